@@ -1,0 +1,119 @@
+//! Edits: spans of bytes and what replaces them.
+//!
+//! Every rewrite in this crate is a sorted list of non-overlapping edits against the original bytes. Parsers
+//! locate, edits change, nothing is ever printed anew, so whatever no edit names stays byte for byte.
+//! A nested value (an SQL literal that holds serialized text that holds JSON) is decoded with a map back to the raw
+//! bytes; edits found inside are carried outwards through those maps, one layer at a time.
+
+use std::ops::Range;
+
+/// Replaces the bytes of `span` by `new`.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Edit {
+    /// The bytes that go, as offsets into the original.
+    pub span: Range<usize>,
+    /// The bytes that come.
+    pub new: Vec<u8>,
+}
+
+impl Edit {
+    /// Makes an edit.
+    pub fn new(span: Range<usize>, new: impl Into<Vec<u8>>) -> Self {
+        Edit { span, new: new.into() }
+    }
+
+    /// Returns by how many bytes the text grows (negative: shrinks).
+    pub fn growth(&self) -> isize {
+        self.new.len() as isize - self.span.len() as isize
+    }
+}
+
+/// Applies sorted, non-overlapping edits.
+pub fn apply(original: &[u8], edits: &[Edit]) -> Vec<u8> {
+    let growth: isize = edits.iter().map(Edit::growth).sum();
+    let mut out = Vec::with_capacity((original.len() as isize + growth.max(0)) as usize);
+    let mut done = 0;
+    for edit in edits {
+        debug_assert!(edit.span.start >= done, "edits must be sorted and must not overlap");
+        out.extend_from_slice(&original[done..edit.span.start]);
+        out.extend_from_slice(&edit.new);
+        done = edit.span.end;
+    }
+    out.extend_from_slice(&original[done..]);
+    out
+}
+
+/// Decoded bytes and the way back to the raw bytes they came from.
+///
+/// Between two anchors raw and decoded run in step; an anchor stands behind every escape.
+#[derive(Debug, Default)]
+pub struct Decoded {
+    /// The decoded bytes.
+    pub bytes: Vec<u8>,
+    anchors: Vec<(usize, usize)>,
+}
+
+impl Decoded {
+    /// Starts a decoding whose raw bytes begin at `raw_start`.
+    pub fn starting_at(raw_start: usize) -> Self {
+        Decoded { bytes: Vec::new(), anchors: vec![(0, raw_start)] }
+    }
+
+    /// Appends bytes that stand for themselves.
+    pub fn plain(&mut self, bytes: &[u8]) {
+        self.bytes.extend_from_slice(bytes);
+    }
+
+    /// Appends the meaning of one escape, whose raw spelling ends at `raw_end`.
+    pub fn escape(&mut self, meaning: &[u8], raw_end: usize) {
+        self.bytes.extend_from_slice(meaning);
+        self.anchors.push((self.bytes.len(), raw_end));
+    }
+
+    /// Returns the raw offset of a decoded offset that lies on a character border.
+    pub fn raw(&self, decoded: usize) -> usize {
+        let at = self.anchors.partition_point(|(d, _)| *d <= decoded);
+        let (d, r) = self.anchors[at.saturating_sub(1)];
+        r + (decoded - d)
+    }
+
+    /// Carries edits of the decoded bytes out to the raw bytes. `encode` spells the new text as the layer needs it;
+    /// it is given the raw span that is replaced, to learn the spelling in use there.
+    pub fn outwards(
+        &self,
+        edits: Vec<Edit>,
+        mut encode: impl FnMut(&[u8], Range<usize>) -> Vec<u8>,
+    ) -> Vec<Edit> {
+        edits
+            .into_iter()
+            .map(|edit| {
+                let span = self.raw(edit.span.start)..self.raw(edit.span.end);
+                let new = encode(&edit.new, span.clone());
+                Edit { span, new }
+            })
+            .collect()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_edits_gives_identical_bytes_and_edits_touch_only_their_span() {
+        assert_eq!(apply(b"abc\r\n\xff", &[]), b"abc\r\n\xff");
+        assert_eq!(apply(b"abcdef", &[Edit::new(0..1, "X"), Edit::new(3..3, "--"), Edit::new(4..6, "")]), b"Xbc--d");
+    }
+
+    #[test]
+    fn offsets_behind_escapes_lead_back_to_raw() {
+        // raw: a\'b\'c  decoded: a'b'c
+        let mut d = Decoded::starting_at(0);
+        d.plain(b"a");
+        d.escape(b"'", 3);
+        d.plain(b"b");
+        d.escape(b"'", 6);
+        d.plain(b"c");
+        assert_eq!([0, 1, 2, 3, 4, 5].map(|i| d.raw(i)), [0, 1, 3, 4, 6, 7]);
+    }
+}

@@ -1,0 +1,10 @@
+//! The core of Zealous Porter: it carries websites, and prints nothing.
+//!
+//! Data flows one way: waybill → survey → plan → run → logbook and report. `ARCHITECTURE.md` in the repository tells
+//! which module does what. Results are return values; progress and warnings go through [`event::Watch`].
+
+pub mod edit;
+pub mod event;
+pub mod place;
+pub mod secret;
+pub mod text;

@@ -1,0 +1,219 @@
+//! A strict JSON reader (RFC 8259) that yields where the strings lie, and the way into and out of a string.
+//!
+//! Only strings matter to a rewrite, so nothing else is kept. The reader works with an explicit stack.
+
+use crate::edit::Decoded;
+use std::ops::Range;
+
+/// Says whether a value begins as a JSON object, array or string.
+pub fn looks_json(value: &[u8]) -> bool {
+    matches!(value.trim_ascii_start().first(), Some(b'{' | b'[' | b'"'))
+}
+
+/// Reads a whole document and returns the insides of its strings, keys included. Nothing is returned if it is not JSON.
+pub fn strings(text: &[u8]) -> Option<Vec<Range<usize>>> {
+    let mut reader = Reader { text, at: 0, strings: Vec::new() };
+    reader.document()?;
+    Some(reader.strings)
+}
+
+/// Decodes the inside of a string that starts at `start` in the document.
+pub fn decode(text: &[u8], inside: Range<usize>) -> Option<Decoded> {
+    let mut out = Decoded::starting_at(inside.start);
+    let mut at = inside.start;
+    while at < inside.end {
+        let rest = &text[at..inside.end];
+        let plain = memchr::memchr(b'\\', rest).unwrap_or(rest.len());
+        out.plain(&rest[..plain]);
+        at += plain;
+        if at >= inside.end {
+            break;
+        }
+        let (meaning, len): (char, usize) = match *text.get(at + 1)? {
+            b'n' => ('\n', 2),
+            b'r' => ('\r', 2),
+            b't' => ('\t', 2),
+            b'b' => ('\u{8}', 2),
+            b'f' => ('\u{c}', 2),
+            b'u' => {
+                let high = hex4(text, at + 2)?;
+                if (0xD800..0xDC00).contains(&high) && text.get(at + 6..at + 8) == Some(b"\\u") {
+                    let low = hex4(text, at + 8)?;
+                    let code = 0x10000 + ((high - 0xD800) << 10) + (low.wrapping_sub(0xDC00) & 0x3FF);
+                    (char::from_u32(code)?, 12)
+                } else {
+                    (char::from_u32(high)?, 6)
+                }
+            }
+            other => (other as char, 2),
+        };
+        at += len;
+        let mut utf8 = [0; 4];
+        out.escape(meaning.encode_utf8(&mut utf8).as_bytes(), at);
+    }
+    Some(out)
+}
+
+/// Spells new text for the inside of a string; `old` is the raw text it replaces and tells how slashes are spelled.
+pub fn encode(new: &[u8], old: &[u8]) -> Vec<u8> {
+    let slash: &[u8] = if memchr::memmem::find(old, b"\\/").is_some() {
+        b"\\/"
+    } else if memchr::memmem::find(old, b"\\u002f").is_some() {
+        b"\\u002f"
+    } else if memchr::memmem::find(old, b"\\u002F").is_some() {
+        b"\\u002F"
+    } else {
+        b"/"
+    };
+    let mut out = Vec::with_capacity(new.len() + 8);
+    for b in new {
+        match b {
+            b'/' => out.extend_from_slice(slash),
+            b'"' | b'\\' => out.extend_from_slice(&[b'\\', *b]),
+            b'\n' => out.extend_from_slice(b"\\n"),
+            b'\r' => out.extend_from_slice(b"\\r"),
+            b'\t' => out.extend_from_slice(b"\\t"),
+            0..=0x1F => out.extend_from_slice(format!("\\u{b:04x}").as_bytes()),
+            _ => out.push(*b),
+        }
+    }
+    out
+}
+
+fn hex4(text: &[u8], at: usize) -> Option<u32> {
+    let digits = text.get(at..at + 4).filter(|d| d.iter().all(u8::is_ascii_hexdigit))?;
+    u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()
+}
+
+struct Reader<'t> {
+    text: &'t [u8],
+    at: usize,
+    strings: Vec<Range<usize>>,
+}
+
+impl Reader<'_> {
+    fn space(&mut self) {
+        while matches!(self.text.get(self.at), Some(b' ' | b'\t' | b'\n' | b'\r')) {
+            self.at += 1;
+        }
+    }
+
+    fn document(&mut self) -> Option<()> {
+        let mut open: Vec<u8> = Vec::new();
+        loop {
+            // One value, or the end of an empty container.
+            self.space();
+            match *self.text.get(self.at)? {
+                b'{' => {
+                    self.at += 1;
+                    self.space();
+                    if self.text.get(self.at) != Some(&b'}') {
+                        self.key()?;
+                        open.push(b'}');
+                        continue;
+                    }
+                    self.at += 1;
+                }
+                b'[' => {
+                    self.at += 1;
+                    self.space();
+                    if self.text.get(self.at) != Some(&b']') {
+                        open.push(b']');
+                        continue;
+                    }
+                    self.at += 1;
+                }
+                b'"' => self.string()?,
+                _ => self.bare()?,
+            }
+            // Behind a value: a comma, or closing brackets.
+            loop {
+                self.space();
+                let Some(close) = open.last() else {
+                    return (self.at == self.text.len()).then_some(());
+                };
+                let next = *self.text.get(self.at)?;
+                self.at += 1;
+                if next == b',' {
+                    if *close == b'}' {
+                        self.space();
+                        self.key()?;
+                    }
+                    break;
+                }
+                if next != *close {
+                    return None;
+                }
+                open.pop();
+            }
+        }
+    }
+
+    fn key(&mut self) -> Option<()> {
+        self.string()?;
+        self.space();
+        (*self.text.get(self.at)? == b':').then(|| self.at += 1)
+    }
+
+    fn string(&mut self) -> Option<()> {
+        if *self.text.get(self.at)? != b'"' {
+            return None;
+        }
+        let start = self.at + 1;
+        let mut at = start;
+        loop {
+            at += memchr::memchr2(b'"', b'\\', &self.text[at..])?;
+            if self.text[at] == b'"' {
+                break;
+            }
+            match self.text.get(at + 1)? {
+                b'u' => {
+                    hex4(self.text, at + 2)?;
+                    at += 6;
+                }
+                b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => at += 2,
+                _ => return None,
+            }
+        }
+        if self.text[start..at].iter().any(|b| *b < 0x20) {
+            return None;
+        }
+        self.strings.push(start..at);
+        self.at = at + 1;
+        Some(())
+    }
+
+    fn bare(&mut self) -> Option<()> {
+        let rest = &self.text[self.at..];
+        let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"+-.".contains(b)).count();
+        let word = std::str::from_utf8(&rest[..len]).ok()?;
+        let number = word.starts_with(|c: char| c == '-' || c.is_ascii_digit()) && word.parse::<f64>().is_ok();
+        (number || matches!(word, "true" | "false" | "null")).then(|| self.at += len)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn documents_are_told_from_what_only_looks_like_them() {
+        for good in [r#"{}"#, r#" [1,-2.5e3,true,null,"a\"b",{"k":[]}] "#, r#""\u00e9\/""#, r#"{"a":{"b":[{},[]]}}"#] {
+            assert!(strings(good.as_bytes()).is_some(), "{good}");
+        }
+        for bad in ["{", "[1,]", "{'a':1}", "{a:1}", "[1] x", "\"a", "{\"a\"}", "[\"\\x\"]", "[\"a\nb\"]", "{x} text", ""] {
+            assert!(strings(bad.as_bytes()).is_none(), "{bad}");
+        }
+        assert!(strings(&[b"[".repeat(300_000), b"]".repeat(300_000)].concat()).is_some());
+    }
+
+    #[test]
+    fn strings_decode_with_a_way_back() {
+        let text = br#"["a\/\u00e9\ud83d\ude00z"]"#;
+        let inside = strings(text).unwrap()[0].clone();
+        let d = decode(text, inside).unwrap();
+        assert_eq!(d.bytes, "a/é😀z".as_bytes());
+        assert_eq!(text[d.raw(d.bytes.len() - 1)], b'z');
+        assert_eq!(encode(b"/x\"\\\n", br"\/"), br#"\/x\"\\\n"#);
+    }
+}
