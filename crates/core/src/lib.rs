@@ -3,8 +3,13 @@
 //! Data flows one way: waybill → survey → plan → run → logbook and report. `ARCHITECTURE.md` in the repository tells
 //! which module does what. Results are return values; progress and warnings go through [`event::Watch`].
 
+pub mod archive;
+pub mod config;
+pub mod dump;
 pub mod edit;
 pub mod event;
+pub mod fsx;
 pub mod place;
 pub mod secret;
+pub mod system;
 pub mod text;

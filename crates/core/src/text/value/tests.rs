@@ -54,8 +54,8 @@ fn lengths_follow_at_every_depth() {
         "serialized > serialized",
     );
     check(
-        r#"C:11:"ArrayObject":50:{x:i:0;a:1:{i:0;s:20:"http://old.example/s";};m:a:0:{}}"#,
-        r#"C:11:"ArrayObject":52:{x:i:0;a:1:{i:0;s:22:"https://new.example:81";};m:a:0:{}}"#,
+        r#"C:11:"ArrayObject":53:{x:i:0;a:1:{i:0;s:20:"http://old.example/s";};m:a:0:{}}"#,
+        r#"C:11:"ArrayObject":55:{x:i:0;a:1:{i:0;s:22:"https://new.example:81";};m:a:0:{}}"#,
         "serialized",
     );
     check(r#"a:1:{i:0;S:9:"/home/\6fld";}"#, r#"a:1:{i:0;S:8:"/srv/n\c3\b6";}"#, "serialized");

@@ -1,0 +1,129 @@
+//! Head and manifest of our archives. `docs/archive-format.md` is the reader's side of this module.
+
+use crate::place::{Address, DatabaseAccess};
+use serde::{Deserialize, Serialize};
+
+/// Version of the archive format that is written.
+pub const FORMAT: u32 = 1;
+/// Name of the head, the first entry.
+pub const HEAD: &str = "head.json";
+/// Name of the manifest, the last entry.
+pub const MANIFEST: &str = "manifest.jsonl";
+/// Folder of the site's files.
+pub const FILES: &str = "files";
+/// Folder of the database parts.
+pub const DATABASE: &str = "database";
+
+/// What the archive is and where its site lived.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Head {
+    /// Format version.
+    pub format: u32,
+    /// Program that wrote it, with version.
+    pub written_by: String,
+    /// Time of packing, RFC 3339, UTC.
+    pub packed_at: String,
+    /// The user's note.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub note: String,
+    /// The system and its version.
+    pub system: SystemName,
+    /// Where the site lived.
+    pub place: HeadPlace,
+    /// What was left out, and why.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub left_out: Vec<LeftOut>,
+    /// Bytes of files and database parts, as reckoned before packing.
+    pub expected_bytes: u64,
+    /// Whether database parts are in it.
+    pub has_database: bool,
+}
+
+/// A system with its version.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct SystemName {
+    /// Definition's id.
+    pub id: String,
+    /// Name for people.
+    pub name: String,
+    /// Version, if it could be read.
+    pub version: Option<String>,
+}
+
+/// The place a site was packed from. The password is never here; it stands in the site's own config file.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct HeadPlace {
+    /// Document root at the time of packing.
+    pub root: String,
+    /// Roots that the config speaks of.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub config_roots: Vec<String>,
+    /// Base address, if it is known.
+    pub address: Option<Address>,
+    /// Further addresses that the site's rows speak of.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub aliases: Vec<Address>,
+    /// Database access without the password.
+    pub database: Option<DatabaseAccess>,
+    /// Table prefix.
+    #[serde(default)]
+    pub table_prefix: String,
+}
+
+/// Something that was not carried.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct LeftOut {
+    /// Folder, file or table.
+    pub what: String,
+    /// Why.
+    pub why: String,
+    /// Files or rows.
+    pub count: u64,
+    /// Bytes, where known.
+    #[serde(default)]
+    pub bytes: u64,
+}
+
+/// One line of the manifest.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Line {
+    /// Path in the archive; bytes that are not UTF-8, control characters and `%` are written `%XX`.
+    pub path: String,
+    /// Kind of entry.
+    pub kind: Kind,
+    /// Size in bytes.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub size: u64,
+    /// Permission bits, octal.
+    pub mode: String,
+    /// Modification time, seconds since 1970-01-01 UTC.
+    pub time: i64,
+    /// BLAKE3 of the content, hex; for a symlink of its target.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub blake3: String,
+}
+
+fn is_zero(n: &u64) -> bool {
+    *n == 0
+}
+
+/// Kind of an entry.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Kind {
+    /// Regular file.
+    File,
+    /// Folder.
+    Folder,
+    /// Symbolic link.
+    Symlink,
+}
+
+/// The manifest's last line.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Closing {
+    /// Number of lines before this one.
+    pub entries: u64,
+    /// Sum of their sizes.
+    pub bytes: u64,
+}

@@ -1,0 +1,8 @@
+//! Archives: one file that holds a whole site. Written as a stream, proven without unpacking, read by stock tools.
+
+pub mod container;
+pub mod entry_path;
+pub mod format;
+pub mod prove;
+pub mod read;
+pub mod write;

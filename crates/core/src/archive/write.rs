@@ -1,0 +1,249 @@
+//! Writes an archive as a stream: head, entries as they come, manifest. Memory does not grow with the site.
+//!
+//! The file has a temporary name until it is complete and durable; an interrupted run leaves nothing that looks whole.
+
+use super::container::{Compressed, Container};
+use super::entry_path::EntryPath;
+use super::format::{Closing, HEAD, Head, Kind, Line, MANIFEST};
+use crate::fsx::{AtPath, PathError, sync_folder};
+use std::fs::File;
+use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+/// Why an archive could not be written.
+#[derive(Debug, thiserror::Error)]
+pub enum WriteError {
+    /// The file's ending names no container.
+    #[error("{0}: the ending names no archive that can be written (.tar.zst, .tar.gz, .zip)")]
+    Ending(PathBuf),
+    /// The archive is there already.
+    #[error("{0} is there already")]
+    Exists(PathBuf),
+    /// Writing failed.
+    #[error(transparent)]
+    Path(#[from] PathError),
+    /// A file could not be packed.
+    #[error("{path} could not be packed")]
+    Entry {
+        /// Entry.
+        path: String,
+        /// Cause.
+        #[source]
+        source: io::Error,
+    },
+}
+
+/// What is written beside an entry's content.
+#[derive(Debug, Clone)]
+pub struct Meta {
+    /// Path in the archive.
+    pub path: EntryPath,
+    /// Permission bits.
+    pub mode: u32,
+    /// Modification time, seconds since 1970.
+    pub time: i64,
+}
+
+enum Out {
+    Tar(Box<tar::Builder<Compressed>>),
+    Zip(Box<zip::ZipWriter<File>>),
+}
+
+/// An archive that is being written.
+pub struct ArchiveWriter {
+    out: Out,
+    temp: tempfile::TempPath,
+    target: PathBuf,
+    manifest: File,
+    closing: Closing,
+}
+
+impl ArchiveWriter {
+    /// Begins an archive with its head. An existing file is never overwritten.
+    pub fn create(target: &Path, head: &Head) -> Result<Self, WriteError> {
+        let container = Container::for_name(target).ok_or_else(|| WriteError::Ending(target.to_path_buf()))?;
+        if target.exists() {
+            return Err(WriteError::Exists(target.to_path_buf()));
+        }
+        let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let (file, temp) =
+            tempfile::Builder::new().prefix(".zporter-").suffix(".unfinished").tempfile_in(folder).at(folder)?.into_parts();
+        let manifest = tempfile::tempfile_in(folder).at(folder)?;
+        let out = match container {
+            Container::Zip => Out::Zip(Box::new(zip::ZipWriter::new(file))),
+            other => {
+                let mut builder = tar::Builder::new(Compressed::start(file, other).at(target)?);
+                builder.sparse(false);
+                Out::Tar(Box::new(builder))
+            }
+        };
+        let closing = Closing { entries: 0, bytes: 0 };
+        let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), manifest, closing };
+        let mut text = serde_json::to_vec_pretty(head).map_err(io::Error::from).at(target)?;
+        text.push(b'\n');
+        let time = time::OffsetDateTime::parse(&head.packed_at, &time::format_description::well_known::Rfc3339);
+        let meta = Meta {
+            path: EntryPath::trusted(HEAD),
+            mode: 0o644,
+            time: time.map(|t| t.unix_timestamp()).unwrap_or_default(),
+        };
+        writer.file(&meta, text.len() as u64, &text[..])?;
+        if let Out::Tar(builder) = &mut writer.out {
+            builder.get_mut().seal_head().at(target)?;
+        }
+        Ok(writer)
+    }
+
+    /// Adds a file of exactly `size` bytes; a source that holds fewer is an error, what it holds beyond is not read.
+    pub fn file(&mut self, meta: &Meta, size: u64, source: impl Read) -> Result<(), WriteError> {
+        let mut source = Hashing::new(source.take(size));
+        self.put(meta, size, &mut source).map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+        if source.count != size {
+            let source = io::Error::other("the file shrank while it was read; try again when it is quiet");
+            return Err(WriteError::Entry { path: meta.path.shown(), source });
+        }
+        let hash = source.hasher.finalize().to_hex().to_string();
+        self.note(meta, Kind::File, size, hash)
+    }
+
+    fn put(&mut self, meta: &Meta, size: u64, source: &mut dyn Read) -> io::Result<()> {
+        match &mut self.out {
+            Out::Tar(builder) => {
+                let mut header = header(meta, tar::EntryType::Regular, size);
+                builder.append_data(&mut header, meta.path.as_path(), source)
+            }
+            Out::Zip(zip) => {
+                let options = zip_options(meta).large_file(size >= u64::from(u32::MAX) - 1);
+                zip.start_file(zip_name(&meta.path)?, options).map_err(io::Error::from)?;
+                io::copy(source, zip).map(drop)
+            }
+        }
+    }
+
+    /// Adds a folder.
+    pub fn folder(&mut self, meta: &Meta) -> Result<(), WriteError> {
+        let done = match &mut self.out {
+            Out::Tar(builder) => {
+                let mut header = header(meta, tar::EntryType::Directory, 0);
+                let name = [meta.path.bytes(), b"/"].concat();
+                let path = PathBuf::from(std::ffi::OsStr::new(<std::ffi::OsStr as std::os::unix::ffi::OsStrExt>::from_bytes(&name)));
+                builder.append_data(&mut header, path, io::empty())
+            }
+            Out::Zip(zip) => zip_name(&meta.path).and_then(|n| zip.add_directory(n, zip_options(meta)).map_err(io::Error::from)),
+        };
+        done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+        self.note(meta, Kind::Folder, 0, String::new())
+    }
+
+    /// Adds a symbolic link.
+    pub fn symlink(&mut self, meta: &Meta, target: &Path) -> Result<(), WriteError> {
+        let done = match &mut self.out {
+            Out::Tar(builder) => {
+                let mut header = header(meta, tar::EntryType::Symlink, 0);
+                builder.append_link(&mut header, meta.path.as_path(), target)
+            }
+            Out::Zip(zip) => zip_name(&meta.path).and_then(|n| {
+                zip.add_symlink(n, target.to_string_lossy().into_owned(), zip_options(meta)).map_err(io::Error::from)
+            }),
+        };
+        done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+        let hash = blake3::hash(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())).to_hex().to_string();
+        self.note(meta, Kind::Symlink, 0, hash)
+    }
+
+    fn note(&mut self, meta: &Meta, kind: Kind, size: u64, blake3: String) -> Result<(), WriteError> {
+        let mode = format!("{:04o}", meta.mode & 0o7777);
+        let line = Line { path: meta.path.shown(), kind, size, mode, time: meta.time, blake3 };
+        let mut text = serde_json::to_vec(&line).map_err(io::Error::from).at(&self.target)?;
+        text.push(b'\n');
+        self.closing.entries += 1;
+        self.closing.bytes += size;
+        self.manifest.write_all(&text).at(&self.target)?;
+        Ok(())
+    }
+
+    /// Adds the manifest, makes the file durable and gives it its name. Returns its size in bytes.
+    pub fn finish(mut self) -> Result<u64, WriteError> {
+        let target = self.target.clone();
+        let closing = serde_json::to_string(&self.closing).map_err(io::Error::from).at(&target)? + "\n";
+        self.manifest.write_all(closing.as_bytes()).at(&target)?;
+        let size = self.manifest.stream_position().at(&target)?;
+        self.manifest.seek(SeekFrom::Start(0)).at(&target)?;
+        let meta = Meta { path: EntryPath::trusted(MANIFEST), mode: 0o644, time: 0 };
+        let manifest = self.manifest.try_clone().at(&target)?;
+        self.put(&meta, size, &mut BufReader::new(manifest)).at(&target)?;
+        let mut file = match self.out {
+            Out::Tar(builder) => builder.into_inner().and_then(Compressed::finish).at(&target)?,
+            Out::Zip(zip) => {
+                let file = zip.finish().map_err(io::Error::from).at(&target)?;
+                file.sync_all().at(&target)?;
+                file
+            }
+        };
+        let size = file.seek(SeekFrom::End(0)).at(&target)?;
+        self.temp.persist_noclobber(&target).map_err(|e| e.error).at(&target)?;
+        if let Some(folder) = target.parent() {
+            sync_folder(folder);
+        }
+        Ok(size)
+    }
+}
+
+fn header(meta: &Meta, kind: tar::EntryType, size: u64) -> tar::Header {
+    let mut header = tar::Header::new_gnu();
+    header.set_entry_type(kind);
+    header.set_mode(meta.mode & 0o7777);
+    header.set_mtime(u64::try_from(meta.time).unwrap_or(0));
+    header.set_uid(0);
+    header.set_gid(0);
+    header.set_size(size);
+    header
+}
+
+fn zip_options(meta: &Meta) -> zip::write::SimpleFileOptions {
+    let time = time::OffsetDateTime::from_unix_timestamp(meta.time).ok().and_then(|t| {
+        zip::DateTime::from_date_and_time(
+            u16::try_from(t.year()).ok()?,
+            t.month().into(),
+            t.day(),
+            t.hour(),
+            t.minute(),
+            t.second(),
+        )
+        .ok()
+    });
+    zip::write::SimpleFileOptions::default()
+        .compression_method(zip::CompressionMethod::Deflated)
+        .unix_permissions(meta.mode & 0o7777)
+        .last_modified_time(time.unwrap_or_default())
+}
+
+fn zip_name(path: &EntryPath) -> io::Result<String> {
+    String::from_utf8(path.bytes().to_vec())
+        .map_err(|_| io::Error::other("the name is not UTF-8, which a zip cannot carry; use .tar.zst"))
+}
+
+/// Hashes and counts what is read.
+pub struct Hashing<R> {
+    inner: R,
+    /// The hash so far.
+    pub hasher: blake3::Hasher,
+    /// Bytes read so far.
+    pub count: u64,
+}
+
+impl<R> Hashing<R> {
+    /// Wraps a reader.
+    pub fn new(inner: R) -> Self {
+        Hashing { inner, hasher: blake3::Hasher::new(), count: 0 }
+    }
+}
+
+impl<R: Read> Read for Hashing<R> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let n = self.inner.read(buf)?;
+        self.hasher.update(&buf[..n]);
+        self.count += n as u64;
+        Ok(n)
+    }
+}

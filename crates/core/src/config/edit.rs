@@ -1,0 +1,338 @@
+//! Plans the edits of one config file: pure, printable, and exactly what a run will do.
+
+use super::php::{self, Expression, PhpError, PhpFile, Setting};
+use crate::edit::{self, Edit};
+use crate::event::Warning;
+use crate::place::{AddressForm, DatabaseAccess, Relocation};
+use crate::system::schema::{Config, ConfigForm, Key, Role};
+use crate::text::needles::{LeftReason, Needles};
+use crate::text::value::{self, Notes};
+use serde::Serialize;
+use std::ops::Range;
+
+/// The planned edit of one file.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct FilePlan {
+    /// Path under the site.
+    pub path: String,
+    /// Edits of the file's bytes.
+    pub edits: Vec<Edit>,
+    /// What they mean.
+    pub changes: Vec<Change>,
+    /// What could not be understood or decided.
+    pub warnings: Vec<Warning>,
+    /// Unified diff with secrets masked; empty if nothing changes.
+    pub diff: String,
+    /// Names with their expected values, to be read back after the edit.
+    expected: Vec<(String, String)>,
+}
+
+/// One changed value of a config file.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Change {
+    /// Key, or a few words where there is none.
+    pub key: String,
+    /// Line, from 1.
+    pub line: usize,
+    /// Value before; masked for secrets.
+    pub old: String,
+    /// Value after; masked for secrets.
+    pub new: String,
+}
+
+/// What a config edit needs to know.
+pub struct Context<'a> {
+    /// From where to where.
+    pub relocation: &'a Relocation,
+    /// New database access; nothing leaves the database part alone.
+    pub database: Option<&'a DatabaseAccess>,
+    /// Needles of the relocation.
+    pub needles: &'a Needles,
+}
+
+/// What stands for a secret in previews.
+pub const MASK: &str = "***";
+
+struct Quiet;
+
+impl Notes for Quiet {
+    fn changed(&mut self, _: &str, _: usize) {}
+    fn left(&mut self, _: LeftReason, _: &[u8]) {}
+}
+
+/// Plans the edits of a config file.
+pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, PhpError> {
+    match config.form {
+        ConfigForm::PhpProperties | ConfigForm::PhpDefines => plan_php(config, path, text, cx),
+        ConfigForm::Htaccess => {
+            let edits = super::htaccess::edits(text, cx.relocation, cx.needles);
+            Ok(finish(path, text, edits, Vec::new()))
+        }
+    }
+}
+
+/// Plans the edits of a text file: needles only.
+pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
+    finish(path, text, value::edits(cx.needles, text, &mut Quiet), Vec::new())
+}
+
+/// Applies a plan and reads every changed value back.
+pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Vec<u8>, String> {
+    let new = edit::apply(text, &plan.edits);
+    let php = config.is_some_and(|c| c.form != ConfigForm::Htaccess);
+    if php && !plan.edits.is_empty() {
+        let before = php::parse(text, None).map_err(|e| e.to_string())?;
+        let after = php::parse(&new, None).map_err(|e| e.to_string())?;
+        if after.has_errors && !before.has_errors {
+            return Err("the edited file would not be valid PHP".into());
+        }
+        for (name, value) in &plan.expected {
+            if after.value(name) != Some(value) {
+                return Err(format!("`{name}` does not read back as it was written"));
+            }
+        }
+    }
+    Ok(new)
+}
+
+fn plan_php(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, PhpError> {
+    let file = php::parse(text, None)?;
+    let mut plan = finish(path, text, Vec::new(), Vec::new());
+    let mut secrets: Vec<Range<usize>> = Vec::new();
+    for setting in &file.settings {
+        let key = config.key.iter().find(|k| k.name == setting.name);
+        if is_secret(&setting.name, key) {
+            secrets.push(setting.span.clone());
+        }
+        if let (Some(key), false) = (key, setting.shadowed) {
+            plan_key(&mut plan, path, text, setting, key, cx);
+        }
+    }
+    for key in &config.key {
+        let needed = matches!(key.role, Role::DatabaseName | Role::DatabaseUser | Role::DatabasePassword | Role::DatabaseHost);
+        if needed && cx.database.is_some() && file.setting(&key.name).is_none() {
+            plan.warnings.push(Warning::new(format!("the key `{}` is not there", key.name), path, "add it by hand"));
+        }
+    }
+    plan_literals(&mut plan, &file, text, &secrets, cx);
+    plan.edits.sort_by_key(|e| e.span.start);
+    plan.changes.sort_by_key(|c| c.line);
+    let planned = finish(path, text, std::mem::take(&mut plan.edits), secrets);
+    Ok(FilePlan { edits: planned.edits, diff: planned.diff, ..plan })
+}
+
+/// Says whether a setting's value must not be shown.
+fn is_secret(name: &str, key: Option<&Key>) -> bool {
+    let name = name.to_ascii_lowercase();
+    let by_name = ["pass", "secret", "_key", "_iv", "token", "salt"].iter().any(|w| name.contains(w));
+    by_name || key.is_some_and(|k| matches!(k.role, Role::DatabasePassword | Role::Secret))
+}
+
+fn plan_key(plan: &mut FilePlan, path: &str, text: &[u8], setting: &Setting, key: &Key, cx: &Context<'_>) {
+    let access = cx.database;
+    let database = match key.role {
+        Role::DatabaseHost => access.map(DatabaseAccess::host_value),
+        Role::DatabaseName => access.map(|a| a.name.clone()),
+        Role::DatabaseUser => access.map(|a| a.user.clone()),
+        Role::DatabasePassword => access.map(|a| a.password.expose().to_string()),
+        _ => None,
+    };
+    let place = format!("{path}, line {}", setting.line);
+    let old = setting.value.as_deref();
+    let new = match (&setting.expression, database) {
+        (Expression::Environment(variable), Some(_)) => {
+            let what = format!("`{}` comes from the environment variable {variable}", setting.name);
+            plan.warnings.push(Warning::new(what, place, format!("set {variable} on the new host")));
+            return;
+        }
+        (Expression::Unknown, Some(_)) => {
+            let what = format!("`{}` is computed by the program", setting.name);
+            plan.warnings.push(Warning::new(what, place, "look at the line and set the new value by hand"));
+            return;
+        }
+        (_, Some(new)) => Some(new),
+        (Expression::Literal, None) => old.filter(|o| !o.is_empty()).and_then(|old| place_value(plan, &place, old, setting, key, cx)),
+        _ => None,
+    };
+    let Some(new) = new.filter(|new| Some(new.as_str()) != old) else { return };
+    let literal = php::quoted(&new, &text[setting.span.clone()]);
+    let secret = is_secret(&setting.name, Some(key));
+    let shown = |v: &str| if secret { MASK.to_string() } else { v.to_string() };
+    plan.changes.push(Change {
+        key: setting.name.clone(),
+        line: setting.line,
+        old: old.map_or_else(|| "?".into(), shown),
+        new: shown(&new),
+    });
+    plan.edits.push(Edit::new(setting.span.clone(), literal));
+    plan.expected.push((setting.name.clone(), new));
+}
+
+/// Computes the new value of a key that speaks of the place rather than of the database.
+fn place_value(plan: &mut FilePlan, place: &str, old: &str, setting: &Setting, key: &Key, cx: &Context<'_>) -> Option<String> {
+    let relocation = cx.relocation;
+    let moved = relocation.from.address != relocation.to.address;
+    match key.role {
+        Role::Address | Role::BasePath => {
+            let form = key.form.unwrap_or(AddressForm::Url);
+            // An address may stand there with or without its last slash.
+            let (bare, slash) = match old.strip_suffix('/') {
+                Some(bare) if form == AddressForm::Url => (bare, "/"),
+                _ => (old, ""),
+            };
+            let new = relocation.respell(bare, form);
+            if new.is_none() {
+                let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
+                plan.warnings.push(Warning::new(what, place, "check it; it was left as it is"));
+            }
+            new.map(|n| n + slash)
+        }
+        Role::CookieDomain => {
+            let domain = old.trim_start_matches('.').to_ascii_lowercase();
+            let host = relocation.from.address.host();
+            let ours = host == domain || host.ends_with(&format!(".{domain}"));
+            let changed = relocation.to.address.host() != host;
+            // Empty is right for any host; another domain would end every log-in.
+            (ours && changed && moved).then(String::new)
+        }
+        Role::CookiePath => {
+            let slash = if old.len() > 1 && old.ends_with('/') { AddressForm::BaseSlashes } else { AddressForm::BaseLeading };
+            let at_base = !relocation.from.address.base().is_empty();
+            if at_base { relocation.respell(old, slash) } else { None }
+        }
+        Role::Path if crate::place::Root::parse(old).is_ok() => {
+            let edits = value::edits(cx.needles, old.as_bytes(), &mut Quiet);
+            let under_new = old.starts_with(&relocation.to.root.to_string());
+            if edits.is_empty() && !under_new {
+                let what = format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
+                plan.warnings.push(Warning::new(what, place, "check that it exists on the new host"));
+            }
+            String::from_utf8(edit::apply(old.as_bytes(), &edits)).ok()
+        }
+        _ => None,
+    }
+}
+
+/// Every other quoted string may hold an address or a path, too.
+fn plan_literals(plan: &mut FilePlan, file: &PhpFile, text: &[u8], secrets: &[Range<usize>], cx: &Context<'_>) {
+    for literal in &file.literals {
+        let within = |span: &Range<usize>| span.start <= literal.span.start && literal.span.end <= span.end;
+        if plan.edits.iter().any(|e| within(&e.span)) || secrets.iter().any(within) {
+            continue;
+        }
+        let edits = value::edits(cx.needles, literal.value.as_bytes(), &mut Quiet);
+        if edits.is_empty() {
+            continue;
+        }
+        let Ok(new) = String::from_utf8(edit::apply(literal.value.as_bytes(), &edits)) else { continue };
+        let key = file.settings.iter().find(|s| within(&s.span)).map_or("text", |s| s.name.as_str());
+        let change = Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
+        plan.changes.push(change);
+        plan.edits.push(Edit::new(literal.span.clone(), php::quoted(&new, &text[literal.span.clone()])));
+    }
+}
+
+/// Makes the plan's preview.
+fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>) -> FilePlan {
+    let mask = |spans: &[Range<usize>]| -> Vec<Edit> {
+        spans.iter().map(|s| Edit::new(s.clone(), format!("'{MASK}'"))).collect()
+    };
+    let mut diff = String::new();
+    let mut changes = Vec::new();
+    if !edits.is_empty() {
+        let old = edit::apply(text, &mask(&secrets));
+        // A changed secret keeps a sign that it changed.
+        let mut new_edits: Vec<Edit> = secrets
+            .iter()
+            .filter(|s| !edits.iter().any(|e| e.span == **s))
+            .map(|s| Edit::new(s.clone(), format!("'{MASK}'")))
+            .collect();
+        for e in &edits {
+            let new = if secrets.contains(&e.span) { format!("'{MASK} (new)'").into_bytes() } else { e.new.clone() };
+            new_edits.push(Edit { span: e.span.clone(), new });
+        }
+        new_edits.sort_by_key(|e| e.span.start);
+        let new = edit::apply(text, &new_edits);
+        diff = unified(path, &old, &new);
+        if secrets.is_empty() {
+            changes = edits
+                .iter()
+                .map(|e| Change {
+                    key: "text".into(),
+                    line: 1 + memchr::memchr_iter(b'\n', &text[..e.span.start]).count(),
+                    old: String::from_utf8_lossy(&text[e.span.clone()]).into_owned(),
+                    new: String::from_utf8_lossy(&e.new).into_owned(),
+                })
+                .collect();
+        }
+    }
+    FilePlan { path: path.into(), edits, changes, warnings: Vec::new(), diff, expected: Vec::new() }
+}
+
+fn unified(path: &str, old: &[u8], new: &[u8]) -> String {
+    let (old, new) = (String::from_utf8_lossy(old), String::from_utf8_lossy(new));
+    let diff = similar::TextDiff::from_lines(old.as_ref(), new.as_ref());
+    diff.unified_diff().context_radius(1).header(&format!("old/{path}"), &format!("new/{path}")).to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::place::{Address, Place, Root};
+    use crate::secret::Secret;
+
+    fn relocation() -> Relocation {
+        let place = |a: &str, r: &str| Place { address: Address::parse(a).unwrap(), root: Root::parse(r).unwrap(), database: None };
+        Relocation {
+            from: place("https://www.old.example/cms", "/home/old/www"),
+            aliases: vec![],
+            other_roots: vec![],
+            to: place("http://dev.example:8080", "/srv/dev site"),
+        }
+    }
+
+    fn planned(definition: &str, text: &str) -> (FilePlan, Vec<u8>) {
+        let known = crate::system::load(None).unwrap();
+        let definition = known.into_iter().find(|k| k.definition.id == definition).unwrap().definition;
+        let relocation = relocation();
+        let needles = Needles::new(&relocation.pairs(), &[]);
+        let mut access = DatabaseAccess::parse("mysql://new_user@127.0.0.1:3310/new_db").unwrap();
+        access.password = Secret::new(r"n'e\w$");
+        let cx = Context { relocation: &relocation, database: Some(&access), needles: &needles };
+        let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
+        let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
+        (plan, new)
+    }
+
+    #[test]
+    fn exactly_the_values_change_and_secrets_are_masked() {
+        let old = "<?php\r\nclass JConfig {\r\n\tpublic $host = 'localhost'; // db\r\n\tpublic $user = \"old\";\r\n\tpublic $password = 'old-pass';\r\n\
+            \tpublic $smtppass = 'other-pass';\tpublic $db = 'old_db';\r\n\tpublic $live_site = 'https://www.old.example/cms';\r\n\tpublic $log_path = '/home/old/www/logs';\r\n\
+            \tpublic $cookie_domain = '.old.example';\r\n\tpublic $custom = 'see https://www.old.example/cms/x';\r\n\tpublic $mailfrom = 'a@www.old.example';\r\n}";
+        let new = "<?php\r\nclass JConfig {\r\n\tpublic $host = '127.0.0.1:3310'; // db\r\n\tpublic $user = \"new_user\";\r\n\tpublic $password = 'n\\'e\\\\w$';\r\n\
+            \tpublic $smtppass = 'other-pass';\tpublic $db = 'new_db';\r\n\tpublic $live_site = 'http://dev.example:8080';\r\n\tpublic $log_path = '/srv/dev site/logs';\r\n\
+            \tpublic $cookie_domain = '';\r\n\tpublic $custom = 'see http://dev.example:8080/x';\r\n\tpublic $mailfrom = 'a@www.old.example';\r\n}";
+        let (plan, out) = planned("joomla", old);
+        assert_eq!(String::from_utf8(out).unwrap(), new);
+        for secret in ["old-pass", "other-pass", "n\\'e"] {
+            assert!(!plan.diff.contains(secret), "{}", plan.diff);
+            assert!(!format!("{:?}", plan.changes).contains(secret));
+        }
+        assert!(plan.diff.contains("+\tpublic $password = '*** (new)';"), "{}", plan.diff);
+        assert!(plan.warnings.is_empty(), "{:?}", plan.warnings);
+    }
+
+    #[test]
+    fn what_is_no_literal_is_replaced_or_reported_with_its_line() {
+        let (plan, out) = planned(
+            "prestashop",
+            "<?php\ndefine('_DB_SERVER_', getenv('SHOP_DB'));\ndefine('_DB_NAME_', 'a' . '_b');\ndefine('_DB_USER_', user());\ndefine('__PS_BASE_URI__', '/cms/');",
+        );
+        let out = String::from_utf8(out).unwrap();
+        assert!(out.contains("getenv('SHOP_DB')") && out.contains("'_DB_NAME_', 'new_db')") && out.contains("'/');"), "{out}");
+        let said: Vec<_> = plan.warnings.iter().map(|w| (w.place.as_str(), w.what.as_str())).collect();
+        assert_eq!(said[0], ("c.php, line 2", "`_DB_SERVER_` comes from the environment variable SHOP_DB"));
+        assert_eq!(said[1].0, "c.php, line 4");
+        assert!(said[2].1.contains("_DB_PASSWD_"));
+    }
+}

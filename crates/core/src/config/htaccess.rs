@@ -1,0 +1,159 @@
+//! Apache's per-folder file: hosts, base paths, absolute addresses and paths in directives.
+//!
+//! Hosts stand alone here (`%{HTTP_HOST} ^www\.old\.example$`), plain or with escaped dots, also in comments that the
+//! system writes itself. Base paths are only touched where a directive takes a URL path.
+
+use crate::edit::Edit;
+use crate::place::{Address, Relocation};
+use crate::text::needles::{Finding, Needles};
+use crate::text::spelling::{Spelling, segment_char};
+
+/// Returns the edits that move the file to its new place.
+pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edit> {
+    let mut edits: Vec<Edit> = needles
+        .findings(text)
+        .into_iter()
+        .filter_map(|f| match f {
+            Finding::Change(e) => Some(e),
+            Finding::Left { .. } => None,
+        })
+        .collect();
+    let new = &relocation.to.address;
+    for old in relocation.old_addresses() {
+        if old.host_port() != new.host_port() {
+            bare_hosts(text, old, new, &mut edits);
+        }
+    }
+    let old = &relocation.from.address;
+    if old.base() != new.base() {
+        let mut start = 0;
+        for line in text.split_inclusive(|b| *b == b'\n') {
+            base_paths(line, start, old.base(), new.base(), &mut edits);
+            start += line.len();
+        }
+    }
+    edits.sort_by_key(|e| e.span.start);
+    let mut end = 0;
+    edits.retain(|e| {
+        let free = e.span.start >= end;
+        if free {
+            end = e.span.end;
+        }
+        free
+    });
+    edits
+}
+
+fn add(edits: &mut Vec<Edit>, edit: Edit) {
+    if !edits.iter().any(|e| e.span.start < edit.span.end && edit.span.start < e.span.end) {
+        edits.push(edit);
+    }
+}
+
+fn bare_hosts(text: &[u8], old: &Address, new: &Address, edits: &mut Vec<Edit>) {
+    let lower = text.to_ascii_lowercase();
+    for escaped in [false, true] {
+        let spell = |host: &str| if escaped { host.replace('.', "\\.") } else { host.to_string() };
+        let wanted = spell(old.host());
+        for at in memchr::memmem::find_iter(&lower, wanted.as_bytes()) {
+            let mut end = at + wanted.len();
+            if let Some(port) = old.port() {
+                let tail = format!(":{port}");
+                if !text[end..].starts_with(tail.as_bytes()) {
+                    continue;
+                }
+                end += tail.len();
+            }
+            let before = text[..at].last().copied().unwrap_or(b' ');
+            let joined = before.is_ascii_alphanumeric() || matches!(before, b'-' | b'.' | b'@' | b'_');
+            if !joined && !Spelling::Plain.continues_segment(text, end) {
+                add(edits, Edit::new(at..end, spell(&new.host_port())));
+            }
+        }
+    }
+}
+
+/// Directives that take a URL path, in lower case.
+const WITH_PATH: [&str; 8] =
+    ["rewritebase", "errordocument", "redirect", "redirectmatch", "redirectpermanent", "rewriterule", "rewritecond", "fallbackresource"];
+
+fn base_paths(line: &[u8], start: usize, old: &str, new: &str, edits: &mut Vec<Edit>) {
+    let words = words(line);
+    let Some(directive) = words.first().map(|w| String::from_utf8_lossy(&line[w.clone()]).to_ascii_lowercase()) else {
+        return;
+    };
+    if !WITH_PATH.contains(&directive.as_str()) {
+        return;
+    }
+    for (i, word) in words.iter().enumerate().skip(1) {
+        let text = &line[word.clone()];
+        // A path begins a word, or follows `^` in a pattern, or the colon of an environment setting.
+        let from = match memchr::memmem::find(text, b"REWRITEBASE:") {
+            Some(at) => at + 12,
+            None => text.iter().take_while(|b| matches!(b, b'^' | b'"' | b'\'' | b'!')).count(),
+        };
+        let path = &text[from..];
+        if !path.starts_with(old.as_bytes()) || path.first() != Some(&b'/') {
+            continue;
+        }
+        let pattern = from > 0 && text[from - 1] == b'^';
+        let last_argument = directive == "rewriterule" && i == 1;
+        if old.is_empty() && (pattern || last_argument || directive == "rewritecond") {
+            // A pattern against the root also matches below the new base; it is left.
+            continue;
+        }
+        let tail = &path[old.len()..];
+        let boundary = tail.first().is_none_or(|b| !segment_char(*b as char) && *b != b'.');
+        if !boundary && !old.is_empty() {
+            continue;
+        }
+        let at = start + word.start + from;
+        let new = if new.is_empty() && !tail.starts_with(b"/") { "/" } else { new };
+        add(edits, Edit::new(at..at + old.len(), new));
+    }
+}
+
+fn words(line: &[u8]) -> Vec<std::ops::Range<usize>> {
+    let mut out = Vec::new();
+    let mut at = 0;
+    while at < line.len() {
+        let gap = line[at..].iter().take_while(|b| b.is_ascii_whitespace()).count();
+        let start = at + gap;
+        let len = line[start..].iter().take_while(|b| !b.is_ascii_whitespace()).count();
+        if len > 0 {
+            out.push(start..start + len);
+        }
+        at = start + len;
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::edit::apply;
+    use crate::place::{Place, Root};
+
+    fn moved(old: &str, new: &str, text: &str) -> String {
+        let place = |a: &str, r: &str| Place { address: Address::parse(a).unwrap(), root: Root::parse(r).unwrap(), database: None };
+        let relocation =
+            Relocation { from: place(old, "/home/o/www"), aliases: vec![], other_roots: vec![], to: place(new, "/srv/n") };
+        let needles = Needles::new(&relocation.pairs(), &[]);
+        String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &needles))).unwrap()
+    }
+
+    const SHOP: &str = "#Domain: www.old.example\nRewriteRule . - [E=REWRITEBASE:/shop/]\nRewriteCond %{HTTP_HOST} ^www\\.old\\.example$ [NC]\n\
+        RewriteCond %{REQUEST_URI} ^/shop/x\nRewriteRule ^(.*)$ https://www.old.example/shop/$1 [R=301,L]\nErrorDocument 404 /shop/index.php?controller=404\n\
+        RewriteRule ^/shopping - [L]\nErrorDocument 500 /shop.html\nAuthUserFile /home/o/www/.htpasswd\nServerAdmin a@www.old.example\n";
+
+    #[test]
+    fn hosts_and_base_paths_follow_in_both_directions() {
+        let new = "#Domain: n.example:81\nRewriteRule . - [E=REWRITEBASE:/]\nRewriteCond %{HTTP_HOST} ^n\\.example:81$ [NC]\n\
+            RewriteCond %{REQUEST_URI} ^/x\nRewriteRule ^(.*)$ http://n.example:81/$1 [R=301,L]\nErrorDocument 404 /index.php?controller=404\n\
+            RewriteRule ^/shopping - [L]\nErrorDocument 500 /shop.html\nAuthUserFile /srv/n/.htpasswd\nServerAdmin a@www.old.example\n";
+        assert_eq!(moved("https://www.old.example/shop", "http://n.example:81", SHOP), new);
+        let root = "RewriteBase /\r\n# RewriteBase /\r\nErrorDocument 404 /x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
+        let below = "RewriteBase /a/\r\n# RewriteBase /\r\nErrorDocument 404 /a/x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
+        assert_eq!(moved("http://o.example", "http://o.example/a", root), below);
+    }
+}

@@ -1,0 +1,171 @@
+//! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
+
+use super::literal::{self, Quoting};
+use super::statement::{Class, Statement};
+use super::stream::{CutOff, DumpError, Piece, Sink, WINDOW, run};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::io::Read;
+
+/// Size of one table in a dump.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct TableSize {
+    /// Rows.
+    pub rows: u64,
+    /// Bytes of its statements.
+    pub bytes: u64,
+}
+
+/// Rows of a table that somebody wants to read: which table, and which columns.
+#[derive(Debug, Clone)]
+pub struct Wanted {
+    /// Table, prefix included.
+    pub table: String,
+    /// Columns; a row is kept as their values in this order.
+    pub columns: Vec<String>,
+}
+
+/// What a dump holds.
+#[derive(Debug, Clone, Default)]
+pub struct Inspection {
+    /// Tables by name.
+    pub tables: BTreeMap<String, TableSize>,
+    /// Views by name.
+    pub views: Vec<String>,
+    /// Databases that `USE` or `CREATE DATABASE` name.
+    pub databases: Vec<String>,
+    /// Rows asked for, by index of the wish; at most [`MOST_ROWS`] each.
+    pub rows: Vec<Vec<Vec<Option<String>>>>,
+    /// How often each web host (with scheme) is named, for sites that keep their address nowhere.
+    pub hosts: BTreeMap<String, u64>,
+    /// Bytes read.
+    pub bytes: u64,
+    /// Statements read.
+    pub statements: u64,
+    /// Set if the dump ends inside of a statement.
+    pub cut_off: Option<CutOff>,
+}
+
+/// Rows kept per wish.
+pub const MOST_ROWS: usize = 500;
+
+/// Hosts counted at most; a hostile dump may name millions.
+const MOST_HOSTS: usize = 2000;
+
+struct Inspector<'a> {
+    wanted: &'a [Wanted],
+    count_hosts: bool,
+    found: Inspection,
+    in_insert: Option<String>,
+    /// For each wish on the table at hand: its index and the columns' positions.
+    reading: Vec<(usize, Vec<Option<usize>>)>,
+    finder: memchr::memmem::Finder<'static>,
+}
+
+/// Goes through a dump. `count_hosts` also counts the web hosts that are named in rows.
+pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Result<Inspection, DumpError> {
+    let mut inspector = Inspector {
+        wanted,
+        count_hosts,
+        found: Inspection { rows: vec![Vec::new(); wanted.len()], ..Inspection::default() },
+        in_insert: None,
+        reading: Vec::new(),
+        finder: memchr::memmem::Finder::new(b":").into_owned(),
+    };
+    let ending = run(reader, WINDOW, &mut inspector)?;
+    let mut found = inspector.found;
+    found.bytes = ending.bytes;
+    found.statements = ending.statements;
+    found.cut_off = ending.cut_off;
+    Ok(found)
+}
+
+impl Inspector<'_> {
+    fn size(&mut self, name: &str) -> &mut TableSize {
+        self.found.tables.entry(name.to_string()).or_default()
+    }
+
+    /// Counts `http://host` and `https://host` with plain or escaped slashes.
+    fn hosts(&mut self, bytes: &[u8]) {
+        for colon in self.finder.find_iter(bytes) {
+            let head = &bytes[..colon];
+            if !head.ends_with(b"http") && !head.ends_with(b"https") {
+                continue;
+            }
+            let mut rest = &bytes[colon + 1..];
+            for _ in 0..2 {
+                rest = rest.trim_ascii_start_backslashes();
+                match rest.strip_prefix(b"/") {
+                    Some(tail) => rest = tail,
+                    None => break,
+                }
+            }
+            let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"-.:".contains(b)).count();
+            let host = String::from_utf8_lossy(&rest[..len]).trim_end_matches(['.', ':']).to_ascii_lowercase();
+            if host.contains('.') || host.starts_with("localhost") {
+                let scheme = if head.ends_with(b"https") { "https" } else { "http" };
+                let known = self.found.hosts.len();
+                let key = format!("{scheme}://{host}");
+                if known < MOST_HOSTS || self.found.hosts.contains_key(&key) {
+                    *self.found.hosts.entry(key).or_default() += 1;
+                }
+            }
+        }
+    }
+}
+
+trait TrimBackslashes {
+    fn trim_ascii_start_backslashes(&self) -> &[u8];
+}
+
+impl TrimBackslashes for [u8] {
+    fn trim_ascii_start_backslashes(&self) -> &[u8] {
+        let n = self.iter().take_while(|b| **b == b'\\').count();
+        &self[n..]
+    }
+}
+
+impl Sink for Inspector<'_> {
+    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
+        let name = statement.name.as_deref().unwrap_or_default();
+        match piece {
+            Piece::Gap(_) | Piece::CutOff(_) => {}
+            Piece::Whole { bytes, .. } => match statement.class {
+                Class::CreateTable | Class::AlterTable | Class::CreateIndex => {
+                    self.size(name).bytes += bytes.len() as u64;
+                }
+                Class::CreateView => self.found.views.push(name.to_string()),
+                Class::Use | Class::Database if !self.found.databases.iter().any(|d| d == name) => {
+                    self.found.databases.push(name.to_string());
+                }
+                _ => {}
+            },
+            Piece::InsertHead(bytes) => {
+                self.size(name).bytes += bytes.len() as u64;
+                self.in_insert = Some(name.to_string());
+                let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
+                let at = |c: &String| columns.iter().position(|k| k.eq_ignore_ascii_case(c));
+                self.reading = (self.wanted.iter().enumerate())
+                    .filter(|(_, w)| w.table == name)
+                    .map(|(i, w)| (i, w.columns.iter().map(at).collect()))
+                    .collect();
+            }
+            Piece::Row { bytes, values } => {
+                let size = self.size(name);
+                size.rows += 1;
+                size.bytes += bytes.len() as u64;
+                for (wish, positions) in &self.reading {
+                    if self.found.rows[*wish].len() < MOST_ROWS {
+                        let value = |p: &Option<usize>| p.and_then(|p| values.get(p)).and_then(|v| literal::text_of(bytes, v, quoting));
+                        self.found.rows[*wish].push(positions.iter().map(value).collect());
+                    }
+                }
+                if self.count_hosts {
+                    self.hosts(bytes);
+                }
+            }
+            Piece::Between(bytes) | Piece::Tail(bytes) => self.size(name).bytes += bytes.len() as u64,
+        }
+        Ok(())
+    }
+}

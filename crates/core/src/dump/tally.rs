@@ -1,0 +1,110 @@
+//! What a rewrite did and did not do, per table and column.
+
+use crate::text::needles::LeftReason;
+use serde::Serialize;
+use std::collections::BTreeMap;
+
+/// One changed value, before and after, cut to what matters.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Sample {
+    /// Text before.
+    pub before: String,
+    /// Text after.
+    pub after: String,
+}
+
+/// The tally of one column.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct ColumnTally {
+    /// Strings looked at.
+    pub seen: u64,
+    /// Values changed.
+    pub changed: u64,
+    /// Places changed, by nesting (`text`, `serialized`, `cell`, …).
+    pub by_nesting: BTreeMap<String, u64>,
+    /// Places left, by reason.
+    pub left: BTreeMap<LeftReason, u64>,
+    /// Some changed values.
+    pub samples: Vec<Sample>,
+    /// Some of the texts around places that were left; never those of passwords.
+    pub left_samples: Vec<String>,
+}
+
+/// The tally of one table.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct TableTally {
+    /// Rows written.
+    pub rows: u64,
+    /// Rows left out.
+    pub rows_left_out: u64,
+    /// Columns with something to tell.
+    pub columns: BTreeMap<String, ColumnTally>,
+}
+
+/// The tally of a whole dump.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Tally {
+    /// Tables by name.
+    pub tables: BTreeMap<String, TableTally>,
+}
+
+impl Tally {
+    /// Returns the number of changed values.
+    pub fn changed(&self) -> u64 {
+        self.columns().map(|(_, _, c)| c.changed).sum()
+    }
+
+    /// Returns the number of rows written.
+    pub fn rows(&self) -> u64 {
+        self.tables.values().map(|t| t.rows).sum()
+    }
+
+    /// Returns how many places were left, by reason.
+    pub fn left(&self) -> BTreeMap<LeftReason, u64> {
+        let mut out = BTreeMap::new();
+        for (_, _, column) in self.columns() {
+            for (reason, count) in &column.left {
+                *out.entry(*reason).or_default() += count;
+            }
+        }
+        out
+    }
+
+    /// Walks over all columns with their tables.
+    pub fn columns(&self) -> impl Iterator<Item = (&str, &str, &ColumnTally)> {
+        self.tables.iter().flat_map(|(t, tally)| tally.columns.iter().map(move |(c, col)| (t.as_str(), c.as_str(), col)))
+    }
+
+    /// Adds another tally of the same run.
+    pub fn add(&mut self, other: Tally) {
+        for (name, table) in other.tables {
+            let mine = self.tables.entry(name).or_default();
+            mine.rows += table.rows;
+            mine.rows_left_out += table.rows_left_out;
+            for (name, column) in table.columns {
+                mine.columns.entry(name).or_default().add(column);
+            }
+        }
+    }
+}
+
+impl ColumnTally {
+    /// Adds what another stretch of the same column came to.
+    pub fn add(&mut self, other: ColumnTally) {
+        self.seen += other.seen;
+        self.changed += other.changed;
+        for (nesting, n) in other.by_nesting {
+            *self.by_nesting.entry(nesting).or_default() += n;
+        }
+        for (reason, n) in other.left {
+            *self.left.entry(reason).or_default() += n;
+        }
+        // Stretches are many and small: a handful of samples is enough.
+        let kept = other.samples.len().max(self.samples.len());
+        self.samples.extend(other.samples);
+        self.samples.truncate(kept);
+        let kept = other.left_samples.len().max(self.left_samples.len());
+        self.left_samples.extend(other.left_samples);
+        self.left_samples.truncate(kept);
+    }
+}
