@@ -5,11 +5,13 @@
 
 pub mod archive;
 pub mod config;
+pub mod database;
 pub mod dump;
 pub mod edit;
 pub mod event;
 pub mod fsx;
 pub mod place;
 pub mod secret;
+pub mod survey;
 pub mod system;
 pub mod text;

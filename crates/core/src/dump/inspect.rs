@@ -56,7 +56,6 @@ struct Inspector<'a> {
     wanted: &'a [Wanted],
     count_hosts: bool,
     found: Inspection,
-    in_insert: Option<String>,
     /// For each wish on the table at hand: its index and the columns' positions.
     reading: Vec<(usize, Vec<Option<usize>>)>,
     finder: memchr::memmem::Finder<'static>,
@@ -68,9 +67,8 @@ pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Resu
         wanted,
         count_hosts,
         found: Inspection { rows: vec![Vec::new(); wanted.len()], ..Inspection::default() },
-        in_insert: None,
         reading: Vec::new(),
-        finder: memchr::memmem::Finder::new(b":").into_owned(),
+        finder: memchr::memmem::Finder::new(b"http").into_owned(),
     };
     let ending = run(reader, WINDOW, &mut inspector)?;
     let mut found = inspector.found;
@@ -87,23 +85,16 @@ impl Inspector<'_> {
 
     /// Counts `http://host` and `https://host` with plain or escaped slashes.
     fn hosts(&mut self, bytes: &[u8]) {
-        for colon in self.finder.find_iter(bytes) {
-            let head = &bytes[..colon];
-            if !head.ends_with(b"http") && !head.ends_with(b"https") {
-                continue;
-            }
-            let mut rest = &bytes[colon + 1..];
-            for _ in 0..2 {
-                rest = rest.trim_ascii_start_backslashes();
-                match rest.strip_prefix(b"/") {
-                    Some(tail) => rest = tail,
-                    None => break,
-                }
-            }
+        for at in self.finder.find_iter(bytes) {
+            let rest = &bytes[at + 4..];
+            let (scheme, rest) = match rest.strip_prefix(b"s") {
+                Some(rest) => ("https", rest),
+                None => ("http", rest),
+            };
+            let Some(rest) = rest.strip_prefix(b":").and_then(slash).and_then(slash) else { continue };
             let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"-.:".contains(b)).count();
             let host = String::from_utf8_lossy(&rest[..len]).trim_end_matches(['.', ':']).to_ascii_lowercase();
             if host.contains('.') || host.starts_with("localhost") {
-                let scheme = if head.ends_with(b"https") { "https" } else { "http" };
                 let known = self.found.hosts.len();
                 let key = format!("{scheme}://{host}");
                 if known < MOST_HOSTS || self.found.hosts.contains_key(&key) {
@@ -114,15 +105,10 @@ impl Inspector<'_> {
     }
 }
 
-trait TrimBackslashes {
-    fn trim_ascii_start_backslashes(&self) -> &[u8];
-}
-
-impl TrimBackslashes for [u8] {
-    fn trim_ascii_start_backslashes(&self) -> &[u8] {
-        let n = self.iter().take_while(|b| **b == b'\\').count();
-        &self[n..]
-    }
+/// Skips a slash with or without backslashes before it.
+fn slash(text: &[u8]) -> Option<&[u8]> {
+    let escapes = text.iter().take_while(|b| **b == b'\\').count();
+    text[escapes..].strip_prefix(b"/")
 }
 
 impl Sink for Inspector<'_> {
@@ -142,7 +128,6 @@ impl Sink for Inspector<'_> {
             },
             Piece::InsertHead(bytes) => {
                 self.size(name).bytes += bytes.len() as u64;
-                self.in_insert = Some(name.to_string());
                 let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
                 let at = |c: &String| columns.iter().position(|k| k.eq_ignore_ascii_case(c));
                 self.reading = (self.wanted.iter().enumerate())

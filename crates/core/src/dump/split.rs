@@ -23,7 +23,7 @@ pub struct Part {
     pub rows_left_out: u64,
     /// Bytes of the part.
     pub bytes: u64,
-    path: PathBuf,
+    pub(crate) path: PathBuf,
 }
 
 impl Part {
@@ -50,7 +50,7 @@ pub struct Splitter<'a> {
 }
 
 /// Compression of the spool: as cheap as it gets.
-const SPOOL_LEVEL: i32 = 1;
+pub(crate) const SPOOL_LEVEL: i32 = 1;
 
 impl<'a> Splitter<'a> {
     /// Starts a split into a folder of the caller's.

@@ -164,6 +164,9 @@ pub struct AddressRows {
     /// Column with the base path.
     #[serde(default)]
     pub base: Option<String>,
+    /// Further columns with a host of the same site.
+    #[serde(default)]
+    pub also: Vec<String>,
     /// Column and value that tell the row, such as `main = 1` or `name = PS_SHOP_DOMAIN`.
     #[serde(default)]
     pub only: Option<KeyValue>,

@@ -1,0 +1,318 @@
+//! Loads a dump statement by statement. Only classes that build this one database reach the server.
+//!
+//! Rows are sent in batches of our own size, whatever the dump's inserts looked like: single-row inserts become large ones, huge
+//! ones are cut to the server's packet limit.
+
+use super::{DatabaseError, connect, refused, run, tables};
+use crate::dump::literal::{self, Quoting};
+use crate::dump::row::{Value, ValueKind};
+use crate::dump::statement::{Class, Statement};
+use crate::dump::stream::{DumpError, Piece, Sink, WINDOW};
+use crate::event::Warning;
+use crate::place::DatabaseAccess;
+use mysql::Conn;
+use mysql::prelude::Queryable;
+use std::collections::BTreeMap;
+use std::io::Read;
+
+/// Batch size in bytes, if the server's packet limit allows it.
+const BATCH: usize = 1 << 20;
+
+/// What a load came to.
+#[derive(Debug, Clone, Default)]
+pub struct Loaded {
+    /// Rows sent, by table.
+    pub rows: BTreeMap<String, u64>,
+    /// What was left out or is worth knowing.
+    pub warnings: Vec<Warning>,
+}
+
+/// A connection into which parts of a dump are loaded.
+pub struct Loader {
+    conn: Conn,
+    packet: usize,
+    loaded: Loaded,
+    databases: Vec<String>,
+}
+
+impl Loader {
+    /// Connects and prepares the session.
+    pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
+        let mut conn = connect(access)?;
+        let sql = "SELECT @@max_allowed_packet";
+        let packet: Option<usize> = conn.query_first(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        let mut loader =
+            Loader { conn, packet: packet.unwrap_or(BATCH), loaded: Loaded::default(), databases: Vec::new() };
+        loader.session()?;
+        Ok(loader)
+    }
+
+    fn session(&mut self) -> Result<(), DatabaseError> {
+        for sql in [
+            "SET NAMES utf8mb4",
+            "SET SESSION SQL_MODE='NO_AUTO_VALUE_ON_ZERO'",
+            "SET SESSION FOREIGN_KEY_CHECKS=0",
+            "SET SESSION UNIQUE_CHECKS=0",
+        ] {
+            run(&mut self.conn, sql)?;
+        }
+        Ok(())
+    }
+
+    /// Returns the tables and views that are there.
+    pub fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
+        tables(&mut self.conn)
+    }
+
+    /// Loads one dump or part of a dump.
+    pub fn load(&mut self, reader: impl Read) -> Result<(), DatabaseError> {
+        self.session()?;
+        let mut sink = LoadSink {
+            loader: self,
+            charset: "utf8mb4".into(),
+            head: Vec::new(),
+            batch: Vec::new(),
+            batch_line: 0,
+            failure: None,
+        };
+        let ended = crate::dump::stream::run(reader, WINDOW, &mut sink);
+        if let Some(failure) = sink.failure.take() {
+            return Err(failure);
+        }
+        match ended {
+            Err(DumpError::Read(e) | DumpError::Write(e)) => return Err(DatabaseError::Io(e)),
+            Err(other) => return Err(DatabaseError::Io(std::io::Error::other(other.to_string()))),
+            Ok(ending) => {
+                if let Some(cut) = ending.cut_off {
+                    return Err(DatabaseError::CutOff { line: cut.line, what: cut.what });
+                }
+            }
+        }
+        sink.flush()
+    }
+
+    /// Compares row counts with what was sent and returns what was done.
+    pub fn finish(mut self) -> Result<Loaded, DatabaseError> {
+        for (table, sent) in self.loaded.rows.clone() {
+            let sql = format!("SELECT COUNT(*) FROM {}", super::name(&table));
+            let there: Option<u64> = self.conn.query_first(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+            if there != Some(sent) {
+                let what = format!("{sent} rows were sent, {} are there", there.unwrap_or_default());
+                self.loaded.warnings.push(Warning::new(what, table, "look for doubled keys in the dump"));
+            }
+        }
+        Ok(self.loaded)
+    }
+}
+
+struct LoadSink<'l> {
+    loader: &'l mut Loader,
+    /// Charset that the dump says its text has.
+    charset: String,
+    head: Vec<u8>,
+    batch: Vec<u8>,
+    batch_line: u64,
+    failure: Option<DatabaseError>,
+}
+
+/// Variables that a dump may set for its session, in lower case.
+const SETTABLE: [&str; 20] = [
+    "names", "character", "character_set_client", "character_set_connection", "character_set_results", "character_set_database",
+    "collation_connection", "sql_mode", "time_zone", "foreign_key_checks", "unique_checks", "sql_notes", "autocommit",
+    "sql_quote_show_create", "sql_auto_is_null", "sql_safe_updates", "default_storage_engine", "sql_require_primary_key", "charset",
+    "storage_engine",
+];
+
+/// Functions that may stand in a row.
+const FUNCTIONS: [&str; 14] = [
+    "concat", "char", "unhex", "hex", "now", "current_timestamp", "curdate", "from_base64", "st_geomfromtext", "st_geomfromwkb",
+    "geomfromtext", "geomfromwkb", "convert", "cast",
+];
+
+impl LoadSink<'_> {
+    fn send(&mut self, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
+        let Ok(text) = std::str::from_utf8(statement) else {
+            let what = "the statement holds text that is not UTF-8; export the dump again as UTF-8".into();
+            return Err(DatabaseError::Forbidden { line, what });
+        };
+        self.loader.conn.query_drop(text).map_err(|e| refused(e, line, statement))
+    }
+
+    fn flush(&mut self) -> Result<(), DatabaseError> {
+        if self.batch.is_empty() {
+            return Ok(());
+        }
+        let statement = [&self.head[..], &self.batch].concat();
+        self.batch.clear();
+        self.send(&statement, self.batch_line)
+    }
+
+    fn whole(&mut self, bytes: &[u8], statement: &Statement) -> Result<(), DatabaseError> {
+        let line = statement.line;
+        let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
+        if statement.qualifier.is_some() && statement.class != Class::CreateTrigger {
+            return forbidden("the statement names a database of its own".into());
+        }
+        let body = strip_delimiter(bytes);
+        match &statement.class {
+            Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex => {
+                let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
+                let risky = ["DATA DIRECTORY", "INDEX DIRECTORY", "ENGINE=FEDERATED", "ENGINE=CONNECT", "ENGINE=SPIDER"];
+                if let Some(word) = risky.iter().find(|w| upper.contains(**w)) {
+                    return forbidden(format!("a table with {word} would reach outside of the database"));
+                }
+                self.send(body, line)
+            }
+            Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent | Class::DropOther => self.send(body, line),
+            Class::Insert => {
+                let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
+                if upper.contains("SELECT") || upper.contains("LOAD_FILE") {
+                    return forbidden("an insert that reads from elsewhere is not loaded".into());
+                }
+                *self.loader.loaded.rows.entry(statement.name.clone().unwrap_or_default()).or_default() += 1;
+                self.send(body, line)
+            }
+            Class::Set => self.set(body, line),
+            Class::LockTables | Class::UnlockTables | Class::Transaction | Class::Empty => Ok(()),
+            Class::Use | Class::Database => {
+                let name = statement.name.clone().unwrap_or_default();
+                if !self.loader.databases.contains(&name) {
+                    self.loader.databases.push(name.clone());
+                    let what = format!("the dump names the database {name}");
+                    let cure = "nothing: it was loaded into the database that you named";
+                    self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
+                }
+                if self.loader.databases.len() > 1 {
+                    return forbidden(format!("the dump holds several databases: {}", self.loader.databases.join(", ")));
+                }
+                Ok(())
+            }
+            Class::Other(word) => forbidden(format!("{word} is no statement of a site's dump")),
+        }
+    }
+
+    fn set(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
+        let text = String::from_utf8_lossy(body).to_ascii_lowercase();
+        if text.contains("gtid_purged") || text.contains("sql_log_bin") {
+            return Ok(());
+        }
+        for word in ["global", "persist", "password", "role"] {
+            if text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|w| w == word) {
+                return Err(DatabaseError::Forbidden { line, what: format!("SET {word} would change the server") });
+            }
+        }
+        let after = text.split_once("set").map(|(_, t)| t.trim_start()).unwrap_or_default();
+        let name = after.trim_start_matches("session ").trim_start_matches("@@session.").trim_start_matches("@@");
+        let name: String = name.chars().take_while(|c| c.is_alphanumeric() || *c == '_' || *c == '@').collect();
+        if !name.starts_with('@') && !SETTABLE.contains(&name.as_str()) {
+            return Err(DatabaseError::Forbidden { line, what: format!("SET {name} is no setting of a dump") });
+        }
+        if let Some(charset) = after.strip_prefix("names ") {
+            self.charset = charset.trim_matches([' ', '\'', '"']).chars().take_while(|c| c.is_alphanumeric()).collect();
+        }
+        self.send(body, line)
+    }
+
+    fn row(&mut self, bytes: &[u8], values: &[Value], statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
+        for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
+            let text = String::from_utf8_lossy(&bytes[value.span.clone()]).into_owned();
+            if let Some((function, _)) = text.split_once('(') {
+                let function = function.trim().rsplit([' ', '_']).next().unwrap_or_default();
+                let allowed = FUNCTIONS.iter().any(|f| text.to_ascii_lowercase().starts_with(f) && !function.is_empty());
+                if !allowed || text.to_ascii_lowercase().contains("load_file") || text.to_ascii_lowercase().contains("select") {
+                    return Err(DatabaseError::Forbidden { line: statement.line, what: format!("the row calls {function}()") });
+                }
+            }
+        }
+        let limit = BATCH.min(self.loader.packet.saturating_sub(1 << 10).max(1 << 12));
+        if !self.batch.is_empty() && self.head.len() + self.batch.len() + bytes.len() + 2 > limit {
+            self.flush()?;
+        }
+        if self.batch.is_empty() {
+            self.batch_line = statement.line;
+        } else {
+            self.batch.push(b',');
+        }
+        if std::str::from_utf8(bytes).is_ok() {
+            self.batch.extend_from_slice(bytes);
+        } else {
+            let row = utf8_row(bytes, values, quoting, &self.charset);
+            self.batch.extend_from_slice(&row);
+        }
+        *self.loader.loaded.rows.entry(statement.name.clone().unwrap_or_default()).or_default() += 1;
+        Ok(())
+    }
+
+    fn take(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
+        match piece {
+            Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
+            Piece::Whole { bytes, .. } => {
+                self.flush()?;
+                self.whole(bytes, statement)
+            }
+            Piece::InsertHead(head) => {
+                if statement.qualifier.is_some() {
+                    let what = "the statement names a database of its own".into();
+                    return Err(DatabaseError::Forbidden { line: statement.line, what });
+                }
+                if self.head != head {
+                    self.flush()?;
+                    self.head = head.to_vec();
+                }
+                Ok(())
+            }
+            Piece::Row { bytes, values } => self.row(bytes, values, statement, quoting),
+            Piece::Tail(bytes) => {
+                let tail = strip_delimiter(bytes).trim_ascii();
+                if tail.is_empty() || tail.starts_with(b"*/") || tail.starts_with(b"--") || tail.starts_with(b"#") {
+                    return Ok(());
+                }
+                // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.
+                self.batch.push(b' ');
+                self.batch.extend_from_slice(tail);
+                self.flush()
+            }
+        }
+    }
+}
+
+impl Sink for LoadSink<'_> {
+    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
+        self.take(piece, statement, quoting).map_err(|e| {
+            let told = e.to_string();
+            self.failure = Some(e);
+            DumpError::Sink(told.into())
+        })
+    }
+}
+
+/// Takes the delimiter off a statement; what it was does not matter any more.
+fn strip_delimiter(bytes: &[u8]) -> &[u8] {
+    let trimmed = bytes.trim_ascii_end();
+    let end = trimmed.iter().rposition(|b| !matches!(b, b';' | b'$')).map_or(0, |i| i + 1);
+    // `//` ends a statement only behind a body.
+    trimmed[..end].strip_suffix(b"//").unwrap_or(&trimmed[..end])
+}
+
+/// Spells the literals of a row that are not UTF-8 as hex, with the charset that the dump declared, so that the server stores the
+/// same bytes.
+fn utf8_row(row: &[u8], values: &[Value], quoting: Quoting, charset: &str) -> Vec<u8> {
+    let mut out = Vec::with_capacity(row.len() * 2);
+    let mut done = 0;
+    for value in values.iter().filter(|v| v.kind == ValueKind::Text) {
+        if std::str::from_utf8(&row[value.literal.clone()]).is_ok() {
+            continue;
+        }
+        out.extend_from_slice(&row[done..value.literal.start]);
+        let introduced = value.literal.start > value.span.start;
+        if !introduced && !charset.starts_with("utf8") && charset != "binary" {
+            out.extend_from_slice(format!("_{charset} ").as_bytes());
+        }
+        let bytes = literal::decode(&row[value.literal.clone()], 0, quoting).bytes;
+        out.extend_from_slice(b"0x");
+        out.extend(literal::hex(&bytes, b""));
+        done = value.literal.end;
+    }
+    out.extend_from_slice(&row[done..]);
+    out
+}

@@ -1,0 +1,163 @@
+//! The base address a site answers to, and how sure that is.
+//!
+//! Config first, then the rows that a definition names. A system that stores its address nowhere leaves traces: absolute links in
+//! its content. They count only where the site's own e-mail or cookie domain agrees; otherwise they are candidates for a person.
+
+use super::recognise::ConfigFacts;
+use crate::dump::inspect::{Inspection, Wanted};
+use crate::place::Address;
+use crate::system::Definition;
+use crate::system::schema::Role;
+use serde::Serialize;
+
+/// What was found out about the base address.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct AddressFinding {
+    /// The address.
+    pub address: Option<Address>,
+    /// How it was learned, for people.
+    pub learned_from: String,
+    /// Whether it was concluded from content rather than read from its place.
+    pub concluded: bool,
+    /// Further addresses of the same site that its rows speak of.
+    pub aliases: Vec<Address>,
+    /// Other hosts that content names often, with counts.
+    pub candidates: Vec<(String, u64)>,
+}
+
+/// Returns the rows that tell the address, in the order of the definition: for each entry its rows and its TLS flag.
+pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
+    let mut wanted = Vec::new();
+    for rule in &definition.address {
+        let mut columns = vec![rule.host.clone()];
+        columns.extend(rule.base.clone());
+        columns.extend(rule.only.as_ref().map(|o| o.column.clone()));
+        columns.extend(rule.also.iter().cloned());
+        wanted.push(Wanted { table: format!("{prefix}{}", rule.table), columns });
+        if let Some(tls) = &rule.tls {
+            let columns = vec![tls.only.column.clone(), tls.column.clone()];
+            wanted.push(Wanted { table: format!("{prefix}{}", tls.table), columns });
+        }
+    }
+    wanted
+}
+
+/// Finds the base address.
+pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspection>) -> AddressFinding {
+    let mut out = AddressFinding::default();
+    if let Some(value) = config.value(Role::Address)
+        && let Some(address) = value.value.as_deref().and_then(|v| Address::parse(v).ok())
+    {
+        out.learned_from = format!("{}, `{}`", value.file, value.key);
+        out.address = Some(address);
+    }
+    if let (None, Some(found)) = (&out.address, found) {
+        from_rows(definition, config, found, &mut out);
+    }
+    if let Some(found) = found {
+        from_content(config, found, &mut out);
+    }
+    out
+}
+
+fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, out: &mut AddressFinding) {
+    let mut rows = found.rows.iter();
+    let config_base = config.value(Role::BasePath).and_then(|v| v.value.clone()).unwrap_or_default();
+    for rule in &definition.address {
+        let Some(hosts) = rows.next() else { return };
+        let tls = match &rule.tls {
+            Some(tls) => rows.next().is_some_and(|rows| {
+                rows.iter().any(|r| r[0].as_deref() == Some(&tls.only.value) && r[1].as_deref() == Some(&tls.on))
+            }),
+            None => false,
+        };
+        let scheme = if tls { "https" } else { "http" };
+        let key_at = 1 + usize::from(rule.base.is_some());
+        for row in hosts {
+            let meant = rule.only.as_ref().is_none_or(|o| row[key_at].as_deref() == Some(&o.value));
+            let Some(host) = row[0].as_deref().filter(|h| meant && !h.is_empty()) else { continue };
+            let base = if rule.base.is_some() { row[1].clone().unwrap_or_default() } else { config_base.clone() };
+            let address = |host: &str| Address::parse(&format!("{scheme}://{host}{base}")).ok();
+            if out.address.is_none() {
+                out.address = address(host);
+                out.learned_from = format!("rows of {}{}", config.table_prefix, rule.table);
+                let others = row.iter().skip(key_at + usize::from(rule.only.is_some())).flatten();
+                let main = out.address.clone();
+                out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
+            }
+        }
+    }
+}
+
+/// Concludes from absolute links in the content.
+fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFinding) {
+    let mut counted: Vec<(Address, u64)> =
+        found.hosts.iter().filter_map(|(url, n)| Some((Address::parse(url).ok()?, *n))).collect();
+    counted.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.to_string().cmp(&b.0.to_string())));
+    if out.address.is_none() {
+        let email = config.value(Role::Email).and_then(|v| v.value.as_deref()).and_then(|v| v.rsplit_once('@')).map(|(_, d)| d);
+        let cookie = config.value(Role::CookieDomain).and_then(|v| v.value.as_deref()).map(|d| d.trim_start_matches('.'));
+        let evidence: Vec<String> = [cookie, email].into_iter().flatten().map(str::to_ascii_lowercase).collect();
+        let own = |host: &str| evidence.iter().any(|d| same_site(host, d));
+        if let Some((address, count)) = counted.iter().find(|(a, _)| own(a.host())) {
+            out.learned_from = format!("{count} links in the content, confirmed by the site's e-mail or cookie domain");
+            out.concluded = true;
+            out.address = Some(address.clone());
+        }
+    }
+    let Some(main) = out.address.clone() else {
+        out.candidates = counted.into_iter().take(5).map(|(a, n)| (a.to_string(), n)).collect();
+        return;
+    };
+    for (address, _) in counted {
+        // The same host with and without `www.`: the site answers to both, its own links say so.
+        let twin = bare(address.host()) == bare(main.host()) && address.host() != main.host() && address.port() == main.port();
+        let alias = twin.then(|| Address::parse(&format!("{address}{}", main.base())).ok()).flatten();
+        if let Some(alias) = alias
+            && !out.aliases.iter().any(|a| a.host() == alias.host())
+        {
+            out.aliases.push(alias);
+        }
+    }
+}
+
+fn bare(host: &str) -> &str {
+    host.strip_prefix("www.").unwrap_or(host)
+}
+
+/// Says whether a host is the domain itself, with or without `www.`.
+fn same_site(host: &str, domain: &str) -> bool {
+    bare(host) == bare(domain)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::survey::recognise::ConfigValue;
+
+    fn config(email: &str) -> ConfigFacts {
+        let value = ConfigValue {
+            file: "c.php".into(),
+            key: "mailfrom".into(),
+            role: Role::Email,
+            value: Some(email.into()),
+            line: 1,
+            unknown: None,
+        };
+        ConfigFacts { values: vec![value], ..ConfigFacts::default() }
+    }
+
+    #[test]
+    fn content_counts_only_where_the_sites_own_domain_agrees() {
+        let known = crate::system::load(None).unwrap();
+        let joomla = &known.iter().find(|k| k.definition.id == "joomla").unwrap().definition;
+        let hosts = [("https://video.example", 90), ("http://www.fern.example", 40), ("http://fern.example", 3)];
+        let found = Inspection { hosts: hosts.map(|(h, n)| (h.to_string(), n)).into(), ..Inspection::default() };
+        let sure = find(joomla, &config("office@fern.example"), Some(&found));
+        assert_eq!(sure.address.map(|a| a.to_string()).as_deref(), Some("http://www.fern.example"));
+        assert_eq!(sure.aliases.iter().map(ToString::to_string).collect::<Vec<_>>(), ["http://fern.example"]);
+        let unsure = find(joomla, &config("office@mail.example"), Some(&found));
+        assert_eq!(unsure.address, None);
+        assert_eq!(unsure.candidates[0], ("https://video.example".to_string(), 90));
+    }
+}

@@ -1,0 +1,269 @@
+//! What can be learned of a site without changing anything.
+
+pub mod address;
+pub mod recognise;
+pub mod risks;
+pub mod select;
+pub mod tree;
+
+use crate::database;
+use crate::dump::inspect::{self, Inspection, Wanted};
+use crate::dump::stream::DumpError;
+use crate::event::{Counted, Event, Watch};
+use crate::fsx::PathError;
+use crate::place::{Address, DatabaseAccess};
+use crate::system::{Definition, Known};
+use address::AddressFinding;
+use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
+use risks::Risk;
+use select::{Fate, Selection};
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use tree::FolderTree;
+
+/// Why a survey is not possible.
+#[derive(Debug, thiserror::Error)]
+pub enum SurveyError {
+    /// The folder is not there or not readable.
+    #[error("{path} is no folder that can be read")]
+    NoFolder {
+        /// Path.
+        path: PathBuf,
+        /// Cause.
+        #[source]
+        source: std::io::Error,
+    },
+    /// No known system.
+    #[error("{path} holds no site of a known system")]
+    Unknown {
+        /// Path.
+        path: PathBuf,
+        /// What was looked for.
+        looked_for: Vec<LookedFor>,
+    },
+    /// The dump cannot be read.
+    #[error("the dump {path} cannot be used")]
+    Dump {
+        /// Path.
+        path: PathBuf,
+        /// Cause.
+        #[source]
+        source: DumpError,
+    },
+    /// A file cannot be read.
+    #[error(transparent)]
+    Path(#[from] PathError),
+}
+
+/// Size of a top folder (or of the files beside them).
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct FolderSize {
+    /// Name; `.` for the files directly in the root.
+    pub path: String,
+    /// Files.
+    pub files: u64,
+    /// Bytes.
+    pub bytes: u64,
+    /// Bytes that the system makes anew and that are not carried.
+    pub transient_bytes: u64,
+    /// Transient files.
+    pub transient_files: u64,
+}
+
+/// Size of a table.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct TableFound {
+    /// Name with prefix.
+    pub name: String,
+    /// Rows; an estimate of the server's if read from there.
+    pub rows: u64,
+    /// Bytes in the dump, or data and index on the server.
+    pub bytes: u64,
+    /// What a definition says of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub about: Option<String>,
+    /// Whether its rows are left out unless asked for.
+    pub rows_left_out: bool,
+}
+
+/// Where the tables were read from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum TableSource {
+    /// A dump file.
+    Dump(PathBuf),
+    /// The server that the config names.
+    Server,
+    /// Neither: why the server could not be asked.
+    None(String),
+}
+
+/// A survey.
+#[derive(Debug, Clone)]
+pub struct Survey {
+    /// Site.
+    pub site: PathBuf,
+    /// System and version.
+    pub recognised: Recognised,
+    /// Config.
+    pub config: ConfigFacts,
+    /// Base address and how it was learned.
+    pub address: AddressFinding,
+    /// Top folders, heaviest first.
+    pub folders: Vec<FolderSize>,
+    /// Tables, heaviest first.
+    pub tables: Vec<TableFound>,
+    /// Where they were read.
+    pub tables_from: TableSource,
+    /// Risks.
+    pub risks: Vec<Risk>,
+}
+
+/// The survey as a JSON document.
+#[derive(Debug, Serialize)]
+pub struct SurveyReport<'a> {
+    site: &'a Path,
+    system: SystemReport<'a>,
+    config: &'a [ConfigValue],
+    database: Option<DatabaseReport<'a>>,
+    address: &'a AddressFinding,
+    config_roots: Vec<String>,
+    folders: &'a [FolderSize],
+    tables_from: &'a TableSource,
+    tables: &'a [TableFound],
+    risks: &'a [Risk],
+}
+
+#[derive(Debug, Serialize)]
+struct SystemReport<'a> {
+    id: &'a str,
+    name: &'a str,
+    version: Option<&'a str>,
+}
+
+#[derive(Debug, Serialize)]
+struct DatabaseReport<'a> {
+    #[serde(flatten)]
+    access: &'a DatabaseAccess,
+    password: &'static str,
+    table_prefix: &'a str,
+}
+
+impl Survey {
+    /// Returns the survey as a document. Passwords are `set` or `empty`.
+    pub fn report(&self) -> SurveyReport<'_> {
+        let definition = &self.recognised.definition;
+        let version = self.recognised.version.as_deref();
+        SurveyReport {
+            site: &self.site,
+            system: SystemReport { id: &definition.id, name: &definition.name, version },
+            config: &self.config.values,
+            database: self.config.database.as_ref().map(|access| DatabaseReport {
+                access,
+                password: access.password.state(),
+                table_prefix: &self.config.table_prefix,
+            }),
+            address: &self.address,
+            config_roots: self.config.roots.iter().map(ToString::to_string).collect(),
+            folders: &self.folders,
+            tables_from: &self.tables_from,
+            tables: &self.tables,
+            risks: &self.risks,
+        }
+    }
+
+    /// Returns the base address, if it is known.
+    pub fn base_address(&self) -> Option<&Address> {
+        self.address.address.as_ref()
+    }
+
+    /// Returns bytes that would be carried.
+    pub fn carried_bytes(&self) -> u64 {
+        self.folders.iter().map(|f| f.bytes - f.transient_bytes).sum()
+    }
+}
+
+/// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
+pub fn survey(site: &Path, known: &[Known], dump: Option<&Path>, watch: &dyn Watch) -> Result<Survey, SurveyError> {
+    let site = std::fs::canonicalize(site).map_err(|source| SurveyError::NoFolder { path: site.to_path_buf(), source })?;
+    std::fs::read_dir(&site).map_err(|source| SurveyError::NoFolder { path: site.clone(), source })?;
+    let tree = FolderTree(site.clone());
+    let recognised = recognise::recognise(&tree, known)
+        .map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
+    let definition = &recognised.definition;
+    let config = recognise::config_facts(&tree, definition);
+    watch.event(Event::StepStarted { step: "measuring folders", total: None });
+    let folders = folder_sizes(&site, definition);
+    watch.event(Event::StepDone);
+    let prefix = &config.table_prefix;
+    let wanted = address::wanted_rows(definition, prefix);
+    let (tables, tables_from, rows) = match dump {
+        Some(path) => {
+            let found = inspect_dump(path, &wanted, watch)?;
+            let tables = found.tables.iter().map(|(n, s)| (n.clone(), s.rows, s.bytes)).collect();
+            (tables, TableSource::Dump(path.to_path_buf()), Some(found))
+        }
+        None => match config.database.as_ref().map(|access| database::facts(access, &wanted)) {
+            Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
+            Some(Err(e)) => (Vec::new(), TableSource::None(database::told(&e)), None),
+            None => (Vec::new(), TableSource::None("the config names no database".into()), None),
+        },
+    };
+    let address = address::find(definition, &config, rows.as_ref());
+    let mut tables: Vec<TableFound> = tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
+    tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+    let risks = risks::risks(&site, definition, &config, rows.as_ref());
+    Ok(Survey { site, config, address, folders, tables, tables_from, risks, recognised })
+}
+
+/// Goes through a dump file, compressed or not.
+pub fn inspect_dump(path: &Path, wanted: &[Wanted], watch: &dyn Watch) -> Result<Inspection, SurveyError> {
+    let dump_error = |source| SurveyError::Dump { path: path.to_path_buf(), source };
+    let total = std::fs::metadata(path).map(|m| m.len()).ok();
+    let file = std::fs::File::open(path).map_err(|e| dump_error(DumpError::Read(e)))?;
+    watch.event(Event::StepStarted { step: "reading the dump", total });
+    let reader = crate::dump::open(Counted::new(file, watch)).map_err(|e| dump_error(DumpError::Read(e)))?;
+    let found = inspect::inspect(reader, wanted, true).map_err(dump_error)?;
+    watch.event(Event::StepDone);
+    Ok(found)
+}
+
+/// Returns the rule of a definition for a table.
+pub fn table_rule<'d>(definition: &'d Definition, prefix: &str, table: &str) -> Option<&'d crate::system::schema::TableRule> {
+    let bare = table.strip_prefix(prefix)?;
+    definition.table.iter().find(|t| match t.name.strip_suffix('*') {
+        Some(start) => bare.starts_with(start),
+        None => bare == t.name,
+    })
+}
+
+fn table_found(definition: &Definition, prefix: &str, name: String, rows: u64, bytes: u64) -> TableFound {
+    let rule = table_rule(definition, prefix, &name);
+    TableFound { rows, bytes, about: rule.map(|r| r.about.clone()), rows_left_out: rule.is_some_and(|r| r.safe), name }
+}
+
+fn folder_sizes(site: &Path, definition: &Definition) -> Vec<FolderSize> {
+    let selection = Selection::new(definition);
+    let mut sizes: std::collections::BTreeMap<String, FolderSize> = std::collections::BTreeMap::new();
+    for entry in walkdir::WalkDir::new(site).min_depth(1).into_iter().flatten() {
+        let path = entry.path().strip_prefix(site).unwrap_or(entry.path());
+        if entry.file_type().is_dir() {
+            continue;
+        }
+        let top = match path.components().count() {
+            1 => ".".to_string(),
+            _ => path.components().next().map(|c| c.as_os_str().to_string_lossy().into_owned()).unwrap_or_default(),
+        };
+        let bytes = entry.metadata().map(|m| if m.is_file() { m.len() } else { 0 }).unwrap_or_default();
+        let size = sizes.entry(top.clone()).or_insert_with(|| FolderSize { path: top, ..FolderSize::default() });
+        size.files += 1;
+        size.bytes += bytes;
+        if selection.fate(path, false) != Fate::Carry {
+            size.transient_files += 1;
+            size.transient_bytes += bytes;
+        }
+    }
+    let mut sizes: Vec<FolderSize> = sizes.into_values().collect();
+    sizes.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
+    sizes
+}

@@ -1,0 +1,95 @@
+//! What a careful administrator would point out about a site.
+
+use super::recognise::ConfigFacts;
+use crate::dump::inspect::Inspection;
+use crate::place::Root;
+use crate::system::schema::Role;
+use crate::system::{Definition, glob};
+use serde::Serialize;
+use std::os::unix::fs::PermissionsExt;
+use std::path::Path;
+
+/// A risk: what, where, and what to do.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Risk {
+    /// What was found.
+    pub what: String,
+    /// Where.
+    pub place: String,
+    /// What to do next.
+    pub cure: String,
+}
+
+fn risk(what: impl Into<String>, place: impl Into<String>, cure: impl Into<String>) -> Risk {
+    Risk { what: what.into(), place: place.into(), cure: cure.into() }
+}
+
+/// Endings of files that should not lie where a browser can fetch them.
+const FETCHABLE: [(&str, &str); 13] = [
+    (".sql", "database dump"),
+    (".sql.gz", "database dump"),
+    (".sql.zst", "database dump"),
+    (".sql.bz2", "database dump"),
+    (".zip", "archive"),
+    (".tar", "archive"),
+    (".tar.gz", "archive"),
+    (".tgz", "archive"),
+    (".tar.bz2", "archive"),
+    (".tar.zst", "archive"),
+    (".7z", "archive"),
+    (".rar", "archive"),
+    (".bak", "copy of a file"),
+];
+
+/// Looks for risks.
+pub fn risks(site: &Path, definition: &Definition, config: &ConfigFacts, dump: Option<&Inspection>) -> Vec<Risk> {
+    let mut out = Vec::new();
+    for file in &config.files {
+        let Ok(meta) = std::fs::metadata(site.join(file)) else { continue };
+        let mode = meta.permissions().mode() & 0o7777;
+        if mode & 0o002 != 0 {
+            out.push(risk(format!("config file is writable for everyone ({mode:04o})"), file, format!("chmod 0644 {file}")));
+        }
+        if mode & 0o222 == 0 {
+            out.push(risk(format!("config file is read-only ({mode:04o})"), file, "nothing: a restore edits it and puts the mode back"));
+        }
+    }
+    for value in &config.values {
+        if let Some(unknown) = &value.unknown {
+            let place = format!("{}, line {}", value.file, value.line);
+            out.push(risk(format!("`{}` {unknown}", value.key), place, "make sure that the new host provides it"));
+        }
+        let path = value.value.as_deref().filter(|v| value.role == Role::Path && Root::parse(v).is_ok());
+        if let Some(path) = path.filter(|p| !Path::new(p).exists()) {
+            let place = format!("{}, line {}", value.file, value.line);
+            out.push(risk(format!("`{}` names a path that is not here: {path}", value.key), place, "nothing if the site was copied from another host; a restore moves paths below the old root"));
+        }
+    }
+    fetchable(site, &mut out);
+    for leftover in &definition.leftover {
+        let Ok(pattern) = glob(&leftover.path) else { continue };
+        for entry in std::fs::read_dir(site).into_iter().flatten().flatten() {
+            let name = entry.file_name();
+            if pattern.is_match(&name) {
+                let name = name.to_string_lossy().into_owned();
+                let cure = format!("remove {name} from the document root");
+                out.push(risk(leftover.about.clone(), name, cure));
+            }
+        }
+    }
+    if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
+        out.push(risk("the dump breaks off in the middle of a statement", format!("line {}: {}", cut.line, cut.what), "export it again"));
+    }
+    out
+}
+
+/// Archives and dumps in the root and one level below.
+fn fetchable(site: &Path, out: &mut Vec<Risk>) {
+    let walk = walkdir::WalkDir::new(site).min_depth(1).max_depth(2).sort_by_file_name();
+    for entry in walk.into_iter().flatten().filter(|e| e.file_type().is_file()) {
+        let name = entry.file_name().to_string_lossy().to_ascii_lowercase();
+        let Some((_, what)) = FETCHABLE.iter().find(|(end, _)| name.ends_with(end)) else { continue };
+        let place = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
+        out.push(risk(format!("{what} in the document root: anyone can fetch it"), place, "move it out of the document root"));
+    }
+}

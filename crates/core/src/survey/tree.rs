@@ -1,0 +1,82 @@
+//! A site's files as the survey sees them: a folder on disk, or the held files of an archive.
+
+use crate::archive::prove::Held;
+use std::collections::BTreeSet;
+use std::io::Read;
+use std::os::unix::fs::PermissionsExt;
+use std::path::PathBuf;
+
+/// Largest config or marker file that is read.
+const LARGEST: u64 = 8 << 20;
+
+/// Read access to a few small files of a site.
+pub trait SiteTree {
+    /// Says whether a file or folder is there.
+    fn exists(&self, path: &str) -> bool;
+    /// Returns a small file's bytes.
+    fn read(&self, path: &str) -> Option<Vec<u8>>;
+    /// Returns permission bits.
+    fn mode(&self, path: &str) -> Option<u32>;
+    /// Returns the absolute folder, if the site lies on disk.
+    fn folder(&self) -> Option<PathBuf>;
+}
+
+/// A site in a folder.
+#[derive(Debug, Clone)]
+pub struct FolderTree(pub PathBuf);
+
+impl SiteTree for FolderTree {
+    fn exists(&self, path: &str) -> bool {
+        self.0.join(path).exists()
+    }
+
+    fn read(&self, path: &str) -> Option<Vec<u8>> {
+        let mut bytes = Vec::new();
+        let file = std::fs::File::open(self.0.join(path)).ok()?;
+        file.take(LARGEST).read_to_end(&mut bytes).ok()?;
+        Some(bytes)
+    }
+
+    fn mode(&self, path: &str) -> Option<u32> {
+        Some(std::fs::metadata(self.0.join(path)).ok()?.permissions().mode() & 0o7777)
+    }
+
+    fn folder(&self) -> Option<PathBuf> {
+        Some(self.0.clone())
+    }
+}
+
+/// A site in an archive, of which some files were held while it was read.
+#[derive(Debug, Default)]
+pub struct HeldTree {
+    /// Files, with paths as in the archive.
+    pub held: Held,
+    /// Names of entries that were seen, as far as a definition may ask for them.
+    pub seen: BTreeSet<String>,
+    /// Folder of the archive in which the site lies, empty or with a trailing slash.
+    pub prefix: String,
+}
+
+impl HeldTree {
+    fn entry(&self, path: &str) -> crate::archive::entry_path::EntryPath {
+        crate::archive::entry_path::EntryPath::trusted(&format!("{}{path}", self.prefix))
+    }
+}
+
+impl SiteTree for HeldTree {
+    fn exists(&self, path: &str) -> bool {
+        self.seen.contains(&format!("{}{path}", self.prefix)) || self.held.contains_key(&self.entry(path))
+    }
+
+    fn read(&self, path: &str) -> Option<Vec<u8>> {
+        self.held.get(&self.entry(path)).map(|(bytes, _)| bytes.clone())
+    }
+
+    fn mode(&self, path: &str) -> Option<u32> {
+        self.held.get(&self.entry(path)).map(|(_, mode)| *mode)
+    }
+
+    fn folder(&self) -> Option<PathBuf> {
+        None
+    }
+}
