@@ -1,2 +1,14 @@
-//! x
-fn main() {}
+//! `zporter`: carries websites. Arguments become a waybill, the core does the work, this crate draws and prints.
+
+mod app;
+mod commands;
+mod context;
+mod error;
+mod exit;
+mod format;
+mod progress;
+mod ui;
+
+fn main() -> std::process::ExitCode {
+    app::run().into()
+}

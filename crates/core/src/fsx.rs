@@ -31,7 +31,19 @@ impl<T> AtPath<T> for std::io::Result<T> {
 /// Writes a file through a temporary name, fsync and rename. Mode and, where allowed, owner of an existing file stay; a read-only
 /// file is replaced and stays read-only.
 pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let folder = path.parent().unwrap_or(Path::new("."));
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let mode = fs::metadata(folder).at(folder)?.permissions();
+    if mode.mode() & 0o200 != 0 {
+        return replace(folder, path, bytes);
+    }
+    // Some systems keep their config in a folder that nobody may write to: lifted for the write, and put back.
+    fs::set_permissions(folder, fs::Permissions::from_mode(mode.mode() | 0o300)).at(folder)?;
+    let replaced = replace(folder, path, bytes);
+    fs::set_permissions(folder, mode).at(folder)?;
+    replaced
+}
+
+fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     let mut file = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
     file.write_all(bytes).at(path)?;
     if let Ok(old) = fs::metadata(path) {

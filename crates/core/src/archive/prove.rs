@@ -11,7 +11,7 @@ use super::write::Hashing;
 use crate::dump::inspect;
 use crate::event::{Event, Watch};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::ControlFlow;
@@ -122,6 +122,12 @@ pub struct Proof {
     pub rows: u64,
     /// Their bytes.
     pub database_bytes: u64,
+    /// Hosts that rows name, with counts.
+    #[serde(skip)]
+    pub hosts: BTreeMap<String, u64>,
+    /// Entries, other than held files, that were asked for.
+    #[serde(skip)]
+    pub markers: BTreeSet<String>,
 }
 
 /// Outcome of a proof.
@@ -155,7 +161,7 @@ pub fn prove_and_hold(
 ) -> Result<(Verdict, Held), ReadError> {
     let damaged = |d| Ok((Verdict::Damaged(d), Held::new()));
     let spool = tempfile::tempfile().map_err(|source| ReadError::Open { path: std::env::temp_dir(), source })?;
-    let mut run = Prover { wanted, spool, held: Held::new(), head: None, entries: 0, bytes: 0, parts: 0, rows: 0, database_bytes: 0, manifest: None };
+    let mut run = Prover { wanted, spool, held: Held::new(), head: None, entries: 0, bytes: 0, parts: 0, rows: 0, database_bytes: 0, hosts: BTreeMap::new(), markers: BTreeSet::new(), manifest: None };
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let read = read::entries(path, &advance, &mut |entry| run.entry(entry));
     match read {
@@ -191,6 +197,8 @@ struct Prover<'p> {
     parts: u64,
     rows: u64,
     database_bytes: u64,
+    hosts: BTreeMap<String, u64>,
+    markers: BTreeSet<String>,
     /// The manifest's closing line, once it was compared.
     manifest: Option<Closing>,
 }
@@ -228,6 +236,9 @@ impl Prover<'_> {
                 return Ok(ControlFlow::Break(Damage::NotOurs { what: format!("{name} is of a kind that is never packed") }));
             }
         };
+        if kind != Kind::File && (self.wanted)(&path) {
+            self.markers.insert(name.clone());
+        }
         let mode = format!("{:04o}", entry.mode.unwrap_or_default() & 0o7777);
         let line = Line { path: name, kind, size, mode, time: entry.time, blake3: hash };
         let mut text = serde_json::to_vec(&line)?;
@@ -253,7 +264,7 @@ impl Prover<'_> {
                 Err(e) => return Ok(Err(Damage::NotOurs { what: format!("its head cannot be read: {e}") })),
             }
         } else if path.below(DATABASE).is_some() {
-            let found = inspect::inspect(&mut content, &[], false).map_err(|e| match e {
+            let found = inspect::inspect(&mut content, &[], true).map_err(|e| match e {
                 crate::dump::stream::DumpError::Read(io) => io,
                 other => io::Error::other(other.to_string()),
             })?;
@@ -263,6 +274,9 @@ impl Prover<'_> {
             self.parts += 1;
             self.rows += found.tables.values().map(|t| t.rows).sum::<u64>();
             self.database_bytes += found.bytes;
+            for (host, count) in found.hosts {
+                *self.hosts.entry(host).or_default() += count;
+            }
         } else if entry.size <= MOST_HELD && (self.wanted)(path) {
             let mut bytes = Vec::new();
             content.read_to_end(&mut bytes)?;
@@ -327,6 +341,8 @@ impl Prover<'_> {
             database_parts: self.parts,
             rows: self.rows,
             database_bytes: self.database_bytes,
+            hosts: self.hosts,
+            markers: self.markers,
         };
         (Verdict::Whole(Box::new(proof)), self.held)
     }

@@ -10,7 +10,6 @@ use crate::edit::{self, Edit};
 use crate::place::{AddressForm, Relocation};
 use crate::text::needles::{LeftReason, Needles};
 use crate::text::value::{self, Notes};
-use std::collections::BTreeSet;
 use std::io::Write;
 use std::ops::Range;
 
@@ -37,8 +36,8 @@ pub struct Rules<'a> {
     pub relocation: Option<&'a Relocation>,
     /// Declared cells.
     pub cells: Vec<Cell>,
-    /// Tables (prefix included) whose rows are left out.
-    pub without_rows: BTreeSet<String>,
+    /// Says of a table (prefix included) whether its rows are left out.
+    pub leave_rows: &'a dyn Fn(&str) -> bool,
     /// Whether `DEFINER=…` is taken out of views, triggers and routines, so that they load under another account.
     pub strip_definers: bool,
     /// Samples kept per column.
@@ -194,7 +193,7 @@ impl<'a, W: Write> Rewriter<'a, W> {
             cells: cells.collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
-            skip: self.rules.without_rows.contains(&table),
+            skip: (self.rules.leave_rows)(&table),
             rows: 0,
             table,
         };

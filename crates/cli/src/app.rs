@@ -1,0 +1,67 @@
+//! The command line's root: global options, the list of commands, and the way to an exit code.
+
+use crate::commands::{demo, logbook, pack, prove, readdress, restore, survey, systems};
+use crate::exit::Exit;
+use crate::ui::Ui;
+use clap::{Args, Parser, Subcommand};
+
+/// Carry websites: archive, prove, restore elsewhere
+///
+/// zporter knows where content systems and shops keep their addresses, paths and database access. It packs a site into one
+/// archive, proves that the archive is whole, and restores it under another address, in another folder and database.
+#[derive(Debug, Parser)]
+#[command(name = "zporter", version, max_term_width = 100, after_help = "Exit codes: 0 done, 1 done with findings that need attention, 2 wrong usage, 3 refused by a guard, 4 the world failed (disk, network, server, permission), 5 input damaged")]
+struct App {
+    #[command(flatten)]
+    global: Global,
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Args)]
+struct Global {
+    /// Print one JSON document instead of text
+    #[arg(long, global = true)]
+    json: bool,
+    /// Print only results and errors
+    #[arg(short, long, global = true)]
+    quiet: bool,
+    /// Print more detail
+    #[arg(short, long, global = true)]
+    verbose: bool,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    Survey(survey::SurveyArgs),
+    Pack(pack::PackArgs),
+    Prove(prove::ProveArgs),
+    Restore(Box<restore::RestoreArgs>),
+    Readdress(readdress::ReaddressArgs),
+    Systems(systems::SystemsArgs),
+    Demo(demo::DemoArgs),
+    Logbook(logbook::LogbookArgs),
+}
+
+/// Parses the arguments, runs the command and prints its error, if any.
+pub fn run() -> Exit {
+    let app = App::parse();
+    let ui = Ui { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
+    let outcome = match &app.command {
+        Command::Survey(args) => survey::run(&ui, args),
+        Command::Pack(args) => pack::run(&ui, args),
+        Command::Prove(args) => prove::run(&ui, args),
+        Command::Restore(args) => restore::run(&ui, args),
+        Command::Readdress(args) => readdress::run(&ui, args),
+        Command::Systems(args) => systems::run(&ui, args),
+        Command::Demo(args) => demo::run(&ui, args),
+        Command::Logbook(args) => logbook::run(&ui, args),
+    };
+    match outcome {
+        Ok(exit) => exit,
+        Err(error) => {
+            Ui::error(&error);
+            error.exit
+        }
+    }
+}

@@ -1,0 +1,117 @@
+//! `zporter pack`: one archive that holds a whole site.
+
+use crate::context;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::format::{bytes, count, number};
+use crate::progress::Progress;
+use crate::ui::Ui;
+use clap::{Args, ValueEnum};
+use std::path::{Path, PathBuf};
+use zporter_core::logbook::{Outcome, Run};
+use zporter_core::pack::{PackOptions, Packed, pack};
+use zporter_core::place::Address;
+use zporter_core::survey::{Survey, survey};
+
+/// Pack a site into one archive: code, media, database
+#[derive(Debug, Args)]
+pub struct PackArgs {
+    /// Folder of the site
+    pub site: PathBuf,
+    /// Archive to write: .tar.zst, .tar.gz or .zip (default: in the user's data folder)
+    #[arg(short, long, value_name = "FILE")]
+    pub output: Option<PathBuf>,
+    /// Take the database from this dump instead of the server (.sql, .sql.gz, .sql.zst)
+    #[arg(long, value_name = "FILE")]
+    pub dump: Option<PathBuf>,
+    /// Note to keep in the archive
+    #[arg(long, value_name = "TEXT", default_value = "")]
+    pub note: String,
+    /// Base address of the site, where neither config nor rows tell it
+    #[arg(long, value_name = "URL")]
+    pub address: Option<String>,
+    /// Leave a part out
+    #[arg(long, value_name = "PART")]
+    pub without: Vec<Part>,
+}
+
+/// A part of a site.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Part {
+    /// The database
+    Database,
+}
+
+/// Runs the command.
+pub fn run(ui: &Ui, args: &PackArgs) -> Result<Exit, CommandError> {
+    let packed = packed(ui, args)?;
+    if ui.json {
+        ui.document(&packed)?;
+    } else {
+        show(ui, &packed);
+    }
+    Ok(if packed.warnings.is_empty() { Exit::Done } else { Exit::Findings })
+}
+
+/// Packs a site as the arguments say.
+pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
+    let progress = Progress::new(ui);
+    let address = args.address.as_deref().map(Address::parse).transpose()?;
+    let found = survey(&args.site, &context::definitions()?, args.dump.as_deref(), &progress)?;
+    let output = match &args.output {
+        Some(path) => path.clone(),
+        None => default_output(&found)?,
+    };
+    let options = PackOptions {
+        output,
+        dump: args.dump.clone(),
+        without_database: args.without.contains(&Part::Database),
+        note: args.note.clone(),
+        packed_at: context::now(),
+        written_by: context::written_by(),
+        address,
+    };
+    let detail = serde_json::json!({ "site": found.site, "archive": options.output });
+    let mut book = Run::begin(&context::logbook_folder()?, "pack", detail, context::now)?;
+    book.step("write archive", serde_json::json!({ "archive": options.output }))?;
+    match pack(&found, &options, &progress) {
+        Ok(packed) => {
+            book.end(Outcome::Done, serde_json::json!({ "archive": packed.archive, "size": packed.size }))?;
+            Ok(packed)
+        }
+        Err(e) => {
+            book.end(Outcome::Failed, serde_json::json!({ "error": e.to_string() }))?;
+            Err(e.into())
+        }
+    }
+}
+
+/// Names an archive in the user's data folder after the site and the time.
+fn default_output(found: &Survey) -> Result<PathBuf, CommandError> {
+    let folder = context::data_folder()?.join("archives");
+    std::fs::create_dir_all(&folder).map_err(|e| CommandError::world(format!("{} cannot be made", folder.display()), e))?;
+    let site = found.base_address().map(|a| a.host().to_string());
+    let site = site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
+    let stamp: String = context::now().chars().filter(char::is_ascii_digit).take(14).collect();
+    Ok(folder.join(Path::new(&format!("{site}-{stamp}.tar.zst"))))
+}
+
+/// Prints what was packed.
+pub fn show(ui: &Ui, packed: &Packed) {
+    ui.good(&format!("Packed {}", packed.archive.display()));
+    ui.fact("size", format!("{} ({} bytes)", bytes(packed.size), number(packed.size)));
+    ui.fact("files", format!("{}, {}", count(packed.files, "file"), bytes(packed.file_bytes)));
+    ui.fact("database", format!("{}, {}", count(packed.tables, "table"), count(packed.rows, "row")));
+    ui.fact("address", packed.address.as_ref().map_or("not known; a restore will ask for it".into(), ToString::to_string));
+    if !packed.left_out.is_empty() {
+        ui.heading("Left out");
+        let rows = packed.left_out.iter().map(|l| {
+            let size = if l.bytes > 0 { bytes(l.bytes) } else { String::new() };
+            vec![l.what.clone(), number(l.count), size, l.why.clone()]
+        });
+        ui.table(&["what", ">count", ">size", "why"], rows.collect());
+    }
+    for warning in &packed.warnings {
+        ui.finding(&warning.what, &warning.place, &warning.cure);
+    }
+}

@@ -1,0 +1,81 @@
+//! Parts of results that several commands print: tallies, cells, leftovers.
+
+use crate::format::{count, cut, number, safe};
+use crate::ui::Ui;
+use zporter_core::dump::rewrite::CellChange;
+use zporter_core::dump::tally::Tally;
+use zporter_core::restore::leftovers::FileLeftover;
+
+/// Prints what was changed and what was left, per table and column.
+pub fn tally(ui: &Ui, tally: &Tally) {
+    let mut rows = Vec::new();
+    for (table, column, t) in tally.columns() {
+        if t.changed == 0 && t.left.is_empty() {
+            continue;
+        }
+        let nestings: Vec<String> = t.by_nesting.iter().map(|(n, c)| format!("{n} {}", number(*c))).collect();
+        rows.push(vec![format!("{table}.{column}"), number(t.seen), number(t.changed), nestings.join(", ")]);
+    }
+    if rows.is_empty() {
+        ui.line("  no value named the old place");
+        return;
+    }
+    ui.heading("Changed in rows");
+    ui.table(&["column", ">seen", ">changed", "places by nesting"], rows);
+    left(ui, tally);
+    if ui.verbose {
+        for (table, column, t) in tally.columns() {
+            for sample in &t.samples {
+                ui.line(format!("\n  {table}.{column}"));
+                ui.line(format!("  - {}", cut(&safe(&sample.before), 110)));
+                ui.line(format!("  + {}", cut(&safe(&sample.after), 110)));
+            }
+        }
+    }
+}
+
+fn left(ui: &Ui, tally: &Tally) {
+    let mut rows = Vec::new();
+    for (table, column, t) in tally.columns() {
+        for (reason, n) in &t.left {
+            let sample = t.left_samples.first().map(|s| cut(&safe(s.trim()), 50)).unwrap_or_default();
+            rows.push(vec![format!("{table}.{column}"), number(*n), reason.words().to_string(), sample]);
+        }
+    }
+    if !rows.is_empty() {
+        ui.heading("Left as it is");
+        ui.table(&["column", ">places", "reason", "for example"], rows);
+    }
+}
+
+/// Prints declared cells, old and new.
+pub fn cells(ui: &Ui, cells: &[CellChange]) {
+    if cells.is_empty() {
+        return;
+    }
+    ui.heading("Declared cells");
+    let rows = cells.iter().map(|c| {
+        let new = if c.old == c.new { "left: not the old address".to_string() } else { c.new.clone() };
+        vec![format!("{}.{}", c.table, c.column), c.row.clone(), c.old.clone(), new]
+    });
+    ui.table(&["cell", "row", "old", "new"], rows.collect());
+}
+
+/// Prints files that still name the old place.
+pub fn leftovers(ui: &Ui, leftovers: &[FileLeftover]) {
+    if leftovers.is_empty() {
+        return;
+    }
+    ui.heading("Files that still name the old place");
+    let shown = if ui.verbose { usize::MAX } else { 15 };
+    let rows = leftovers.iter().take(shown).map(|l| {
+        let mentions: Vec<String> = l.mentions.iter().map(|(r, n)| format!("{} {}", number(*n), r.words())).collect();
+        let pointing = if l.pointing > 0 { format!("{} pointing there", number(l.pointing)) } else { String::new() };
+        let all: Vec<String> = [pointing].into_iter().chain(mentions).filter(|t| !t.is_empty()).collect();
+        vec![format!("{}:{}", l.path, l.line), all.join(", ")]
+    });
+    ui.table(&["where", "what"], rows.collect());
+    if leftovers.len() > shown {
+        ui.line(format!("  and {}; -v shows all", count((leftovers.len() - shown) as u64, "further file")));
+    }
+}

@@ -1,0 +1,271 @@
+//! `zporter restore`: an archive becomes a site elsewhere.
+
+use super::report;
+use crate::context;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::format::{bytes, count, number};
+use crate::progress::Progress;
+use crate::ui::Ui;
+use clap::Args;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+use zporter_core::fsx::absolute;
+use zporter_core::logbook::{Outcome, Run};
+use zporter_core::place::{Address, DatabaseAccess, Root};
+use zporter_core::restore::plan::{RestoreJob, RestorePlan, plan};
+use zporter_core::restore::run::{self, Restored};
+use zporter_core::waybill::Waybill;
+
+/// Restore an archive under another address, in another folder and database
+#[derive(Debug, Args, Default)]
+pub struct RestoreArgs {
+    /// Archive: one of ours, or a plain zip or tar.gz of a site
+    #[arg(required_unless_present = "waybill")]
+    pub archive: Option<PathBuf>,
+    /// Target folder; missing or empty
+    #[arg(required_unless_present = "waybill")]
+    pub target: Option<PathBuf>,
+    /// New base address
+    #[arg(long, value_name = "URL", required_unless_present = "waybill")]
+    pub address: Option<String>,
+    /// New database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH]; it must be empty
+    #[arg(long, value_name = "URL")]
+    pub database: Option<String>,
+    /// File that holds the new database's password (else ZPORTER_DATABASE_PASSWORD, else a prompt)
+    #[arg(long, value_name = "FILE")]
+    pub database_password_file: Option<PathBuf>,
+    /// Write the rewritten dump to this file instead of loading it (.sql, .sql.gz, .sql.zst)
+    #[arg(long, value_name = "FILE")]
+    pub dump_to: Option<PathBuf>,
+    /// Dump that belongs to a plain archive
+    #[arg(long, value_name = "FILE")]
+    pub dump: Option<PathBuf>,
+    /// Old base address, where the archive does not tell it
+    #[arg(long, value_name = "URL")]
+    pub from_address: Option<String>,
+    /// Another address the old site answered to; may be given several times
+    #[arg(long, value_name = "URL")]
+    pub alias: Vec<String>,
+    /// Another folder the old site's values speak of; may be given several times
+    #[arg(long, value_name = "PATH")]
+    pub from_root: Vec<String>,
+    /// Print the plan and change nothing
+    #[arg(long)]
+    pub dry_run: bool,
+    /// Keep the job in this file
+    #[arg(long, value_name = "FILE")]
+    pub save_waybill: Option<PathBuf>,
+    /// Run the job kept in this file
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["archive", "target", "address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file"])]
+    pub waybill: Option<PathBuf>,
+    /// Write the full report as JSON
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
+    /// Samples to keep per column
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    pub samples: usize,
+}
+
+#[derive(Debug, Serialize)]
+struct Report<'a> {
+    dry_run: bool,
+    from: String,
+    to: String,
+    needles: Vec<Needle<'a>>,
+    files: Vec<FileDiff<'a>>,
+    needed_bytes: u64,
+    #[serde(flatten)]
+    done: &'a Restored,
+}
+
+#[derive(Debug, Serialize)]
+struct Needle<'a> {
+    old: &'a str,
+    new: &'a str,
+}
+
+#[derive(Debug, Serialize)]
+struct FileDiff<'a> {
+    path: &'a str,
+    diff: &'a str,
+}
+
+/// Runs the command.
+pub fn run(ui: &Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
+    let bill = waybill(args)?;
+    if let Some(path) = &args.save_waybill {
+        bill.write(path)?;
+        ui.note(&format!("The job is kept in {}", absolute(path).display()));
+    }
+    let (plan, done) = carry_out(ui, &bill, args.dry_run, args.samples)?;
+    let needles = plan.needles();
+    let report = Report {
+        dry_run: args.dry_run,
+        from: plan.relocation.from.address.to_string(),
+        to: plan.relocation.to.address.to_string(),
+        needles: needles.described().iter().map(|(old, new)| Needle { old, new }).collect(),
+        files: plan.files.iter().filter(|f| !f.edits.is_empty()).map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        needed_bytes: plan.needed,
+        done: &done,
+    };
+    if let Some(path) = &args.report {
+        let text = serde_json::to_vec_pretty(&report).map_err(|e| CommandError::world("the report has no JSON form", e))?;
+        zporter_core::fsx::write_atomically(path, &text)?;
+    }
+    if ui.json {
+        ui.document(&report)?;
+    } else {
+        show_plan(ui, &plan, args.dry_run);
+        show_done(ui, &done, args.dry_run);
+    }
+    Ok(if done.has_findings() { Exit::Findings } else { Exit::Done })
+}
+
+/// Plans a waybill and runs it, or only previews it.
+pub fn carry_out(ui: &Ui, bill: &Waybill, dry_run: bool, samples: usize) -> Result<(RestorePlan, Restored), CommandError> {
+    let progress = Progress::new(ui);
+    let plan = plan(job(bill)?, &context::definitions()?, &progress)?;
+    if dry_run {
+        let done = run::preview(&plan, samples, &progress)?;
+        return Ok((plan, done));
+    }
+    let detail = serde_json::to_value(bill).unwrap_or_default();
+    let mut book = Run::begin(&context::logbook_folder()?, "restore", detail, context::now)?;
+    match run::run(&plan, samples, &mut book, &progress) {
+        Ok(done) => {
+            let detail = serde_json::json!({ "target": done.target, "files": done.files, "rows": done.tally.rows(), "changed": done.tally.changed() });
+            book.end(Outcome::Done, detail)?;
+            Ok((plan, done))
+        }
+        Err(e) => {
+            let (error, run) = (CommandError::from(e), book.id().to_string());
+            book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
+            let hint = format!("the target may be half filled: empty {} and the new database before the next try (`zporter logbook {run}`)", plan.job.target.display());
+            Err(error.hint(hint))
+        }
+    }
+}
+
+fn waybill(args: &RestoreArgs) -> Result<Waybill, CommandError> {
+    if let Some(path) = &args.waybill {
+        return Ok(Waybill::read(path)?);
+    }
+    let missing = || CommandError::usage("ARCHIVE, TARGET and --address are needed");
+    let whole = |p: &PathBuf| absolute(p);
+    Ok(Waybill {
+        job: "restore".into(),
+        archive: args.archive.as_ref().map(whole).ok_or_else(missing)?,
+        target: args.target.as_ref().map(whole).ok_or_else(missing)?,
+        address: args.address.clone().ok_or_else(missing)?,
+        database: args.database.clone(),
+        database_password_file: args.database_password_file.as_ref().map(whole),
+        dump_to: args.dump_to.as_ref().map(whole),
+        dump: args.dump.as_ref().map(whole),
+        from_address: args.from_address.clone(),
+        alias: args.alias.clone(),
+        from_root: args.from_root.clone(),
+    })
+}
+
+fn job(bill: &Waybill) -> Result<RestoreJob, CommandError> {
+    let addresses = |list: &[String]| list.iter().map(|a| Address::parse(a)).collect::<Result<Vec<_>, _>>();
+    let mut database = bill.database.as_deref().map(DatabaseAccess::parse).transpose()?;
+    if let Some(access) = &mut database {
+        access.password = context::password(bill.database_password_file.as_deref(), &access.user)?;
+    }
+    Ok(RestoreJob {
+        archive: bill.archive.clone(),
+        target: bill.target.clone(),
+        address: Address::parse(&bill.address)?,
+        database,
+        dump_to: bill.dump_to.clone(),
+        dump: bill.dump.clone(),
+        from_address: bill.from_address.as_deref().map(Address::parse).transpose()?,
+        aliases: addresses(&bill.alias)?,
+        from_roots: bill.from_root.iter().map(|r| Root::parse(r)).collect::<Result<_, _>>()?,
+    })
+}
+
+/// Prints what a plan will do (or has done): needles and file edits.
+pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
+    let version = plan.version.as_deref().unwrap_or("");
+    ui.line(format!("{} {version}", plan.definition.name));
+    ui.fact("from", format!("{}  (from {})", plan.relocation.from.address, plan.learned_from));
+    ui.fact("to", plan.relocation.to.address.to_string());
+    ui.fact("target", plan.job.target.display().to_string());
+    match (&plan.job.dump_to, &plan.job.database) {
+        (Some(path), _) => ui.fact("dump to", path.display().to_string()),
+        (None, Some(access)) => ui.fact("database", access.url()),
+        (None, None) => {}
+    }
+    if dry_run {
+        ui.fact("needs", format!("{} on the target's disk", bytes(plan.needed)));
+    }
+    ui.heading("Needles");
+    ui.table(&["old", "new"], plan.needles().described().iter().map(|(o, n)| vec![o.clone(), n.clone()]).collect());
+    for file in plan.files.iter().filter(|f| !f.diff.is_empty()) {
+        if dry_run || ui.verbose {
+            ui.heading(&format!("Edit of {}", file.path));
+            for line in file.diff.lines() {
+                ui.line(format!("  {}", crate::format::safe(line)));
+            }
+        }
+    }
+}
+
+/// Prints what was done (or would be done) with files and rows.
+pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
+    if !dry_run {
+        ui.heading("Done");
+        ui.good(&format!("Restored {}", done.target.display()));
+        ui.fact("files", format!("{}, {}", count(done.files, "file"), bytes(done.bytes)));
+        for (why, n) in &done.not_unpacked {
+            ui.fact("not carried", format!("{}: {why}", count(*n, "entry")));
+        }
+        if let Some(dump) = &done.dump {
+            ui.fact("dump", dump.display().to_string());
+        }
+        if !done.loaded.is_empty() {
+            let rows: u64 = done.loaded.values().sum();
+            ui.fact("loaded", format!("{} with {}", count(done.loaded.len() as u64, "table"), count(rows, "row")));
+        }
+    }
+    for (file, changes) in &done.config {
+        ui.fact(if dry_run { "would edit" } else { "edited" }, format!("{file} ({})", count(changes.len() as u64, "value")));
+    }
+    ui.fact("rows", format!("{} gone through, {} changed", number(done.tally.rows()), count(done.tally.changed(), "value")));
+    let left_out: u64 = done.tally.tables.values().map(|t| t.rows_left_out).sum();
+    if left_out > 0 {
+        ui.fact("left out", format!("{} of tables that are made anew", count(left_out, "row")));
+    }
+    if done.definers > 0 {
+        ui.fact("definers", format!("{} taken out of views, triggers and routines", number(done.definers)));
+    }
+    report::cells(ui, &done.cells);
+    report::tally(ui, &done.tally);
+    report::leftovers(ui, &done.leftovers);
+    if !done.warnings.is_empty() {
+        ui.heading("Needs attention");
+        for w in &done.warnings {
+            ui.finding(&w.what, &w.place, &w.cure);
+        }
+    }
+    if dry_run {
+        ui.line("\nNothing was changed. Run the same command without --dry-run to do this.");
+    }
+}
+
+/// Makes a waybill for a dump file in place of a server; used by the demo.
+pub fn to_dump(archive: &Path, target: &Path, address: &str, database: &str, password_file: &Path, dump_to: &Path) -> Waybill {
+    Waybill {
+        job: "restore".into(),
+        archive: archive.to_path_buf(),
+        target: target.to_path_buf(),
+        address: address.into(),
+        database: Some(database.into()),
+        database_password_file: Some(password_file.to_path_buf()),
+        dump_to: Some(dump_to.to_path_buf()),
+        ..Waybill::default()
+    }
+}

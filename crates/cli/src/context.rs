@@ -1,0 +1,66 @@
+//! The only place that reads the environment: where data lies, who the user is, what time it is.
+
+use crate::error::CommandError;
+use etcetera::BaseStrategy;
+use std::path::{Path, PathBuf};
+use time::format_description::well_known::Rfc3339;
+use zporter_core::secret::Secret;
+use zporter_core::system::{self, Known};
+
+/// Variable that may hold the new database's password.
+pub const PASSWORD_VARIABLE: &str = "ZPORTER_DATABASE_PASSWORD";
+
+/// Returns the user's data folder: archives and the logbook.
+pub fn data_folder() -> Result<PathBuf, CommandError> {
+    let strategy = etcetera::choose_base_strategy().map_err(|e| CommandError::world("the home folder is not known", e))?;
+    Ok(strategy.data_dir().join("zporter"))
+}
+
+/// Returns the folder of the logbook.
+pub fn logbook_folder() -> Result<PathBuf, CommandError> {
+    Ok(data_folder()?.join("logbook"))
+}
+
+/// Returns the folder of the user's own definitions.
+pub fn definitions_folder() -> Option<PathBuf> {
+    Some(etcetera::choose_base_strategy().ok()?.config_dir().join("zporter").join("systems"))
+}
+
+/// Loads all definitions.
+pub fn definitions() -> Result<Vec<Known>, CommandError> {
+    Ok(system::load(definitions_folder().as_deref())?)
+}
+
+/// Returns the time as RFC 3339 in UTC, to the second. `SOURCE_DATE_EPOCH` fixes it, so that equal input packs to equal bytes.
+pub fn now() -> String {
+    let fixed = std::env::var("SOURCE_DATE_EPOCH").ok().and_then(|s| s.parse::<i64>().ok());
+    let time = fixed
+        .and_then(|s| time::OffsetDateTime::from_unix_timestamp(s).ok())
+        .unwrap_or_else(time::OffsetDateTime::now_utc);
+    time.replace_nanosecond(0).unwrap_or(time).format(&Rfc3339).unwrap_or_default()
+}
+
+/// Returns the program's name and version.
+pub fn written_by() -> String {
+    format!("zporter {}", env!("CARGO_PKG_VERSION"))
+}
+
+/// Finds the password of the new database: a file, the environment, or a prompt on a terminal.
+pub fn password(file: Option<&Path>, user: &str) -> Result<Secret, CommandError> {
+    if let Some(path) = file {
+        let text = std::fs::read_to_string(path)
+            .map_err(|e| CommandError::usage(format!("the password file {} cannot be read: {e}", path.display())))?;
+        return Ok(Secret::new(text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t))));
+    }
+    if let Ok(text) = std::env::var(PASSWORD_VARIABLE) {
+        return Ok(Secret::new(text));
+    }
+    if std::io::IsTerminal::is_terminal(&std::io::stdin()) {
+        let text = rpassword::prompt_password(format!("Password of the database user {user}: "))
+            .map_err(|e| CommandError::world("the password could not be read from the terminal", e))?;
+        return Ok(Secret::new(text));
+    }
+    Err(CommandError::usage("the password of the new database is not known")
+        .hint("put it into a file and name it with --database-password-file FILE")
+        .hint(format!("or set the variable {PASSWORD_VARIABLE}")))
+}

@@ -1,0 +1,223 @@
+//! Errors dressed for people: what happened, why, and what to do next. The kind decides the exit code.
+
+use crate::exit::Exit;
+use crate::format::number;
+use std::error::Error;
+use zporter_core::archive::read::ReadError;
+use zporter_core::archive::write::WriteError;
+use zporter_core::database::{self, DatabaseError};
+use zporter_core::dump::stream::DumpError;
+use zporter_core::fsx::PathError;
+use zporter_core::pack::PackError;
+use zporter_core::place::PlaceError;
+use zporter_core::restore::RestoreError;
+use zporter_core::survey::SurveyError;
+use zporter_core::survey::recognise::LookedFor;
+use zporter_core::system::DefinitionError;
+use zporter_core::waybill::WaybillError;
+
+/// An error on its way to the terminal.
+#[derive(Debug)]
+pub struct CommandError {
+    /// Exit code.
+    pub exit: Exit,
+    /// What happened.
+    pub message: String,
+    /// Causes, outermost first.
+    pub causes: Vec<String>,
+    /// What to do next.
+    pub hints: Vec<String>,
+}
+
+impl CommandError {
+    fn new(exit: Exit, error: &dyn Error) -> Self {
+        let mut causes = Vec::new();
+        let mut next = error.source();
+        while let Some(cause) = next {
+            let text = cause.to_string();
+            if causes.last() != Some(&text) && !error.to_string().ends_with(&text) {
+                causes.push(text);
+            }
+            next = cause.source();
+        }
+        CommandError { exit, message: error.to_string(), causes, hints: Vec::new() }
+    }
+
+    /// Makes an error of wrong usage.
+    pub fn usage(message: impl Into<String>) -> Self {
+        CommandError { exit: Exit::Usage, message: message.into(), causes: Vec::new(), hints: Vec::new() }
+    }
+
+    /// Makes an error of the world around us.
+    pub fn world(message: impl Into<String>, cause: impl Error) -> Self {
+        CommandError { exit: Exit::World, message: message.into(), causes: vec![cause.to_string()], hints: Vec::new() }
+    }
+
+    /// Adds what to do next.
+    pub fn hint(mut self, hint: impl Into<String>) -> Self {
+        self.hints.push(hint.into());
+        self
+    }
+
+    fn looked_for(mut self, looked_for: &[LookedFor]) -> Self {
+        for system in looked_for {
+            self.causes.push(format!("{}: looked for {}", system.system, system.markers.join(" and ")));
+        }
+        self.hint("name the folder in which these files lie; `zporter systems` lists what is known")
+    }
+}
+
+impl From<PathError> for CommandError {
+    fn from(e: PathError) -> Self {
+        let hint = match e.source.kind() {
+            std::io::ErrorKind::PermissionDenied => Some("run this as the user who owns the files, or change their permissions"),
+            std::io::ErrorKind::NotFound => Some("check the spelling of the path"),
+            std::io::ErrorKind::StorageFull => Some("free some space, or write to another disk"),
+            _ => None,
+        };
+        let out = CommandError::new(Exit::World, &e);
+        hint.into_iter().fold(out, CommandError::hint)
+    }
+}
+
+impl From<PlaceError> for CommandError {
+    fn from(e: PlaceError) -> Self {
+        let hint = match &e {
+            PlaceError::Scheme(_) | PlaceError::Unreadable { .. } => "write it like https://www.fernhollow.example/base",
+            PlaceError::TooMuch(_) => "name scheme, host, port and base path only",
+            PlaceError::RelativeRoot(_) => "write it like /home/fernhollow/public_html",
+            PlaceError::Database { .. } => "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock",
+            PlaceError::PasswordInUrl => "take it out, put it into a file, and name that with --database-password-file FILE",
+        };
+        CommandError::new(Exit::Usage, &e).hint(hint)
+    }
+}
+
+impl From<DefinitionError> for CommandError {
+    fn from(e: DefinitionError) -> Self {
+        match e {
+            DefinitionError::Read { .. } => CommandError::new(Exit::World, &e),
+            DefinitionError::Wrong { .. } => CommandError::new(Exit::Usage, &e).hint("`zporter systems ID` shows a definition that works"),
+        }
+    }
+}
+
+impl From<SurveyError> for CommandError {
+    fn from(e: SurveyError) -> Self {
+        match e {
+            SurveyError::NoFolder { .. } => CommandError::new(Exit::World, &e).hint("check the spelling and your permissions"),
+            SurveyError::Unknown { ref looked_for, .. } => CommandError::new(Exit::Usage, &e).looked_for(looked_for),
+            SurveyError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            SurveyError::Path(e) => e.into(),
+        }
+    }
+}
+
+fn dump_hint(error: CommandError) -> CommandError {
+    error.hint("export the database again, as SQL, from the database of this site")
+}
+
+impl From<WaybillError> for CommandError {
+    fn from(e: WaybillError) -> Self {
+        match e {
+            WaybillError::Path(e) => e.into(),
+            WaybillError::Wrong { .. } => CommandError::new(Exit::Usage, &e).hint("--save-waybill FILE writes one that works"),
+        }
+    }
+}
+
+impl From<DatabaseError> for CommandError {
+    fn from(e: DatabaseError) -> Self {
+        match &e {
+            DatabaseError::Connect { .. } => {
+                let mut out = CommandError::new(Exit::World, &e);
+                out.causes = vec![database::told(&e)];
+                out.hint("check host, port, socket, user, password and database name")
+            }
+            DatabaseError::Forbidden { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("only statements that build tables, views, triggers, routines and rows are loaded; take the line out if you trust it"),
+            DatabaseError::CutOff { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            DatabaseError::Statement { .. } | DatabaseError::Io(_) => CommandError::new(Exit::World, &e),
+        }
+    }
+}
+
+impl From<DumpError> for CommandError {
+    fn from(e: DumpError) -> Self {
+        match &e {
+            DumpError::Dialect(_) => CommandError::new(Exit::Usage, &e),
+            DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => CommandError::new(Exit::World, &e),
+        }
+    }
+}
+
+impl From<ReadError> for CommandError {
+    fn from(e: ReadError) -> Self {
+        match &e {
+            ReadError::Open { .. } => CommandError::new(Exit::World, &e).hint("check the spelling and your permissions"),
+            ReadError::NoArchive(_) => CommandError::new(Exit::Damaged, &e),
+            ReadError::Broken { .. } => CommandError::new(Exit::Damaged, &e).hint("transfer it again, in binary mode"),
+        }
+    }
+}
+
+impl From<WriteError> for CommandError {
+    fn from(e: WriteError) -> Self {
+        match e {
+            WriteError::Ending(_) => CommandError::new(Exit::Usage, &e).hint("end the name with .tar.zst, .tar.gz or .zip"),
+            WriteError::Exists(_) => CommandError::new(Exit::Refused, &e).hint("name another file, or move the old one away"),
+            WriteError::Path(e) => e.into(),
+            WriteError::Entry { .. } => CommandError::new(Exit::World, &e),
+        }
+    }
+}
+
+impl From<PackError> for CommandError {
+    fn from(e: PackError) -> Self {
+        match e {
+            PackError::InsideSite(_) => CommandError::new(Exit::Refused, &e).hint("name a file outside of the site with -o"),
+            PackError::Database(e) => e.into(),
+            PackError::NoDatabase(_) => CommandError::new(Exit::World, &e)
+                .hint("name an exported dump with --dump FILE")
+                .hint("or pack the files alone with --without database"),
+            PackError::CutOff { .. } | PackError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            PackError::SeveralDatabases { .. } => CommandError::new(Exit::Usage, &e).hint("export the site's database alone"),
+            PackError::Write(e) => e.into(),
+            PackError::Path(e) => e.into(),
+        }
+    }
+}
+
+impl From<RestoreError> for CommandError {
+    fn from(e: RestoreError) -> Self {
+        match e {
+            RestoreError::Read(e) => e.into(),
+            RestoreError::Damaged { ref damage, .. } => CommandError::new(Exit::Damaged, &e).hint(damage.cure()),
+            RestoreError::Unknown { ref looked_for, .. } => CommandError::new(Exit::Usage, &e).looked_for(looked_for),
+            RestoreError::NoDefinition(_) => CommandError::new(Exit::Usage, &e).hint("put its definition into the folder that `zporter systems` names"),
+            RestoreError::TargetInUse { .. } => CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty"),
+            RestoreError::DatabaseInUse { .. } => {
+                CommandError::new(Exit::Refused, &e).hint("name an empty database, or empty this one yourself if nothing in it is needed")
+            }
+            RestoreError::FileInUse(_) => CommandError::new(Exit::Refused, &e).hint("name another file with --dump-to"),
+            RestoreError::DumpInTarget(_) => CommandError::new(Exit::Refused, &e).hint("name a file outside of the target with --dump-to"),
+            RestoreError::Space { needed, free, .. } => {
+                CommandError::new(Exit::World, &e).hint(format!("free {} bytes, or choose another disk", number(needed - free)))
+            }
+            RestoreError::NoAddress { ref candidates } => {
+                let mut out = CommandError::new(Exit::Usage, &e);
+                out.causes = candidates.iter().map(|(h, n)| format!("the content names {h} {} times", number(*n))).collect();
+                out.hint("say the old address with --from-address URL")
+            }
+            RestoreError::NoDatabaseTarget => CommandError::new(Exit::Usage, &e)
+                .hint("name the new database with --database mysql://USER@HOST/NAME")
+                .hint("or a file for the rewritten dump with --dump-to FILE.sql.gz"),
+            RestoreError::Database(e) => e.into(),
+            RestoreError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            RestoreError::Config { .. } => CommandError::new(Exit::Damaged, &e),
+            RestoreError::Entry { .. } => CommandError::new(Exit::World, &e),
+            RestoreError::Place(e) => e.into(),
+            RestoreError::Path(e) => e.into(),
+        }
+    }
+}

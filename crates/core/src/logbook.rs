@@ -1,0 +1,127 @@
+//! The durable record of every run: one JSON line per step, on disk before the step begins.
+
+use crate::fsx::{AtPath, PathError, sync_folder};
+use serde::{Deserialize, Serialize};
+use std::fs::{self, File};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+/// One line of a run.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Line {
+    /// Time, RFC 3339, UTC.
+    pub at: String,
+    /// What is about to be done, or how the run ended.
+    pub step: String,
+    /// Particulars: paths, counts, the waybill. Never a secret.
+    #[serde(default, skip_serializing_if = "serde_json::Value::is_null")]
+    pub detail: serde_json::Value,
+}
+
+/// How a run ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Outcome {
+    /// All done.
+    Done,
+    /// Stopped by an error.
+    Failed,
+}
+
+/// Step texts that end a run.
+const ENDS: [&str; 2] = ["done", "failed"];
+
+/// A run that is being recorded.
+pub struct Run {
+    id: String,
+    path: PathBuf,
+    file: File,
+    clock: fn() -> String,
+}
+
+impl Run {
+    /// Begins a record in a folder, which is made if needed. `clock` gives the time as RFC 3339.
+    pub fn begin(folder: &Path, command: &str, detail: serde_json::Value, clock: fn() -> String) -> Result<Run, PathError> {
+        fs::create_dir_all(folder).at(folder)?;
+        let stamp: String = clock().chars().filter(char::is_ascii_digit).take(14).collect();
+        let mut number = 1;
+        let (id, path, file) = loop {
+            let id = if number == 1 { format!("{stamp}-{command}") } else { format!("{stamp}-{command}-{number}") };
+            let path = folder.join(format!("{id}.jsonl"));
+            match File::options().create_new(true).append(true).open(&path) {
+                Ok(file) => break (id, path, file),
+                Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists && number < 1000 => number += 1,
+                Err(e) => return Err(PathError { path, source: e }),
+            }
+        };
+        sync_folder(folder);
+        let mut run = Run { id, path, file, clock };
+        run.step(command, detail)?;
+        Ok(run)
+    }
+
+    /// Returns the run's identifier.
+    pub fn id(&self) -> &str {
+        &self.id
+    }
+
+    /// Records a step before it is done.
+    pub fn step(&mut self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
+        let line = Line { at: (self.clock)(), step: step.into(), detail };
+        let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).at(&self.path)?;
+        text.push(b'\n');
+        self.file.write_all(&text).at(&self.path)?;
+        self.file.sync_data().at(&self.path)
+    }
+
+    /// Records the end.
+    pub fn end(mut self, outcome: Outcome, detail: serde_json::Value) -> Result<(), PathError> {
+        self.step(if outcome == Outcome::Done { ENDS[0] } else { ENDS[1] }, detail)
+    }
+}
+
+/// A past run in one line.
+#[derive(Debug, Clone, Serialize)]
+pub struct Summary {
+    /// Identifier.
+    pub run: String,
+    /// Time it began.
+    pub began: String,
+    /// Command.
+    pub command: String,
+    /// `done`, `failed`, or `unfinished` for a run that was interrupted.
+    pub state: String,
+    /// Steps recorded, without begin and end.
+    pub steps: usize,
+}
+
+/// Returns all runs, the newest first. Files that are no record are passed over.
+pub fn runs(folder: &Path) -> Vec<Summary> {
+    let entries = fs::read_dir(folder).into_iter().flatten().flatten();
+    let mut out: Vec<Summary> = entries
+        .filter_map(|e| {
+            let name = e.file_name().to_string_lossy().into_owned();
+            let run = name.strip_suffix(".jsonl")?.to_string();
+            let lines = read(folder, &run)?;
+            let (first, last) = (lines.first()?, lines.last()?);
+            let ended = ENDS.contains(&last.step.as_str());
+            Some(Summary {
+                run,
+                began: first.at.clone(),
+                command: first.step.clone(),
+                state: if ended { last.step.clone() } else { "unfinished".into() },
+                steps: lines.len() - 1 - usize::from(ended),
+            })
+        })
+        .collect();
+    out.sort_by(|a, b| b.run.cmp(&a.run));
+    out
+}
+
+/// Returns the lines of a run, or nothing if there is no such run. A torn last line is passed over.
+pub fn read(folder: &Path, run: &str) -> Option<Vec<Line>> {
+    if run.contains(['/', '\\']) {
+        return None;
+    }
+    let text = fs::read_to_string(folder.join(format!("{run}.jsonl"))).ok()?;
+    Some(text.lines().filter_map(|l| serde_json::from_str(l).ok()).collect())
+}

@@ -1,0 +1,84 @@
+//! Finds what still points to the old place in the files of a restored site.
+
+use crate::text::needles::{Finding, LeftReason, Needles};
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::fs::File;
+use std::io::Read;
+use std::path::Path;
+
+/// A file that still names the old place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct FileLeftover {
+    /// Path under the site.
+    pub path: String,
+    /// Line of the first one, from 1.
+    pub line: u64,
+    /// Addresses and paths that point to the old place.
+    pub pointing: u64,
+    /// Other mentions, by reason.
+    pub mentions: BTreeMap<LeftReason, u64>,
+}
+
+/// Window of the scan in bytes, and how much of it is looked at again with the next one: no address is longer.
+const WINDOW: usize = 4 << 20;
+const OVERLAP: usize = 4 << 10;
+
+/// Scans all regular files below a folder. Files that cannot be read are passed over.
+pub fn scan(site: &Path, needles: &Needles) -> Vec<FileLeftover> {
+    let mut out = Vec::new();
+    let mut buffer = vec![0; WINDOW];
+    for entry in walkdir::WalkDir::new(site).sort_by_file_name().into_iter().flatten() {
+        if !entry.file_type().is_file() {
+            continue;
+        }
+        let Ok(file) = File::open(entry.path()) else { continue };
+        let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
+        let mut found = FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new() };
+        if scan_file(file, needles, &mut buffer, &mut found).is_ok() && (found.pointing > 0 || !found.mentions.is_empty()) {
+            out.push(found);
+        }
+    }
+    out
+}
+
+fn scan_file(mut file: impl Read, needles: &Needles, buffer: &mut [u8], found: &mut FileLeftover) -> std::io::Result<()> {
+    let (mut filled, mut lines, mut fresh) = (0usize, 0u64, 0usize);
+    loop {
+        let read = file.read(&mut buffer[filled..])?;
+        filled += read;
+        let end = read == 0;
+        if !end && filled < buffer.len() {
+            continue;
+        }
+        let text = &buffer[..filled];
+        // What begins in the overlap is counted with the next window, where all that follows it can be seen.
+        let until = if end { filled } else { filled - OVERLAP };
+        if needles.scan().any(text) {
+            for finding in needles.findings(text) {
+                let at = match &finding {
+                    Finding::Change(edit) => edit.span.start,
+                    Finding::Left { at, .. } => *at,
+                };
+                if at < fresh || at >= until {
+                    continue;
+                }
+                match finding {
+                    Finding::Change(_) => found.pointing += 1,
+                    Finding::Left { reason, .. } => *found.mentions.entry(reason).or_default() += 1,
+                }
+                let line = lines + 1 + memchr::memchr_iter(b'\n', &text[..at]).count() as u64;
+                found.line = if found.line == 0 { line } else { found.line.min(line) };
+            }
+        }
+        if end {
+            return Ok(());
+        }
+        // One overlap before the border is kept as context for what begins right behind it.
+        let keep = until - OVERLAP;
+        lines += memchr::memchr_iter(b'\n', &text[..keep]).count() as u64;
+        buffer.copy_within(keep..filled, 0);
+        filled -= keep;
+        fresh = OVERLAP;
+    }
+}

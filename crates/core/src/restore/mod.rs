@@ -1,0 +1,117 @@
+//! Restores an archive elsewhere: look, plan, then run. What a preview prints is what a run does.
+
+pub mod leftovers;
+pub mod plan;
+pub mod run;
+pub mod source;
+
+use crate::archive::prove::Damage;
+use crate::archive::read::ReadError;
+use crate::database::DatabaseError;
+use crate::dump::stream::DumpError;
+use crate::fsx::PathError;
+use crate::place::PlaceError;
+use crate::survey::recognise::LookedFor;
+use std::path::PathBuf;
+
+/// Why a restore was refused or failed.
+#[derive(Debug, thiserror::Error)]
+pub enum RestoreError {
+    /// The archive cannot be read.
+    #[error(transparent)]
+    Read(#[from] ReadError),
+    /// The archive is damaged.
+    #[error("{path} is damaged: {damage}")]
+    Damaged {
+        /// Archive.
+        path: PathBuf,
+        /// Damage.
+        damage: Damage,
+    },
+    /// A plain archive without a site.
+    #[error("{path} holds no site of a known system")]
+    Unknown {
+        /// Archive.
+        path: PathBuf,
+        /// What was looked for.
+        looked_for: Vec<LookedFor>,
+    },
+    /// The definition of the archive's system is not known here.
+    #[error("the archive holds a site of the system {0:?}, of which no definition is known")]
+    NoDefinition(String),
+    /// The target holds something.
+    #[error("the target {path} is not empty: {}", .found.join(", "))]
+    TargetInUse {
+        /// Target.
+        path: PathBuf,
+        /// Some of what is there.
+        found: Vec<String>,
+    },
+    /// The database holds something.
+    #[error("the database {name} is not empty: it holds {}", .found.join(", "))]
+    DatabaseInUse {
+        /// Database.
+        name: String,
+        /// Some of what is there.
+        found: Vec<String>,
+    },
+    /// The file for the dump is there already.
+    #[error("{0} is there already")]
+    FileInUse(PathBuf),
+    /// The dump would lie in the site.
+    #[error("{0} would lie inside of the site, where a browser could fetch it")]
+    DumpInTarget(PathBuf),
+    /// Not enough space.
+    #[error("{path}: {needed} bytes are needed and {free} are free")]
+    Space {
+        /// Target.
+        path: PathBuf,
+        /// Bytes needed.
+        needed: u64,
+        /// Bytes free.
+        free: u64,
+    },
+    /// The old address is not known.
+    #[error("the old base address stands nowhere in the archive")]
+    NoAddress {
+        /// Hosts that the content names, with counts.
+        candidates: Vec<(String, u64)>,
+    },
+    /// A database part is there, but nothing to load it into.
+    #[error("the archive holds a database, and neither a database nor a file for the dump is named")]
+    NoDatabaseTarget,
+    /// The database did not take part.
+    #[error("the database could not be used")]
+    Database(#[source] DatabaseError),
+    /// The dump could not be rewritten.
+    #[error("the dump {name} could not be rewritten")]
+    Dump {
+        /// Part or file.
+        name: String,
+        /// Cause.
+        #[source]
+        source: DumpError,
+    },
+    /// A config file cannot be edited.
+    #[error("{path} cannot be edited: {why}")]
+    Config {
+        /// Path under the site.
+        path: String,
+        /// Why.
+        why: String,
+    },
+    /// An entry of the archive cannot be unpacked.
+    #[error("the entry {entry:?} cannot be unpacked: {why}")]
+    Entry {
+        /// Entry.
+        entry: String,
+        /// Why.
+        why: String,
+    },
+    /// A place is no place.
+    #[error(transparent)]
+    Place(#[from] PlaceError),
+    /// A path failed.
+    #[error(transparent)]
+    Path(#[from] PathError),
+}

@@ -1,0 +1,306 @@
+//! The plan of a restore: everything that can be known and refused before the first byte is written.
+
+use super::RestoreError;
+use super::source::{Kind, Source, inspect_inner_dump, look};
+use crate::config::edit::{self, Context, FilePlan};
+use crate::database::load::Loader;
+use crate::dump::rewrite::Cell;
+use crate::event::{Warning, Warnings, Watch};
+use crate::fsx::{absolute, free_space};
+use crate::place::{Address, DatabaseAccess, Place, Relocation, Root};
+use crate::secret::Secret;
+use crate::survey::address::{self, AddressFinding};
+use crate::survey::recognise::{ConfigFacts, config_facts, recognise};
+use crate::survey::{inspect_dump, table_rule, tree::SiteTree};
+use crate::system::schema::ConfigForm;
+use crate::system::{Definition, Known, glob};
+use crate::text::needles::Needles;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+/// What is asked for.
+#[derive(Debug, Clone)]
+pub struct RestoreJob {
+    /// Archive.
+    pub archive: PathBuf,
+    /// Target folder.
+    pub target: PathBuf,
+    /// New base address.
+    pub address: Address,
+    /// New database access.
+    pub database: Option<DatabaseAccess>,
+    /// File for the rewritten dump, in place of a server.
+    pub dump_to: Option<PathBuf>,
+    /// Dump of a plain archive, if it does not lie in it.
+    pub dump: Option<PathBuf>,
+    /// Old base address, if the archive does not tell it or tells another.
+    pub from_address: Option<Address>,
+    /// Further old addresses.
+    pub aliases: Vec<Address>,
+    /// Further old roots.
+    pub from_roots: Vec<Root>,
+}
+
+/// A plan.
+#[derive(Debug)]
+pub struct RestorePlan {
+    /// The job, with absolute paths.
+    pub job: RestoreJob,
+    /// What the archive holds.
+    pub source: Source,
+    /// Definition of its system.
+    pub definition: Definition,
+    /// Version of its system.
+    pub version: Option<String>,
+    /// From where to where.
+    pub relocation: Relocation,
+    /// How the old address was learned.
+    pub learned_from: String,
+    /// Edits of config and text files.
+    pub files: Vec<FilePlan>,
+    /// Declared cells, with table prefix.
+    pub cells: Vec<Cell>,
+    /// Table prefix.
+    pub table_prefix: String,
+    /// Bytes that will be written below the target and for the dump.
+    pub needed: u64,
+    /// What needs attention.
+    pub warnings: Vec<Warning>,
+    old_password: Secret,
+}
+
+impl RestorePlan {
+    /// Builds the needles: addresses and roots to change, the old password to watch for.
+    pub fn needles(&self) -> Needles {
+        let same = self.job.database.as_ref().is_some_and(|d| d.password == self.old_password);
+        let watched = if same { Vec::new() } else { vec![self.old_password.clone()] };
+        Needles::new(&self.relocation.pairs(), &watched)
+    }
+
+    /// Says whether a table's rows are left out.
+    pub fn leaves_rows(&self, table: &str) -> bool {
+        table_rule(&self.definition, &self.table_prefix, table).is_some_and(|r| r.safe)
+    }
+
+    /// Returns the config entry that describes a planned file, if it is one.
+    pub fn config_of(&self, path: &str) -> Option<&crate::system::schema::Config> {
+        self.definition.config.iter().find(|c| c.path == path)
+    }
+}
+
+/// Looks at the archive and plans. Nothing is written; the target database is only asked whether it is empty.
+pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<RestorePlan, RestoreError> {
+    job.target = absolute(&job.target);
+    job.dump_to = job.dump_to.map(|p| absolute(&p));
+    guard_target(&job)?;
+    let source = look(&job.archive, known, watch)?;
+    let has_database = source.has_database || job.dump.is_some();
+    if has_database && job.database.is_none() && job.dump_to.is_none() {
+        return Err(RestoreError::NoDatabaseTarget);
+    }
+    let mut warnings = Warnings::new(watch);
+    let recognised = recognise(&source.tree, known)
+        .map_err(|looked_for| RestoreError::Unknown { path: job.archive.clone(), looked_for })?;
+    let (definition, version) = match &source.kind {
+        // Our head says which system it is; the markers could fit more than one definition.
+        Kind::Ours(head) => {
+            let by_id = known.iter().find(|k| k.definition.id == head.system.id);
+            let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
+            (known.definition.clone(), head.system.version.clone())
+        }
+        Kind::Plain { .. } => (recognised.definition, recognised.version),
+    };
+    let facts = config_facts(&source.tree, &definition);
+    let found = find_address(&job, &source, &definition, &facts, watch)?;
+    let relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
+    guard_space(&job, needed)?;
+    if job.dump_to.is_none() {
+        guard_database(&job)?;
+    }
+    let cells = cells(&definition, &facts.table_prefix);
+    let needles = Needles::new(&relocation.pairs(), &[]);
+    let cx = Context { relocation: &relocation, database: job.database.as_ref(), needles: &needles };
+    let files = file_plans(&source, &definition, &cx)?;
+    for warning in files.iter().flat_map(|f| &f.warnings) {
+        warnings.push(warning.clone());
+    }
+    let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
+    Ok(RestorePlan {
+        relocation,
+        learned_from: found.learned_from,
+        files,
+        cells,
+        table_prefix: facts.table_prefix,
+        needed,
+        warnings: warnings.into_vec(),
+        old_password,
+        definition,
+        version,
+        source,
+        job,
+    })
+}
+
+fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
+    if let Ok(entries) = fs::read_dir(&job.target) {
+        let mut found: Vec<String> = entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+        if !found.is_empty() {
+            found.sort();
+            return Err(RestoreError::TargetInUse { path: job.target.clone(), found: shortened(found) });
+        }
+    } else if job.target.exists() {
+        return Err(RestoreError::TargetInUse { path: job.target.clone(), found: vec!["it is a file".into()] });
+    }
+    if let Some(dump) = &job.dump_to {
+        if dump.exists() {
+            return Err(RestoreError::FileInUse(dump.clone()));
+        }
+        if dump.starts_with(&job.target) {
+            return Err(RestoreError::DumpInTarget(dump.clone()));
+        }
+    }
+    Ok(())
+}
+
+fn shortened(mut found: Vec<String>) -> Vec<String> {
+    let more = found.len().saturating_sub(5);
+    found.truncate(5);
+    if more > 0 {
+        found.push(format!("and {more} more"));
+    }
+    found
+}
+
+fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
+    match free_space(&job.target) {
+        Some(free) if free < needed => Err(RestoreError::Space { path: job.target.clone(), needed, free }),
+        _ => Ok(()),
+    }
+}
+
+fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
+    let Some(access) = &job.database else { return Ok(()) };
+    let found = Loader::new(access).and_then(|mut l| l.tables()).map_err(RestoreError::Database)?;
+    if found.is_empty() {
+        return Ok(());
+    }
+    Err(RestoreError::DatabaseInUse { name: access.name.clone(), found: shortened(found) })
+}
+
+fn find_address(
+    job: &RestoreJob,
+    source: &Source,
+    definition: &Definition,
+    facts: &ConfigFacts,
+    watch: &dyn Watch,
+) -> Result<AddressFinding, RestoreError> {
+    let mut found = match &source.kind {
+        Kind::Ours(head) => AddressFinding {
+            address: head.place.address.clone(),
+            learned_from: "the archive's head".into(),
+            aliases: head.place.aliases.clone(),
+            candidates: source.hosts.iter().map(|(h, n)| (h.clone(), *n)).collect(),
+            concluded: false,
+        },
+        Kind::Plain { dump } => {
+            let wanted = address::wanted_rows(definition, &facts.table_prefix);
+            let inspection = match (&job.dump, dump) {
+                (Some(path), _) => Some(inspect_dump(path, &wanted, watch).map_err(|e| match e {
+                    crate::survey::SurveyError::Dump { path, source } => {
+                        RestoreError::Dump { name: path.display().to_string(), source }
+                    }
+                    other => RestoreError::Config { path: path.display().to_string(), why: other.to_string() },
+                })?),
+                (None, Some(inner)) => Some(inspect_inner_dump(&job.archive, inner, &wanted, watch)?),
+                (None, None) => None,
+            };
+            address::find(definition, facts, inspection.as_ref())
+        }
+    };
+    found.candidates.sort_by_key(|(_, n)| std::cmp::Reverse(*n));
+    found.candidates.truncate(5);
+    if let Some(given) = &job.from_address {
+        // What the archive says stays an alias: both are old.
+        found.aliases.extend(found.address.replace(given.clone()).filter(|a| a != given));
+        found.learned_from = "your own word".into();
+    }
+    found.aliases.extend(job.aliases.iter().cloned());
+    Ok(found)
+}
+
+fn relocation(
+    job: &RestoreJob,
+    source: &Source,
+    facts: &ConfigFacts,
+    found: &AddressFinding,
+    warnings: &mut Warnings<'_>,
+) -> Result<Relocation, RestoreError> {
+    let address = match &found.address {
+        Some(address) => address.clone(),
+        None if found.candidates.is_empty() => {
+            let what = "the old base address stands nowhere, and the content names no host";
+            warnings.push(Warning::new(what, "", "nothing, if the site uses relative links only"));
+            job.address.clone()
+        }
+        None => return Err(RestoreError::NoAddress { candidates: found.candidates.clone() }),
+    };
+    let new_root = Root::parse(&job.target.display().to_string())?;
+    let mut roots: Vec<Root> = Vec::new();
+    if let Kind::Ours(head) = &source.kind {
+        roots.push(Root::parse(&head.place.root)?);
+        roots.extend(head.place.config_roots.iter().filter_map(|r| Root::parse(r).ok()));
+    }
+    roots.extend(facts.roots.iter().cloned());
+    roots.extend(job.from_roots.iter().cloned());
+    let mut seen = Vec::new();
+    roots.retain(|r| {
+        let new = !seen.contains(r);
+        seen.push(r.clone());
+        new
+    });
+    let root = if roots.is_empty() { new_root.clone() } else { roots.remove(0) };
+    let mut aliases = found.aliases.clone();
+    aliases.retain(|a| *a != address);
+    let from = Place { address, root, database: facts.database.clone() };
+    let to = Place { address: job.address.clone(), root: new_root, database: job.database.clone() };
+    Ok(Relocation { from, aliases, other_roots: roots, to })
+}
+
+/// Returns the definition's cells with the site's table prefix.
+pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
+    let cells = definition.cell.iter().map(|c| Cell {
+        table: format!("{prefix}{}", c.table),
+        column: c.column.clone(),
+        key: c.key.clone().map(|k| (k, c.values.clone())),
+        form: c.form,
+        beside_host: c.beside_host.clone(),
+    });
+    cells.collect()
+}
+
+fn file_plans(source: &Source, definition: &Definition, cx: &Context<'_>) -> Result<Vec<FilePlan>, RestoreError> {
+    let mut plans = Vec::new();
+    for config in &definition.config {
+        let Some(text) = source.tree.read(&config.path) else {
+            if config.form != ConfigForm::Htaccess {
+                return Err(RestoreError::Config { path: config.path.clone(), why: "it is not in the archive".into() });
+            }
+            continue;
+        };
+        let plan = edit::plan(config, &config.path, &text, cx)
+            .map_err(|e| RestoreError::Config { path: config.path.clone(), why: e.to_string() })?;
+        plans.push(plan);
+    }
+    let patterns: Vec<_> = definition.text.iter().filter_map(|t| glob(&t.path).ok()).collect();
+    for (path, (text, _)) in &source.tree.held {
+        let Some(below) = path.shown().strip_prefix(&source.tree.prefix).map(str::to_string) else { continue };
+        if patterns.iter().any(|p| p.is_match(Path::new(&below))) {
+            let plan = edit::plan_text(&below, text, cx);
+            if !plan.edits.is_empty() {
+                plans.push(plan);
+            }
+        }
+    }
+    Ok(plans)
+}

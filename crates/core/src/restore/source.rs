@@ -1,0 +1,179 @@
+//! What an archive holds, learned in one pass that writes nothing: ours with its proof, or a plain zip or tar of a folder.
+
+use super::RestoreError;
+use crate::archive::entry_path::EntryPath;
+use crate::archive::format::{FILES, Head};
+use crate::archive::prove::{Damage, Verdict, prove_and_hold};
+use crate::archive::read::{self, EntryKind, ReadError};
+use crate::dump::inspect::{self, Inspection, Wanted};
+use crate::event::{Event, Watch};
+use crate::survey::tree::HeldTree;
+use crate::system::{Known, glob};
+use globset::GlobMatcher;
+use std::collections::BTreeMap;
+use std::io::Read;
+use std::ops::ControlFlow;
+use std::path::Path;
+
+/// What kind of archive it is.
+#[derive(Debug)]
+pub enum Kind {
+    /// Written by us, proven whole.
+    Ours(Box<Head>),
+    /// Made by hand or by something else.
+    Plain {
+        /// Entry that holds the dump, as stored.
+        dump: Option<String>,
+    },
+}
+
+/// A looked-through archive.
+#[derive(Debug)]
+pub struct Source {
+    /// Kind.
+    pub kind: Kind,
+    /// Config and marker files.
+    pub tree: HeldTree,
+    /// Bytes of the files, unpacked.
+    pub file_bytes: u64,
+    /// Bytes of the database part, unpacked.
+    pub database_bytes: u64,
+    /// Whether there is a database part in the archive.
+    pub has_database: bool,
+    /// Hosts named in the rows of our database parts.
+    pub hosts: BTreeMap<String, u64>,
+}
+
+/// Paths that definitions ask for: markers, version files, config and text files.
+struct Interesting(Vec<GlobMatcher>);
+
+impl Interesting {
+    fn new(known: &[Known]) -> Self {
+        let mut patterns = Vec::new();
+        for Known { definition: d, .. } in known {
+            patterns.extend(d.recognise.iter().map(|m| m.path.clone()));
+            patterns.extend(d.version.iter().map(|v| v.path.clone()));
+            patterns.extend(d.config.iter().map(|c| c.path.clone()));
+            patterns.extend(d.text.iter().map(|t| t.path.clone()));
+        }
+        patterns.sort();
+        patterns.dedup();
+        // The site may lie in a folder of a plain archive.
+        Interesting(patterns.iter().flat_map(|p| [glob(p), glob(&format!("**/{p}"))]).flatten().collect())
+    }
+
+    fn wants(&self, path: &Path) -> bool {
+        self.0.iter().any(|g| g.is_match(path))
+    }
+}
+
+/// Looks through an archive.
+pub fn look(path: &Path, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
+    let total = std::fs::metadata(path).map(|m| m.len()).ok();
+    let interesting = Interesting::new(known);
+    watch.event(Event::StepStarted { step: "proving the archive", total });
+    let (verdict, held) = prove_and_hold(path, watch, &mut |p| interesting.wants(p.as_path()))?;
+    watch.event(Event::StepDone);
+    match verdict {
+        Verdict::Whole(proof) => {
+            let mut tree = HeldTree { held, prefix: format!("{FILES}/"), ..HeldTree::default() };
+            // Folders that serve as markers are files' parents or entries of their own; the proof saw them all.
+            tree.seen = proof.markers;
+            Ok(Source {
+                file_bytes: proof.bytes - proof.database_bytes,
+                database_bytes: proof.database_bytes,
+                has_database: proof.head.has_database,
+                kind: Kind::Ours(Box::new(proof.head)),
+                hosts: proof.hosts,
+                tree,
+            })
+        }
+        Verdict::Damaged(Damage::NotOurs { .. }) => plain(path, known, &interesting, total, watch),
+        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
+    }
+}
+
+/// Reads a plain archive to its end: sizes, config files, dumps.
+fn plain(path: &Path, known: &[Known], interesting: &Interesting, total: Option<u64>, watch: &dyn Watch) -> Result<Source, RestoreError> {
+    let mut tree = HeldTree::default();
+    let (mut bytes, mut dumps): (u64, Vec<(String, u64)>) = (0, Vec::new());
+    watch.event(Event::StepStarted { step: "reading the archive", total });
+    let advance = |bytes| watch.event(Event::Advanced { bytes });
+    let read = read::entries::<()>(path, &advance, &mut |entry| {
+        let Ok(Some(checked)) = &entry.path else { return Ok(ControlFlow::Continue(())) };
+        let shown = checked.shown();
+        if entry.kind == EntryKind::File {
+            let lower = shown.to_ascii_lowercase();
+            if [".sql", ".sql.gz", ".sql.zst"].iter().any(|e| lower.ends_with(e)) {
+                dumps.push((entry.raw_name.clone(), entry.size));
+            }
+            if entry.size <= 8 << 20 && interesting.wants(checked.as_path()) {
+                let mut content = Vec::new();
+                entry.content.take(8 << 20).read_to_end(&mut content)?;
+                bytes += content.len() as u64;
+                tree.held.insert(checked.clone(), (content, entry.mode.unwrap_or(0o644)));
+            }
+            bytes += std::io::copy(entry.content, &mut std::io::sink())?;
+        }
+        if interesting.wants(checked.as_path()) {
+            tree.seen.insert(shown);
+        }
+        // A folder may be known only by what lies in it.
+        for above in checked.as_path().ancestors().skip(1).filter(|a| interesting.wants(a)) {
+            tree.seen.insert(above.display().to_string());
+        }
+        Ok(ControlFlow::Continue(()))
+    });
+    watch.event(Event::StepDone);
+    if let Err(ReadError::Broken { entry, offset, source }) = read {
+        let damage = Damage::Altered { entry, offset, what: source.to_string() };
+        return Err(RestoreError::Damaged { path: path.to_path_buf(), damage });
+    }
+    read?;
+    tree.prefix = site_folder(&tree, known);
+    // The largest dump is the site's; smaller ones belong to extensions.
+    let dump = dumps.into_iter().max_by_key(|(_, size)| *size);
+    let dump_bytes = dump.as_ref().map_or(0, |(_, size)| *size);
+    Ok(Source {
+        has_database: dump.is_some(),
+        kind: Kind::Plain { dump: dump.map(|(name, _)| name) },
+        tree,
+        file_bytes: bytes,
+        database_bytes: dump_bytes,
+        hosts: BTreeMap::new(),
+    })
+}
+
+/// Finds the folder of a plain archive in which a definition's first marker lies; the topmost one counts.
+fn site_folder(tree: &HeldTree, known: &[Known]) -> String {
+    let mut found: Vec<String> = Vec::new();
+    for marker in known.iter().filter_map(|k| k.definition.recognise.first()) {
+        for path in tree.held.keys().map(EntryPath::shown).chain(tree.seen.iter().cloned()) {
+            if let Some(above) = path.strip_suffix(&marker.path)
+                && (above.is_empty() || above.ends_with('/'))
+            {
+                found.push(above.to_string());
+            }
+        }
+    }
+    found.sort_by_key(|f| f.matches('/').count());
+    found.into_iter().next().unwrap_or_default()
+}
+
+/// Goes through the dump of a plain archive.
+pub fn inspect_inner_dump(path: &Path, dump: &str, wanted: &[Wanted], watch: &dyn Watch) -> Result<Inspection, RestoreError> {
+    let mut found = None;
+    let advance = |bytes| watch.event(Event::Advanced { bytes });
+    read::entries::<()>(path, &advance, &mut |entry| {
+        if entry.raw_name != dump {
+            return Ok(ControlFlow::Continue(()));
+        }
+        found = Some(crate::dump::open(entry.content).map_err(crate::dump::stream::DumpError::Read).and_then(|r| inspect::inspect(r, wanted, true)));
+        Ok(ControlFlow::Break(()))
+    })?;
+    match found {
+        Some(Ok(inspection)) => Ok(inspection),
+        Some(Err(source)) => Err(RestoreError::Dump { name: dump.into(), source }),
+        None => Ok(Inspection::default()),
+    }
+}

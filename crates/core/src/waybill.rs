@@ -1,0 +1,80 @@
+//! The waybill: a job as a TOML file. Every option of `restore` has a field here; passwords have none.
+
+use crate::fsx::{AtPath, PathError, write_atomically};
+use serde::{Deserialize, Serialize};
+use std::path::{Path, PathBuf};
+
+/// A job to restore an archive.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Waybill {
+    /// Always `restore` so far.
+    pub job: String,
+    /// Archive.
+    pub archive: PathBuf,
+    /// Target folder.
+    pub target: PathBuf,
+    /// New base address.
+    pub address: String,
+    /// New database, as a URL without password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database: Option<String>,
+    /// File that holds the password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub database_password_file: Option<PathBuf>,
+    /// File for the rewritten dump, in place of a server.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dump_to: Option<PathBuf>,
+    /// Dump that belongs to a plain archive.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub dump: Option<PathBuf>,
+    /// Old base address, where the archive does not tell it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub from_address: Option<String>,
+    /// Further old addresses.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub alias: Vec<String>,
+    /// Further old roots.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub from_root: Vec<String>,
+}
+
+/// Why a waybill cannot be used.
+#[derive(Debug, thiserror::Error)]
+pub enum WaybillError {
+    /// It cannot be read or written.
+    #[error(transparent)]
+    Path(#[from] PathError),
+    /// It is no waybill.
+    #[error("{path} is no waybill: {why}")]
+    Wrong {
+        /// Path.
+        path: PathBuf,
+        /// What the reader said.
+        why: String,
+    },
+}
+
+impl Waybill {
+    /// Reads a waybill.
+    pub fn read(path: &Path) -> Result<Waybill, WaybillError> {
+        let text = std::fs::read_to_string(path).at(path)?;
+        let wrong = |why: String| WaybillError::Wrong { path: path.to_path_buf(), why };
+        let bill: Waybill = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim().to_string()))?;
+        if bill.job != "restore" {
+            return Err(wrong(format!("the job {:?} is not known", bill.job)));
+        }
+        Ok(bill)
+    }
+
+    /// Writes a waybill.
+    pub fn write(&self, path: &Path) -> Result<(), WaybillError> {
+        let wrong = |e: toml::ser::Error| WaybillError::Wrong { path: path.to_path_buf(), why: e.to_string() };
+        let text = format!(
+            "# A job for zporter: zporter restore --waybill {}\n# Passwords never stand here.\n{}",
+            path.display(),
+            toml::to_string(self).map_err(wrong)?
+        );
+        Ok(write_atomically(path, text.as_bytes())?)
+    }
+}
