@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 use zporter_core::fsx::{AtPath, absolute};
 use zporter_core::restore::run::Restored;
+use zporter_core::waybill::Waybill;
 use zporter_standin::{Site, Variant};
 
 /// Tell the whole story on two made-up sites: survey, pack, prove, restore elsewhere
@@ -118,11 +119,22 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
     prove::run(ui, &prove::ProveArgs { archives: vec![archive.clone()] })?;
 
     let command = format!(
-        "zporter restore {}.tar.zst new --address {} --database {} --database-password-file new-password --dump-to new.sql",
-        chapter.name, chapter.new_address, chapter.new_database
+        "zporter restore {}.tar.zst new --address {} \\\n       --database {} --database-password-file new-password --dump-to new.sql \\\n       --from-root {}",
+        chapter.name, chapter.new_address, chapter.new_database, site.root
     );
     say(ui, 4, "Restored elsewhere, pointing nowhere but home", &command);
-    let bill = restore::to_dump(&archive, &target, chapter.new_address, chapter.new_database, &password, &new_dump);
+    let bill = Waybill {
+        job: "restore".into(),
+        archive,
+        target,
+        address: chapter.new_address.into(),
+        database: Some(chapter.new_database.into()),
+        database_password_file: Some(password),
+        dump_to: Some(new_dump),
+        // This copy was made by hand: the shop's config does not tell where it lay.
+        from_root: vec![site.root.clone()],
+        ..Waybill::default()
+    };
     let (plan, done) = restore::carry_out(ui, &bill, false, 1)?;
     restore::show_plan(ui, &plan, true);
     restore::show_done(ui, &done, false);
@@ -141,7 +153,7 @@ fn close(ui: &Ui, proof: &[(&Chapter, (Restored, PathBuf, Site))], kept: Option<
         ui.fact("rewritten", format!("{} in rows, {} in config files", count(done.tally.changed(), "value"), count(values, "value")));
         ui.fact("left", format!("{}, each listed above with its reason", count(left, "place")));
         ui.fact("old address", format!("{} in the new dump of {}", count(pointing, "time"), bytes(rewritten.len() as u64)));
-        ui.fact("in files", format!("{} still name the old place and are listed above", count(done.leftovers.len() as u64, "file")));
+        ui.fact("in files", format!("{} that still name the old place, each listed above", count(done.leftovers.len() as u64, "file")));
     }
     ui.line("");
     match kept {

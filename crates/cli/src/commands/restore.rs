@@ -9,7 +9,7 @@ use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use zporter_core::fsx::absolute;
 use zporter_core::logbook::{Outcome, Run};
 use zporter_core::place::{Address, DatabaseAccess, Root};
@@ -208,7 +208,7 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         if dry_run || ui.verbose {
             ui.heading(&format!("Edit of {}", file.path));
             for line in file.diff.lines() {
-                ui.line(format!("  {}", crate::format::safe(line)));
+                ui.line(format!("  {}", crate::format::safe(&line.replace('\t', "    "))));
             }
         }
     }
@@ -253,19 +253,5 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
     }
     if dry_run {
         ui.line("\nNothing was changed. Run the same command without --dry-run to do this.");
-    }
-}
-
-/// Makes a waybill for a dump file in place of a server; used by the demo.
-pub fn to_dump(archive: &Path, target: &Path, address: &str, database: &str, password_file: &Path, dump_to: &Path) -> Waybill {
-    Waybill {
-        job: "restore".into(),
-        archive: archive.to_path_buf(),
-        target: target.to_path_buf(),
-        address: address.into(),
-        database: Some(database.into()),
-        database_password_file: Some(password_file.to_path_buf()),
-        dump_to: Some(dump_to.to_path_buf()),
-        ..Waybill::default()
     }
 }

@@ -1,2 +1,14 @@
-//! x
-fn main() {}
+//! Drives the built binary on files in temporary folders, against real MariaDB and PHP where they are needed.
+//!
+//! - `story`: every stand-in through survey, pack, prove, restore, and its pages opened by real PHP
+//! - `damage`: archives that were harmed on the way, and hostile ones
+//! - `guards`: what is refused, with exit code and advice
+//! - `dumps`: `readdress`, and PHP as the judge of serialized values
+//! - `surface`: help, JSON, logbook, definitions
+
+mod common;
+mod damage;
+mod dumps;
+mod guards;
+mod story;
+mod surface;

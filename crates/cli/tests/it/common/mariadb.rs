@@ -1,0 +1,137 @@
+//! A MariaDB server of the tests' own: private data folder, socket and port, gone when the test process ends.
+
+use super::NEW_PASSWORD;
+use mysql::prelude::Queryable;
+use mysql::{Conn, OptsBuilder};
+use std::io::Write;
+use std::net::TcpListener;
+use std::path::Path;
+use std::process::{Child, Command, Stdio};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::time::{Duration, Instant};
+
+/// A running server.
+pub struct Server {
+    pub port: u16,
+    pub socket: String,
+    _folder: tempfile::TempDir,
+    _keeper: Child,
+}
+
+/// A database on it with a user of its own.
+pub struct Database {
+    pub name: String,
+    pub user: String,
+    pub password: String,
+}
+
+static SERVER: OnceLock<Option<Server>> = OnceLock::new();
+static NUMBER: AtomicU32 = AtomicU32::new(1);
+
+/// Returns the server, started on first use; nothing where MariaDB is not installed.
+pub fn server() -> Option<&'static Server> {
+    SERVER.get_or_init(start).as_ref()
+}
+
+pub fn free_port() -> u16 {
+    TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
+}
+
+fn start() -> Option<Server> {
+    if !Path::new("/usr/sbin/mariadbd").exists() {
+        super::missing("mariadb-server");
+        return None;
+    }
+    let folder = tempfile::Builder::new().prefix("zpdb").tempdir().unwrap();
+    let data = folder.path().join("data");
+    let socket = folder.path().join("s").display().to_string();
+    let port = free_port();
+    let user = if is_root() { "--user=root" } else { "--skip-name-resolve" };
+    let made = Command::new("mariadb-install-db")
+        .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", user])
+        .arg(format!("--datadir={}", data.display()))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .status()
+        .unwrap();
+    assert!(made.success(), "mariadb-install-db failed");
+    // The shell waits for its standard input to close, which happens however this process ends, and then stops the server.
+    let script = format!(
+        "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
+         --innodb-buffer-pool-size=64M --skip-log-bin >/dev/null 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
+        data.display()
+    );
+    let keeper = Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().unwrap();
+    let server = Server { port, socket, _folder: folder, _keeper: keeper };
+    let began = Instant::now();
+    while server.try_root().is_none() {
+        assert!(began.elapsed() < Duration::from_secs(60), "MariaDB does not answer");
+        std::thread::sleep(Duration::from_millis(100));
+    }
+    Some(server)
+}
+
+fn is_root() -> bool {
+    Command::new("id").arg("-u").output().is_ok_and(|o| o.stdout.starts_with(b"0\n"))
+}
+
+impl Server {
+    fn try_root(&self) -> Option<Conn> {
+        Conn::new(OptsBuilder::new().socket(Some(self.socket.clone())).user(Some("root")).prefer_socket(false)).ok()
+    }
+
+    pub fn root(&self) -> Conn {
+        self.try_root().expect("the server answers")
+    }
+
+    /// Makes an empty database with a user who has rights on it and on nothing else.
+    pub fn database(&self, password: &str) -> Database {
+        let n = NUMBER.fetch_add(1, Ordering::Relaxed);
+        let (name, user) = (format!("db_{n}"), format!("user_{n}"));
+        let mut root = self.root();
+        root.query_drop(format!("CREATE DATABASE {name} CHARACTER SET utf8mb4")).unwrap();
+        for host in ["localhost", "127.0.0.1"] {
+            let quoted = password.replace('\\', "\\\\").replace('\'', "\\'");
+            root.query_drop(format!("CREATE USER '{user}'@'{host}' IDENTIFIED BY '{quoted}'")).unwrap();
+            root.query_drop(format!("GRANT ALL ON {name}.* TO '{user}'@'{host}'")).unwrap();
+        }
+        Database { name, user, password: password.into() }
+    }
+
+    /// Makes an empty database with the password of all new ones.
+    pub fn new_database(&self) -> Database {
+        self.database(NEW_PASSWORD)
+    }
+
+    /// Loads a dump with the server's own client, as an administrator would.
+    pub fn load_with_client(&self, database: &Database, dump: &str) {
+        let mut client = Command::new("mariadb")
+            .args(["--no-defaults", "-uroot", "--default-character-set=utf8mb4", "-S", &self.socket, &database.name])
+            .stdin(Stdio::piped())
+            .spawn()
+            .unwrap();
+        client.stdin.take().unwrap().write_all(dump.as_bytes()).unwrap();
+        assert!(client.wait().unwrap().success());
+    }
+
+    /// Dumps a database with the server's own program, rows only, one per line: content to compare or to search.
+    pub fn content(&self, database: &Database) -> String {
+        let out = Command::new("mariadb-dump")
+            .args(["--no-defaults", "-uroot", "--skip-extended-insert", "--compact", "--hex-blob", "-S", &self.socket, &database.name])
+            .output()
+            .unwrap();
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        String::from_utf8_lossy(&out.stdout).into_owned()
+    }
+}
+
+impl Database {
+    pub fn tcp_url(&self, server: &Server) -> String {
+        format!("mysql://{}@127.0.0.1:{}/{}", self.user, server.port, self.name)
+    }
+
+    pub fn socket_url(&self, server: &Server) -> String {
+        format!("mysql://{}@localhost/{}?socket={}", self.user, self.name, server.socket)
+    }
+}

@@ -1,0 +1,137 @@
+//! A test's own folder with a command builder, a private MariaDB and a private PHP server.
+
+pub mod mariadb;
+pub mod php;
+
+use std::path::{Path, PathBuf};
+use std::process::Command;
+use tempfile::TempDir;
+use zporter_standin::{Site, Variant};
+
+/// A folder of the test's own, and the environment that `zporter` sees.
+pub struct Bench {
+    folder: TempDir,
+}
+
+/// What a run printed and how it ended.
+#[derive(Debug)]
+pub struct Outcome {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Outcome {
+    /// Expects an exit code and returns the outcome.
+    #[track_caller]
+    pub fn expect(self, code: i32) -> Outcome {
+        assert_eq!(self.code, code, "stdout:\n{}\nstderr:\n{}", self.stdout, self.stderr);
+        self
+    }
+
+    /// Expects texts in what was printed, wherever.
+    #[track_caller]
+    pub fn says(self, texts: &[&str]) -> Outcome {
+        let all = format!("{}{}", self.stdout, self.stderr);
+        for text in texts {
+            assert!(all.contains(text), "{text:?} is not in:\n{all}");
+        }
+        self
+    }
+
+    /// Reads stdout as one JSON document.
+    #[track_caller]
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}:\n{}\n{}", self.stdout, self.stderr))
+    }
+}
+
+impl Bench {
+    pub fn new() -> Bench {
+        // A name with a space and a letter beyond ASCII, so that every test meets them.
+        Bench { folder: tempfile::Builder::new().prefix("zp ö ").tempdir().unwrap() }
+    }
+
+    pub fn path(&self, name: &str) -> PathBuf {
+        self.folder.path().join(name)
+    }
+
+    pub fn command(&self, args: &[&str]) -> Command {
+        let mut command = Command::new(env!("CARGO_BIN_EXE_zporter"));
+        command.args(args).current_dir(self.folder.path()).env_clear();
+        command.env("HOME", self.path("home")).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("NO_COLOR", "1");
+        command.env("ZPORTER_DATABASE_PASSWORD", NEW_PASSWORD);
+        command
+    }
+
+    #[must_use = "check the exit code or what was said"]
+    pub fn run(&self, args: &[&str]) -> Outcome {
+        outcome(self.command(args))
+    }
+
+    /// Writes a stand-in as `old/` and its dump as `old.sql`.
+    pub fn site(&self, variant: Variant) -> Site {
+        let site = Site::of(variant);
+        site.write(&self.path("old")).unwrap();
+        self.write("old.sql", site.dump());
+        site
+    }
+
+    /// Writes a stand-in and packs it as `name`.
+    pub fn packed(&self, variant: Variant, name: &str) -> Site {
+        let site = self.site(variant);
+        self.run(&["pack", "old", "--dump", "old.sql", "-o", name]).expect(0).says(&["Packed"]);
+        site
+    }
+
+    pub fn write(&self, name: &str, content: impl AsRef<[u8]>) {
+        std::fs::write(self.path(name), content).unwrap();
+    }
+
+    pub fn read(&self, name: &str) -> String {
+        String::from_utf8_lossy(&std::fs::read(self.path(name)).unwrap()).into_owned()
+    }
+}
+
+#[must_use = "check the exit code or what was said"]
+pub fn outcome(mut command: Command) -> Outcome {
+    let done = command.output().unwrap();
+    Outcome {
+        code: done.status.code().unwrap_or(-1),
+        stdout: String::from_utf8_lossy(&done.stdout).into_owned(),
+        stderr: String::from_utf8_lossy(&done.stderr).into_owned(),
+    }
+}
+
+/// The password of every new database: with everything that needs escaping.
+pub const NEW_PASSWORD: &str = r#"n'e"w\P$1 ü"#;
+
+/// Lists the files below a folder as (path, bytes).
+pub fn files(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
+    let mut out = Vec::new();
+    let mut todo = vec![folder.to_path_buf()];
+    while let Some(dir) = todo.pop() {
+        for entry in std::fs::read_dir(dir).unwrap().flatten() {
+            let path = entry.path();
+            if entry.file_type().unwrap().is_dir() {
+                todo.push(path);
+            } else if entry.file_type().unwrap().is_file() {
+                out.push((path.strip_prefix(folder).unwrap().to_path_buf(), std::fs::read(&path).unwrap()));
+            }
+        }
+    }
+    out.sort();
+    out
+}
+
+/// Says whether bytes hold a text.
+pub fn holds(bytes: &[u8], text: &str) -> bool {
+    bytes.windows(text.len()).any(|w| w == text.as_bytes())
+}
+
+/// A server that a test needs is missing: an error in CI, a named skip on a laptop.
+pub fn missing(what: &str) -> bool {
+    assert!(std::env::var_os("CI").is_none(), "{what} is not installed; scripts/test installs it");
+    eprintln!("SKIPPED: {what} is not installed; scripts/test installs it");
+    true
+}
