@@ -21,7 +21,10 @@ function rows($db, $sql) {
     return $r->fetch_all(MYSQLI_ASSOC);
 }
 $config = array();
-foreach (rows($db, "SELECT name, value FROM {$p}configuration ORDER BY id_configuration") as $r) { $config[$r['name']] = $r['value']; }
+foreach (rows($db, "SELECT * FROM {$p}configuration ORDER BY id_configuration") as $r) {
+    // A row of another shop overrides the value for that shop alone.
+    if (empty($r['id_shop']) || $r['id_shop'] == 1) { $config[$r['name']] = $r['value']; }
+}
 if (defined('__PS_BASE_URI__')) {
     $host = $config['PS_SHOP_DOMAIN'];
     $base = __PS_BASE_URI__;

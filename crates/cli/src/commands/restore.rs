@@ -73,7 +73,7 @@ struct Report<'a> {
     from: String,
     to: String,
     needles: Vec<Needle<'a>>,
-    files: Vec<FileDiff<'a>>,
+    edits: Vec<FileDiff<'a>>,
     needed_bytes: u64,
     #[serde(flatten)]
     done: &'a Restored,
@@ -105,7 +105,7 @@ pub fn run(ui: &Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
         from: plan.relocation.from.address.to_string(),
         to: plan.relocation.to.address.to_string(),
         needles: needles.described().iter().map(|(old, new)| Needle { old, new }).collect(),
-        files: plan.files.iter().filter(|f| !f.edits.is_empty()).map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        edits: plan.files.iter().filter(|f| !f.edits.is_empty()).map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
         needed_bytes: plan.needed,
         done: &done,
     };

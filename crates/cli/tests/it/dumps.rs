@@ -42,7 +42,7 @@ fn pipes_and_compression_give_the_same_bytes() {
     let run = |input: &str, output: &str| bench.run(&[&["readdress", input, "-o", output], &pair[..]].concat());
     run("in.sql", "out.sql").expect(1).says(&["was already broken"]);
     run("in.sql", "out.sql.zst").expect(1).says(&["out.sql.zst"]);
-    run("out.sql.zst", "back.sql.gz").expect(0).says(&["back.sql.gz"]);
+    run("out.sql.zst", "back.sql.gz").expect(1).says(&["back.sql.gz"]);
     let plain = std::fs::read(bench.path("out.sql")).unwrap();
     let zst = zstd::decode_all(std::fs::File::open(bench.path("out.sql.zst")).unwrap()).unwrap();
     assert_eq!(zst, plain);
@@ -99,7 +99,7 @@ const JUDGE: &str = r#"
 function moved($v) {
     if (is_string($v)) {
         $inner = @unserialize($v, ['allowed_classes' => ['stdClass']]);
-        if ($inner !== false && preg_match('/^[aOs]:/', $v)) { return serialize(moved($inner)); }
+        if ($inner !== false && preg_match('/^[aOs]:/', $v) && serialize($inner) === $v) { return serialize(moved($inner)); }
         $words = explode(' ', $v);
         foreach ($words as &$w) {
             $w = preg_replace('~^http://old\.example/s(?=$|/)~', 'https://new.example:81', $w);

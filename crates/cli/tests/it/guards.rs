@@ -60,7 +60,7 @@ fn hostile_statements_never_reach_the_server() {
         ("DELETE FROM t;", "DELETE"),
         ("INSTALL PLUGIN x SONAME 'y';", "INSTALL"),
         ("CREATE TABLE u (a INT) DATA DIRECTORY='/tmp';", "DATA DIRECTORY"),
-        ("\\! touch /tmp/zporter-evil\n;", "!"),
+        ("\\! touch /tmp/zporter-evil\n;", "\\ is no statement"),
     ] {
         let bench = Bench::new();
         let site = bench.site(Variant::PrestaShop16);

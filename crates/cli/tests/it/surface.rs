@@ -22,7 +22,7 @@ fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
     assert!(bench.read("job.toml").contains("address = \"http://n.example\""));
     let preview = bench.run(&["restore", "--waybill", "job.toml", "--dry-run", "--json"]).expect(0).json();
     let done = bench.run(&["restore", "--waybill", "job.toml", "--json"]).expect(0).json();
-    for same in ["needles", "files", "config", "cells", "tally"] {
+    for same in ["needles", "edits", "config", "cells", "tally"] {
         assert_eq!(preview[same], done[same], "what a preview prints is what a run does: {same}");
     }
     bench.write("job.toml", "job = \"restore\"\ncolour = 1\n");

@@ -387,11 +387,26 @@ fn diagnose(path: &Path, entry: String, offset: u64, source: &io::Error) -> Dama
         return Damage::TextMode { what };
     }
     let at_end = offset >= size || source.kind() == io::ErrorKind::UnexpectedEof;
-    let zip_without_end = source.to_string().to_ascii_lowercase().contains("central directory") || source.to_string().contains("EOCD");
-    if matches!(canary, Canary::Absent) && (zip_without_end || at_end) {
+    if matches!(canary, Canary::Absent) && (zip_without_end(path) || at_end) {
         return Damage::CutOff { missing: None, entry, offset: size };
     }
     Damage::Altered { entry, offset, what: source.to_string() }
+}
+
+/// Says whether a zip lacks its end record, or a part of it (APPNOTE 4.3.16: 22 bytes and a comment of stated length).
+fn zip_without_end(path: &Path) -> bool {
+    let mut tail = Vec::new();
+    let read = File::open(path).and_then(|mut f| {
+        let size = f.metadata()?.len();
+        f.seek(SeekFrom::Start(size.saturating_sub(66_000)))?;
+        f.read_to_end(&mut tail)
+    });
+    let zip = read::container_of(path).is_ok_and(|c| c == super::container::Container::Zip);
+    let whole = memchr::memmem::rfind(&tail, b"PK\x05\x06").and_then(|at| {
+        let comment = tail.get(at + 20..at + 22)?;
+        Some(at + 22 + usize::from(u16::from_le_bytes([comment[0], comment[1]])) <= tail.len())
+    });
+    zip && read.is_ok() && whole != Some(true)
 }
 
 /// Looks at the line ends of a compressed file: by chance CR and LF are as frequent as any byte.

@@ -217,9 +217,10 @@ impl LoadSink<'_> {
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
             let text = String::from_utf8_lossy(&bytes[value.span.clone()]).into_owned();
             if let Some((function, _)) = text.split_once('(') {
-                let function = function.trim().rsplit([' ', '_']).next().unwrap_or_default();
-                let allowed = FUNCTIONS.iter().any(|f| text.to_ascii_lowercase().starts_with(f) && !function.is_empty());
-                if !allowed || text.to_ascii_lowercase().contains("load_file") || text.to_ascii_lowercase().contains("select") {
+                let function = function.trim();
+                let allowed = FUNCTIONS.contains(&function.to_ascii_lowercase().as_str());
+                let lower = text.to_ascii_lowercase();
+                if !allowed || lower.contains("load_file") || lower.contains("select") {
                     return Err(DatabaseError::Forbidden { line: statement.line, what: format!("the row calls {function}()") });
                 }
             }

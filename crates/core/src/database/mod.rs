@@ -109,6 +109,11 @@ fn connect_refusal(error: &mysql::Error) -> String {
             std::io::ErrorKind::TimedOut => "the host does not answer".into(),
             _ => e.to_string(),
         },
+        mysql::Error::DriverError(mysql::DriverError::CouldNotConnect(Some((_, why, kind)))) => match kind {
+            std::io::ErrorKind::ConnectionRefused => "nothing answers at this host and port".into(),
+            std::io::ErrorKind::TimedOut => "the host does not answer".into(),
+            _ => why.clone(),
+        },
         other => other.to_string(),
     }
 }

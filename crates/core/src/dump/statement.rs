@@ -181,7 +181,8 @@ impl Head {
                 Class::Use
             }
             b"START" | b"BEGIN" | b"COMMIT" => Class::Transaction,
-            other => Class::Other(String::from_utf8_lossy(other).into_owned()),
+            // What begins with no word is shown as it stands.
+            _ => Class::Other(String::from_utf8_lossy(&self.tokens[0].1).into_owned()),
         };
         out.class = class;
         out

@@ -44,12 +44,13 @@ pub fn looks_serialized(value: &[u8]) -> bool {
         }
 }
 
-/// Reads a whole value. White space around it is allowed. Nothing is returned if a single byte does not fit.
-pub fn leaves(value: &[u8]) -> Option<Vec<Leaf>> {
+/// Reads the value at the beginning of a text, white space before it allowed. Returns its strings and where it ends. Nothing is
+/// returned if a single byte of it does not fit. PHP ignores what follows a value, so it is the caller's to look at.
+pub fn leaves(value: &[u8]) -> Option<(Vec<Leaf>, usize)> {
     let lead = value.len() - value.trim_ascii_start().len();
     let mut reader = Reader { text: value, at: lead, leaves: Vec::new() };
     reader.value()?;
-    value[reader.at..].iter().all(u8::is_ascii_whitespace).then_some(reader.leaves)
+    Some((reader.leaves, reader.at))
 }
 
 /// Reads the payload of the standard library's custom-serialized objects: `x:i:0;VALUE;m:VALUE` (array objects) or
@@ -231,7 +232,7 @@ mod tests {
     fn every_type_code_is_read_and_strings_are_located() {
         let text = b"a:9:{i:0;N;i:-1;b:1;s:1:\"k\";d:1.0E-25;i:2;s:3:\"a\"b\";i:3;O:8:\"stdClass\":1:{s:4:\"\0*\0x\";d:-INF;}\
             i:4;C:11:\"ArrayObject\":21:{x:i:0;a:0:{};m:a:0:{}}i:5;E:11:\"Suit:Hearts\";i:6;r:1;i:7;S:2:\"\\41b\";}";
-        let found = leaves(text).unwrap();
+        let (found, _) = leaves(text).unwrap();
         let plain: Vec<_> =
             found.iter().filter(|l| l.kind == LeafKind::Plain).map(|l| &text[l.content.clone()]).collect();
         assert_eq!(plain, [&b"k"[..], b"a\"b", b"\0*\0x"]);
@@ -242,12 +243,12 @@ mod tests {
     #[test]
     fn wrong_lengths_counts_and_tails_are_not_serialized() {
         for bad in [
-            &b"s:4:\"abc\";"[..], b"s:2:\"abc\";", b"a:1:{i:0;N;", b"a:2:{i:0;N;}", b"a:0:{}x", b"b:2;", b"i:;", b"d:x;",
+            &b"s:4:\"abc\";"[..], b"s:2:\"abc\";", b"a:1:{i:0;N;", b"a:2:{i:0;N;}", b"b:2;", b"i:;", b"d:x;",
             b"s:99999999999999999999:\"a\";", b"a:18446744073709551615:{}", b"O:8:\"stdClass\":1:{N;N;}", b"E:3:\"ab\";", b"",
         ] {
             assert!(leaves(bad).is_none(), "{}", String::from_utf8_lossy(bad));
         }
-        assert!(leaves(b"a:0:{}\n").is_some());
+        assert_eq!(leaves(b" a:0:{}\n").map(|(_, end)| end), Some(7));
         assert!(looks_serialized(b"a:1:{") && looks_serialized(b"s:3:\"") && !looks_serialized(b"a: note") && !looks_serialized(b"i:1;"));
     }
 

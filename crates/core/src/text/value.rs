@@ -60,7 +60,14 @@ impl Walk<'_> {
         }
         if serialized::looks_serialized(value) {
             return match serialized::leaves(value) {
-                Some(leaves) => self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves)),
+                Some((leaves, end)) => {
+                    let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves));
+                    if self.needles.scan().any(&value[end..]) {
+                        let tail = self.text(&value[end..]);
+                        edits.extend(tail.into_iter().map(|e| Edit { span: e.span.start + end..e.span.end + end, new: e.new }));
+                    }
+                    edits
+                }
                 None => {
                     self.left_hits(value, LeftReason::BrokenSerialized);
                     Vec::new()

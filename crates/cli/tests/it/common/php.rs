@@ -42,7 +42,7 @@ impl Php {
     /// Fetches a page and returns status, headers and body. The host goes into the request, not into the connection.
     pub fn get(&self, host: &str, path: &str) -> (u16, String) {
         let mut stream = TcpStream::connect(("127.0.0.1", self.port)).unwrap();
-        write!(stream, "GET {path} HTTP/1.0\r\nHost: {host}\r\n\r\n").unwrap();
+        stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {host}\r\n\r\n").as_bytes()).unwrap();
         let mut answer = Vec::new();
         stream.read_to_end(&mut answer).unwrap();
         let answer = String::from_utf8_lossy(&answer).into_owned();
