@@ -10,7 +10,12 @@ use clap::{Args, Parser, Subcommand};
 /// zporter knows where content systems and shops keep their addresses, paths and database access. It packs a site into one
 /// archive, proves that the archive is whole, and restores it under another address, in another folder and database.
 #[derive(Debug, Parser)]
-#[command(name = "zporter", version, max_term_width = 100, after_help = "Exit codes: 0 done, 1 done with findings that need attention, 2 wrong usage, 3 refused by a guard, 4 the world failed (disk, network, server, permission), 5 input damaged")]
+#[command(
+    name = "zporter",
+    version,
+    max_term_width = 100,
+    after_help = "Exit codes: 0 done, 1 done with findings that need attention, 2 wrong usage, 3 refused by a guard, 4 the world failed (disk, network, server, permission), 5 input damaged"
+)]
 struct App {
     #[command(flatten)]
     global: Global,

@@ -12,7 +12,8 @@ pub const PASSWORD_VARIABLE: &str = "ZPORTER_DATABASE_PASSWORD";
 
 /// Returns the user's data folder: archives and the logbook.
 pub fn data_folder() -> Result<PathBuf, CommandError> {
-    let strategy = etcetera::choose_base_strategy().map_err(|e| CommandError::world("the home folder is not known", e))?;
+    let strategy = etcetera::choose_base_strategy()
+        .map_err(|e| CommandError::world("the home folder is not known", e))?;
     Ok(strategy.data_dir().join("zporter"))
 }
 
@@ -48,9 +49,12 @@ pub fn written_by() -> String {
 /// Finds the password of the new database: a file, the environment, or a prompt on a terminal.
 pub fn password(file: Option<&Path>, user: &str) -> Result<Secret, CommandError> {
     if let Some(path) = file {
-        let text = std::fs::read_to_string(path)
-            .map_err(|e| CommandError::usage(format!("the password file {} cannot be read: {e}", path.display())))?;
-        return Ok(Secret::new(text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t))));
+        let text = std::fs::read_to_string(path).map_err(|e| {
+            CommandError::usage(format!("the password file {} cannot be read: {e}", path.display()))
+        })?;
+        return Ok(Secret::new(
+            text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t)),
+        ));
     }
     if let Ok(text) = std::env::var(PASSWORD_VARIABLE) {
         return Ok(Secret::new(text));

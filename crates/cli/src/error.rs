@@ -50,7 +50,12 @@ impl CommandError {
 
     /// Makes an error of the world around us.
     pub fn world(message: impl Into<String>, cause: impl Error) -> Self {
-        CommandError { exit: Exit::World, message: message.into(), causes: vec![cause.to_string()], hints: Vec::new() }
+        CommandError {
+            exit: Exit::World,
+            message: message.into(),
+            causes: vec![cause.to_string()],
+            hints: Vec::new(),
+        }
     }
 
     /// Adds what to do next.
@@ -70,7 +75,9 @@ impl CommandError {
 impl From<PathError> for CommandError {
     fn from(e: PathError) -> Self {
         let hint = match e.source.kind() {
-            std::io::ErrorKind::PermissionDenied => Some("run this as the user who owns the files, or change their permissions"),
+            std::io::ErrorKind::PermissionDenied => {
+                Some("run this as the user who owns the files, or change their permissions")
+            }
             std::io::ErrorKind::NotFound => Some("check the spelling of the path"),
             std::io::ErrorKind::StorageFull => Some("free some space, or write to another disk"),
             _ => None,
@@ -83,11 +90,17 @@ impl From<PathError> for CommandError {
 impl From<PlaceError> for CommandError {
     fn from(e: PlaceError) -> Self {
         let hint = match &e {
-            PlaceError::Scheme(_) | PlaceError::Unreadable { .. } => "write it like https://www.fernhollow.example/base",
+            PlaceError::Scheme(_) | PlaceError::Unreadable { .. } => {
+                "write it like https://www.fernhollow.example/base"
+            }
             PlaceError::TooMuch(_) => "name scheme, host, port and base path only",
             PlaceError::RelativeRoot(_) => "write it like /home/fernhollow/public_html",
-            PlaceError::Database { .. } => "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock",
-            PlaceError::PasswordInUrl => "take it out, put it into a file, and name that with --database-password-file FILE",
+            PlaceError::Database { .. } => {
+                "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock"
+            }
+            PlaceError::PasswordInUrl => {
+                "take it out, put it into a file, and name that with --database-password-file FILE"
+            }
         };
         CommandError::new(Exit::Usage, &e).hint(hint)
     }
@@ -97,7 +110,9 @@ impl From<DefinitionError> for CommandError {
     fn from(e: DefinitionError) -> Self {
         match e {
             DefinitionError::Read { .. } => CommandError::new(Exit::World, &e),
-            DefinitionError::Wrong { .. } => CommandError::new(Exit::Usage, &e).hint("`zporter systems ID` shows a definition that works"),
+            DefinitionError::Wrong { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("`zporter systems ID` shows a definition that works")
+            }
         }
     }
 }
@@ -105,8 +120,12 @@ impl From<DefinitionError> for CommandError {
 impl From<SurveyError> for CommandError {
     fn from(e: SurveyError) -> Self {
         match e {
-            SurveyError::NoFolder { .. } => CommandError::new(Exit::World, &e).hint("check the spelling and your permissions"),
-            SurveyError::Unknown { ref looked_for, .. } => CommandError::new(Exit::Usage, &e).looked_for(looked_for),
+            SurveyError::NoFolder { .. } => {
+                CommandError::new(Exit::World, &e).hint("check the spelling and your permissions")
+            }
+            SurveyError::Unknown { ref looked_for, .. } => {
+                CommandError::new(Exit::Usage, &e).looked_for(looked_for)
+            }
             SurveyError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
             SurveyError::Path(e) => e.into(),
         }
@@ -121,7 +140,9 @@ impl From<WaybillError> for CommandError {
     fn from(e: WaybillError) -> Self {
         match e {
             WaybillError::Path(e) => e.into(),
-            WaybillError::Wrong { .. } => CommandError::new(Exit::Usage, &e).hint("--save-waybill FILE writes one that works"),
+            WaybillError::Wrong { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("--save-waybill FILE writes one that works")
+            }
         }
     }
 }
@@ -146,7 +167,9 @@ impl From<DumpError> for CommandError {
     fn from(e: DumpError) -> Self {
         match &e {
             DumpError::Dialect(_) => CommandError::new(Exit::Usage, &e),
-            DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => CommandError::new(Exit::World, &e),
+            DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => {
+                CommandError::new(Exit::World, &e)
+            }
         }
     }
 }
@@ -154,9 +177,13 @@ impl From<DumpError> for CommandError {
 impl From<ReadError> for CommandError {
     fn from(e: ReadError) -> Self {
         match &e {
-            ReadError::Open { .. } => CommandError::new(Exit::World, &e).hint("check the spelling and your permissions"),
+            ReadError::Open { .. } => {
+                CommandError::new(Exit::World, &e).hint("check the spelling and your permissions")
+            }
             ReadError::NoArchive(_) => CommandError::new(Exit::Damaged, &e),
-            ReadError::Broken { .. } => CommandError::new(Exit::Damaged, &e).hint("transfer it again, in binary mode"),
+            ReadError::Broken { .. } => {
+                CommandError::new(Exit::Damaged, &e).hint("transfer it again, in binary mode")
+            }
         }
     }
 }
@@ -164,8 +191,12 @@ impl From<ReadError> for CommandError {
 impl From<WriteError> for CommandError {
     fn from(e: WriteError) -> Self {
         match e {
-            WriteError::Ending(_) => CommandError::new(Exit::Usage, &e).hint("end the name with .tar.zst, .tar.gz or .zip"),
-            WriteError::Exists(_) => CommandError::new(Exit::Refused, &e).hint("name another file, or move the old one away"),
+            WriteError::Ending(_) => {
+                CommandError::new(Exit::Usage, &e).hint("end the name with .tar.zst, .tar.gz or .zip")
+            }
+            WriteError::Exists(_) => {
+                CommandError::new(Exit::Refused, &e).hint("name another file, or move the old one away")
+            }
             WriteError::Path(e) => e.into(),
             WriteError::Entry { .. } => CommandError::new(Exit::World, &e),
         }
@@ -175,13 +206,19 @@ impl From<WriteError> for CommandError {
 impl From<PackError> for CommandError {
     fn from(e: PackError) -> Self {
         match e {
-            PackError::InsideSite(_) => CommandError::new(Exit::Refused, &e).hint("name a file outside of the site with -o"),
+            PackError::InsideSite(_) => {
+                CommandError::new(Exit::Refused, &e).hint("name a file outside of the site with -o")
+            }
             PackError::Database(e) => e.into(),
             PackError::NoDatabase(_) => CommandError::new(Exit::World, &e)
                 .hint("name an exported dump with --dump FILE")
                 .hint("or pack the files alone with --without database"),
-            PackError::CutOff { .. } | PackError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
-            PackError::SeveralDatabases { .. } => CommandError::new(Exit::Usage, &e).hint("export the site's database alone"),
+            PackError::CutOff { .. } | PackError::Dump { .. } => {
+                dump_hint(CommandError::new(Exit::Damaged, &e))
+            }
+            PackError::SeveralDatabases { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("export the site's database alone")
+            }
             PackError::Write(e) => e.into(),
             PackError::Path(e) => e.into(),
         }
@@ -192,21 +229,33 @@ impl From<RestoreError> for CommandError {
     fn from(e: RestoreError) -> Self {
         match e {
             RestoreError::Read(e) => e.into(),
-            RestoreError::Damaged { ref damage, .. } => CommandError::new(Exit::Damaged, &e).hint(damage.cure()),
-            RestoreError::Unknown { ref looked_for, .. } => CommandError::new(Exit::Usage, &e).looked_for(looked_for),
-            RestoreError::NoDefinition(_) => CommandError::new(Exit::Usage, &e).hint("put its definition into the folder that `zporter systems` names"),
-            RestoreError::TargetInUse { .. } => CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty"),
-            RestoreError::DatabaseInUse { .. } => {
-                CommandError::new(Exit::Refused, &e).hint("name an empty database, or empty this one yourself if nothing in it is needed")
+            RestoreError::Damaged { ref damage, .. } => {
+                CommandError::new(Exit::Damaged, &e).hint(damage.cure())
             }
-            RestoreError::FileInUse(_) => CommandError::new(Exit::Refused, &e).hint("name another file with --dump-to"),
-            RestoreError::DumpInTarget(_) => CommandError::new(Exit::Refused, &e).hint("name a file outside of the target with --dump-to"),
-            RestoreError::Space { needed, free, .. } => {
-                CommandError::new(Exit::World, &e).hint(format!("free {} bytes, or choose another disk", number(needed - free)))
+            RestoreError::Unknown { ref looked_for, .. } => {
+                CommandError::new(Exit::Usage, &e).looked_for(looked_for)
             }
+            RestoreError::NoDefinition(_) => CommandError::new(Exit::Usage, &e)
+                .hint("put its definition into the folder that `zporter systems` names"),
+            RestoreError::TargetInUse { .. } => {
+                CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty")
+            }
+            RestoreError::DatabaseInUse { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name an empty database, or empty this one yourself if nothing in it is needed"),
+            RestoreError::FileInUse(_) => {
+                CommandError::new(Exit::Refused, &e).hint("name another file with --dump-to")
+            }
+            RestoreError::DumpInTarget(_) => {
+                CommandError::new(Exit::Refused, &e).hint("name a file outside of the target with --dump-to")
+            }
+            RestoreError::Space { needed, free, .. } => CommandError::new(Exit::World, &e)
+                .hint(format!("free {} bytes, or choose another disk", number(needed - free))),
             RestoreError::NoAddress { ref candidates } => {
                 let mut out = CommandError::new(Exit::Usage, &e);
-                out.causes = candidates.iter().map(|(h, n)| format!("the content names {h} {} times", number(*n))).collect();
+                out.causes = candidates
+                    .iter()
+                    .map(|(h, n)| format!("the content names {h} {} times", number(*n)))
+                    .collect();
                 out.hint("say the old address with --from-address URL")
             }
             RestoreError::NoDatabaseTarget => CommandError::new(Exit::Usage, &e)

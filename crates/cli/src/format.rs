@@ -40,7 +40,8 @@ pub fn count(n: u64, word: &str) -> String {
 /// Makes text from outside safe for a terminal: control, bidirectional and zero-width characters are spelled out.
 pub fn safe(text: &str) -> String {
     let hidden = |c: char| {
-        c.is_control() || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
+        c.is_control()
+            || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
     };
     text.chars().map(|c| if hidden(c) { c.escape_unicode().to_string() } else { c.to_string() }).collect()
 }
@@ -61,9 +62,15 @@ mod tests {
 
     #[test]
     fn numbers_and_hostile_names_are_readable() {
-        assert_eq!([bytes(0), bytes(1023), bytes(1536), bytes(5 << 30)], ["0 B", "1023 B", "1.5 KiB", "5.0 GiB"]);
+        assert_eq!(
+            [bytes(0), bytes(1023), bytes(1536), bytes(5 << 30)],
+            ["0 B", "1023 B", "1.5 KiB", "5.0 GiB"]
+        );
         assert_eq!([number(7), number(1234), number(1234567)], ["7", "1 234", "1 234 567"]);
-        assert_eq!([count(1, "entry"), count(2, "entry"), count(1000, "row")], ["1 entry", "2 entries", "1 000 rows"]);
+        assert_eq!(
+            [count(1, "entry"), count(2, "entry"), count(1000, "row")],
+            ["1 entry", "2 entries", "1 000 rows"]
+        );
         assert_eq!(safe("a\u{1b}[31m\u{202e}b"), "a\\u{1b}[31m\\u{202e}b");
     }
 }

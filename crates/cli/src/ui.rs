@@ -70,13 +70,15 @@ impl Ui {
 
     /// Prints a warning at once.
     pub fn warning(warning: &Warning) {
-        let place = if warning.place.is_empty() { String::new() } else { format!("{}: ", safe(&warning.place)) };
+        let place =
+            if warning.place.is_empty() { String::new() } else { format!("{}: ", safe(&warning.place)) };
         let _ = writeln!(anstream::stderr(), "{WARN}warning:{WARN:#} {place}{}", safe(&warning.what));
     }
 
     /// Prints the JSON document of a result.
     pub fn document(&self, value: &impl Serialize) -> Result<(), CommandError> {
-        let text = serde_json::to_string_pretty(value).map_err(|e| CommandError::world("the result has no JSON form", e))?;
+        let text = serde_json::to_string_pretty(value)
+            .map_err(|e| CommandError::world("the result has no JSON form", e))?;
         let _ = writeln!(std::io::stdout(), "{text}");
         Ok(())
     }

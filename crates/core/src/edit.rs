@@ -102,7 +102,10 @@ mod tests {
     #[test]
     fn no_edits_gives_identical_bytes_and_edits_touch_only_their_span() {
         assert_eq!(apply(b"abc\r\n\xff", &[]), b"abc\r\n\xff");
-        assert_eq!(apply(b"abcdef", &[Edit::new(0..1, "X"), Edit::new(3..3, "--"), Edit::new(4..6, "")]), b"Xbc--d");
+        assert_eq!(
+            apply(b"abcdef", &[Edit::new(0..1, "X"), Edit::new(3..3, "--"), Edit::new(4..6, "")]),
+            b"Xbc--d"
+        );
     }
 
     #[test]

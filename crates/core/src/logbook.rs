@@ -40,12 +40,21 @@ pub struct Run {
 
 impl Run {
     /// Begins a record in a folder, which is made if needed. `clock` gives the time as RFC 3339.
-    pub fn begin(folder: &Path, command: &str, detail: serde_json::Value, clock: fn() -> String) -> Result<Run, PathError> {
+    pub fn begin(
+        folder: &Path,
+        command: &str,
+        detail: serde_json::Value,
+        clock: fn() -> String,
+    ) -> Result<Run, PathError> {
         fs::create_dir_all(folder).at(folder)?;
         let stamp: String = clock().chars().filter(char::is_ascii_digit).take(14).collect();
         let mut number = 1;
         let (id, path, file) = loop {
-            let id = if number == 1 { format!("{stamp}-{command}") } else { format!("{stamp}-{command}-{number}") };
+            let id = if number == 1 {
+                format!("{stamp}-{command}")
+            } else {
+                format!("{stamp}-{command}-{number}")
+            };
             let path = folder.join(format!("{id}.jsonl"));
             match File::options().create_new(true).append(true).open(&path) {
                 Ok(file) => break (id, path, file),

@@ -4,7 +4,7 @@ use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, SystemName};
 use crate::archive::write::{ArchiveWriter, Meta, WriteError};
 use crate::database::{self, DatabaseError};
-use crate::dump::split::{Part, Splitter};
+use crate::dump::split::{Part, Split, Splitter};
 use crate::dump::stream::{CutOff, DumpError, WINDOW};
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError, absolute};
@@ -152,15 +152,26 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
 }
 
 fn time_of(rfc3339: &str) -> i64 {
-    time::OffsetDateTime::parse(rfc3339, &time::format_description::well_known::Rfc3339).map(|t| t.unix_timestamp()).unwrap_or_default()
+    time::OffsetDateTime::parse(rfc3339, &time::format_description::well_known::Rfc3339)
+        .map(|t| t.unix_timestamp())
+        .unwrap_or_default()
 }
 
 /// A table's name as part of a file name; the table's real name stands in the SQL.
 fn file_name(table: &str) -> String {
-    table.chars().map(|c| if c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$') { c } else { '_' }).collect()
+    table
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$') { c } else { '_' })
+        .collect()
 }
 
-fn head(survey: &Survey, options: &PackOptions, left_out: &[LeftOut], expected_bytes: u64, has_database: bool) -> Head {
+fn head(
+    survey: &Survey,
+    options: &PackOptions,
+    left_out: &[LeftOut],
+    expected_bytes: u64,
+    has_database: bool,
+) -> Head {
     let definition = &survey.recognised.definition;
     let address = options.address.clone().or_else(|| survey.base_address().cloned());
     let aliases = survey.address.aliases.iter().filter(|a| Some(*a) != address.as_ref()).cloned().collect();
@@ -211,7 +222,8 @@ fn database_parts(
     let total = survey.tables.iter().map(|t| t.bytes).sum();
     watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
     let mut conn = database::connect(access).map_err(PackError::Database)?;
-    let parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings).map_err(PackError::Database)?;
+    let parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings)
+        .map_err(PackError::Database)?;
     watch.event(Event::StepDone);
     Ok(parts)
 }
@@ -230,13 +242,16 @@ fn split_dump(
     let reader = crate::dump::open(Counted::new(file, watch)).map_err(|e| wrong(DumpError::Read(e)))?;
     let mut splitter = Splitter::new(spool, without_rows);
     let ending = crate::dump::stream::run(reader, WINDOW, &mut splitter).map_err(wrong)?;
-    let (parts, databases, left_out) = splitter.finish().map_err(wrong)?;
+    let Split { parts, databases, left_out } = splitter.finish().map_err(wrong)?;
     watch.event(Event::StepDone);
     if let Some(cut) = ending.cut_off {
         return Err(PackError::CutOff { path: path.to_path_buf(), cut });
     }
     if databases.len() > 1 {
-        return Err(PackError::SeveralDatabases { path: path.to_path_buf(), names: databases.into_iter().collect() });
+        return Err(PackError::SeveralDatabases {
+            path: path.to_path_buf(),
+            names: databases.into_iter().collect(),
+        });
     }
     for statement in left_out {
         let what = format!("a statement that builds no table was left out ({statement})");
@@ -260,8 +275,12 @@ fn left_out_files(survey: &Survey) -> Vec<LeftOut> {
         let path = entry.path().strip_prefix(&survey.site).unwrap_or(entry.path());
         let (what, why) = match selection.fate(path, false) {
             Fate::Carry => continue,
-            Fate::Transient(i) => (definition.transient[i].path.clone(), "made anew by the system".to_string()),
-            Fate::Generated(i) => (definition.generated[i].path.clone(), definition.generated[i].about.clone()),
+            Fate::Transient(i) => {
+                (definition.transient[i].path.clone(), "made anew by the system".to_string())
+            }
+            Fate::Generated(i) => {
+                (definition.generated[i].path.clone(), definition.generated[i].about.clone())
+            }
         };
         let bytes = entry.metadata().map(|m| m.len()).unwrap_or_default();
         match out.iter_mut().find(|l| l.what == what) {
@@ -290,7 +309,11 @@ fn write_files(
             Ok(entry) => entry,
             Err(e) => {
                 let path = e.path().map(Path::to_path_buf).unwrap_or_default();
-                warnings.push(Warning::at("could not be read and was left out", path, "check its permissions and pack again"));
+                warnings.push(Warning::at(
+                    "could not be read and was left out",
+                    path,
+                    "check its permissions and pack again",
+                ));
                 continue;
             }
         };
@@ -318,7 +341,11 @@ fn write_files(
             match File::open(entry.path()) {
                 Ok(file) => writer.file(&entry_meta, meta.len(), Counted::new(file, watch))?,
                 Err(_) => {
-                    warnings.push(Warning::at("could not be read and was left out", entry.path(), "check its permissions and pack again"));
+                    warnings.push(Warning::at(
+                        "could not be read and was left out",
+                        entry.path(),
+                        "check its permissions and pack again",
+                    ));
                     continue;
                 }
             }

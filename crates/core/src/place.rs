@@ -90,7 +90,11 @@ impl Address {
         }
         let url = url::Url::parse(trimmed).map_err(|e| unreadable(e.to_string()))?;
         let scheme = if url.scheme() == "https" { Scheme::Https } else { Scheme::Http };
-        if url.query().is_some() || url.fragment().is_some() || !url.username().is_empty() || url.password().is_some() {
+        if url.query().is_some()
+            || url.fragment().is_some()
+            || !url.username().is_empty()
+            || url.password().is_some()
+        {
             return Err(PlaceError::TooMuch(text.to_string()));
         }
         let host = url.host_str().filter(|h| !h.is_empty()).ok_or_else(|| unreadable("no host".into()))?;
@@ -304,8 +308,10 @@ impl DatabaseAccess {
         let rest = ["mysql://", "mariadb://"].iter().find_map(|p| text.strip_prefix(p));
         let rest = rest.ok_or_else(|| wrong("it does not begin with mysql://"))?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
-        let (authority, name) = rest.split_once('/').ok_or_else(|| wrong("no database name follows the host"))?;
-        let (user, host) = authority.rsplit_once('@').ok_or_else(|| wrong("no user stands before the host"))?;
+        let (authority, name) =
+            rest.split_once('/').ok_or_else(|| wrong("no database name follows the host"))?;
+        let (user, host) =
+            authority.rsplit_once('@').ok_or_else(|| wrong("no user stands before the host"))?;
         if user.contains(':') {
             return Err(PlaceError::PasswordInUrl);
         }
@@ -468,13 +474,17 @@ mod tests {
 
     #[test]
     fn texts_that_are_no_place_are_refused() {
-        for bad in ["shop.example", "ftp://a.example", "http://", "http://a.example/?q=1", "http://u:p@a.example/"] {
+        for bad in
+            ["shop.example", "ftp://a.example", "http://", "http://a.example/?q=1", "http://u:p@a.example/"]
+        {
             assert!(Address::parse(bad).is_err(), "{bad}");
         }
         for bad in ["home/a", "", "/home/../etc", "C:relative"] {
             assert!(Root::parse(bad).is_err(), "{bad}");
         }
-        for bad in ["mysql://h/n", "mysql://u@h/", "postgres://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"] {
+        for bad in
+            ["mysql://h/n", "mysql://u@h/", "postgres://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
+        {
             assert!(DatabaseAccess::parse(bad).is_err(), "{bad}");
         }
     }
@@ -482,7 +492,10 @@ mod tests {
     #[test]
     fn database_urls_and_host_values_carry_port_and_socket() {
         let a = DatabaseAccess::parse("mysql://sky%40web@db.example:3307/cms?socket=/run/m.sock").unwrap();
-        assert_eq!((a.user.as_str(), a.port, a.socket.as_deref()), ("sky@web", Some(3307), Some("/run/m.sock")));
+        assert_eq!(
+            (a.user.as_str(), a.port, a.socket.as_deref()),
+            ("sky@web", Some(3307), Some("/run/m.sock"))
+        );
         let mut b = a.clone();
         for (value, host, port, socket) in [
             ("localhost:/s", "localhost", None, Some("/s")),

@@ -69,7 +69,8 @@ impl Waybill {
 
     /// Writes a waybill.
     pub fn write(&self, path: &Path) -> Result<(), WaybillError> {
-        let wrong = |e: toml::ser::Error| WaybillError::Wrong { path: path.to_path_buf(), why: e.to_string() };
+        let wrong =
+            |e: toml::ser::Error| WaybillError::Wrong { path: path.to_path_buf(), why: e.to_string() };
         let text = format!(
             "# A job for zporter: zporter restore --waybill {}\n# Passwords never stand here.\n{}",
             path.display(),

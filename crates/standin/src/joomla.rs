@@ -13,7 +13,10 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("administrator/index.php", "<?php // back end\n"),
         file("images/banners/milky way.png", PIXEL),
         file("images/übersicht.png", PIXEL),
-        file("templates/night/css/custom.css", format!("body {{ background: url({}/images/sky.png); }}\n", site.address)),
+        file(
+            "templates/night/css/custom.css",
+            format!("body {{ background: url({}/images/sky.png); }}\n", site.address),
+        ),
         file(
             ".htaccess",
             format!(
@@ -23,12 +26,18 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
                 site.address
             ),
         ),
-        file("robots.txt", format!("User-agent: *\nDisallow: /administrator/\nSitemap: {}/sitemap.xml\n", site.address)),
+        file(
+            "robots.txt",
+            format!("User-agent: *\nDisallow: /administrator/\nSitemap: {}/sitemap.xml\n", site.address),
+        ),
         file("htaccess.txt", "# template\n"),
         file("cache/index.html", EMPTY_PAGE),
         file("cache/page/abc.php", format!("<?php die(); ?>{}", site.address)),
         file("administrator/cache/index.html", EMPTY_PAGE),
-        file("administrator/cache/autoload_psr4.php", format!("<?php return array('{}/libraries');\n", site.root)),
+        file(
+            "administrator/cache/autoload_psr4.php",
+            format!("<?php return array('{}/libraries');\n", site.root),
+        ),
         file("tmp/index.html", EMPTY_PAGE),
         file("tmp/upload_1.part", "half an upload"),
         file("logs/index.html", EMPTY_PAGE),
@@ -101,24 +110,44 @@ pub(crate) fn dump(site: &Site) -> String {
     let a = &site.address;
     let ini = matches!(site.variant, Variant::Joomla15);
     let images = |path: &str| {
-        if ini { format!("image={path}\n") } else { format!("{{\"image_intro\":\"{}\",\"float\":\"\",\"caption\":\"Star \\u2605\"}}", json(path)) }
+        if ini {
+            format!("image={path}\n")
+        } else {
+            format!("{{\"image_intro\":\"{}\",\"float\":\"\",\"caption\":\"Star \\u2605\"}}", json(path))
+        }
     };
     let article = |id: u32, title: &str, intro: &str, full: &str, image: &str| {
-        format!("({id},{},{},{},{},'2026-03-0{id} 20:00:00')", text(title), text(intro), text(full), text(&images(image)))
+        format!(
+            "({id},{},{},{},{},'2026-03-0{id} 20:00:00')",
+            text(title),
+            text(intro),
+            text(full),
+            text(&images(image))
+        )
     };
     let content = [
         article(
             1,
             "Tonight's sky",
-            &format!("<p>Sky map: <a href=\"{a}/sky?x=1&amp;y=2\">m\u{e4}p</a> <img src=\"images/m31.jpg\" /></p>"),
-            &format!("<p>Mirror at {a}. Not http://www.fernhollow.example.org/ nor https://old.fernhollow.example/x.</p>"),
+            &format!(
+                "<p>Sky map: <a href=\"{a}/sky?x=1&amp;y=2\">m\u{e4}p</a> <img src=\"images/m31.jpg\" /></p>"
+            ),
+            &format!(
+                "<p>Mirror at {a}. Not http://www.fernhollow.example.org/ nor https://old.fernhollow.example/x.</p>"
+            ),
             &format!("{a}/images/m31.jpg"),
         ),
         article(
             2,
             "Visits",
-            &format!("<p>Write to office@fernhollow.example or visit www.fernhollow.example, it's free.</p>\r\n<a href='//{}/v'>v</a>", &a[7..]),
-            &format!("<a href=\"https://share.example/?u={}\">share</a>", a.replace(':', "%3A").replace('/', "%2F")),
+            &format!(
+                "<p>Write to office@fernhollow.example or visit www.fernhollow.example, it's free.</p>\r\n<a href='//{}/v'>v</a>",
+                &a[7..]
+            ),
+            &format!(
+                "<a href=\"https://share.example/?u={}\">share</a>",
+                a.replace(':', "%3A").replace('/', "%2F")
+            ),
             "images/visit.jpg",
         ),
     ];
@@ -130,7 +159,10 @@ pub(crate) fn dump(site: &Site) -> String {
             text(&format!("{{\"title\":\"Forum at {}\",\"image\":\"images\\/forum.png\"}}", json(a)))
         ),
     ];
-    let inner = serialized_array(&[("path", serialized(&format!("{}/images/m31.jpg", site.root))), ("n", "i:3;".into())]);
+    let inner = serialized_array(&[
+        ("path", serialized(&format!("{}/images/m31.jpg", site.root))),
+        ("n", "i:3;".into()),
+    ]);
     let object = serialized_array(&[
         ("url", serialized(&format!("{a}/über-uns"))),
         ("title", serialized("Das \"Nachthimmel\"-Café")),
@@ -138,7 +170,8 @@ pub(crate) fn dump(site: &Site) -> String {
         ("float", "d:0.5;".into()),
     ]);
     let broken = format!("a:1:{{s:3:\"url\";s:99:\"{a}/cut\";}}");
-    let finder = [format!("(1,{})", text(&object)), format!("(2,{})", text(&serialized("no address in here")))];
+    let finder =
+        [format!("(1,{})", text(&object)), format!("(2,{})", text(&serialized("no address in here")))];
     let redirects = [
         format!("(1,{},{},1)", text(&format!("{a}/old")), text(&format!("{a}/new"))),
         format!("(2,{},{},1)", text("https://elsewhere.example/x"), text(&broken)),

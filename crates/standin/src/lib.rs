@@ -71,7 +71,8 @@ pub(crate) fn file(path: &'static str, content: impl Into<Vec<u8>>) -> SiteFile 
 impl Site {
     /// Returns the stand-in of a line at its usual old place.
     pub fn of(variant: Variant) -> Site {
-        let joomla = matches!(variant, Variant::Joomla15 | Variant::Joomla25 | Variant::Joomla310 | Variant::Joomla5);
+        let joomla =
+            matches!(variant, Variant::Joomla15 | Variant::Joomla25 | Variant::Joomla310 | Variant::Joomla5);
         let text = |parts: [&str; 4]| parts.map(str::to_string);
         let prefix = match variant {
             Variant::Joomla15 => "jos_",
@@ -81,9 +82,22 @@ impl Site {
         };
         Site {
             variant,
-            address: if joomla { "http://www.fernhollow.example".into() } else { "https://shop.fernhollow.example/astro".into() },
-            root: if joomla { "/home/fernhollow/public_html".into() } else { "/home/fernhollow/public_html/astro".into() },
-            database: text(["localhost", "fernhollow_web", "fake'Old\\pass 31", if joomla { "fernhollow_cms" } else { "fernhollow_shop" }]),
+            address: if joomla {
+                "http://www.fernhollow.example".into()
+            } else {
+                "https://shop.fernhollow.example/astro".into()
+            },
+            root: if joomla {
+                "/home/fernhollow/public_html".into()
+            } else {
+                "/home/fernhollow/public_html/astro".into()
+            },
+            database: text([
+                "localhost",
+                "fernhollow_web",
+                "fake'Old\\pass 31",
+                if joomla { "fernhollow_cms" } else { "fernhollow_shop" },
+            ]),
             prefix: prefix.into(),
         }
     }
@@ -140,9 +154,9 @@ impl Site {
 
 /// The smallest valid PNG: one transparent pixel.
 pub(crate) const PIXEL: &[u8] = &[
-    0x89, b'P', b'N', b'G', 0x0D, 0x0A, 0x1A, 0x0A, 0, 0, 0, 13, b'I', b'H', b'D', b'R', 0, 0, 0, 1, 0, 0, 0, 1, 8, 6, 0, 0, 0, 0x1F,
-    0x15, 0xC4, 0x89, 0, 0, 0, 13, b'I', b'D', b'A', b'T', 0x78, 0x9C, 0x62, 0, 1, 0, 0, 5, 0, 1, 0x0D, 0x0A, 0x2D, 0xB4, 0, 0, 0, 0,
-    b'I', b'E', b'N', b'D', 0xAE, 0x42, 0x60, 0x82,
+    0x89, b'P', b'N', b'G', 0x0D, 0x0A, 0x1A, 0x0A, 0, 0, 0, 13, b'I', b'H', b'D', b'R', 0, 0, 0, 1, 0, 0, 0,
+    1, 8, 6, 0, 0, 0, 0x1F, 0x15, 0xC4, 0x89, 0, 0, 0, 13, b'I', b'D', b'A', b'T', 0x78, 0x9C, 0x62, 0, 1, 0,
+    0, 5, 0, 1, 0x0D, 0x0A, 0x2D, 0xB4, 0, 0, 0, 0, b'I', b'E', b'N', b'D', 0xAE, 0x42, 0x60, 0x82,
 ];
 
 /// Spells a value as PHP would in a single-quoted string.

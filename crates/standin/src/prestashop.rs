@@ -39,7 +39,10 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     }
     if site.variant != Variant::PrestaShop14 {
         files.push(file("cache/smarty/compile/a1/b2/page.tpl.php", format!("<?php // {}", site.root)));
-        files.push(file("cache/class_index.php", format!("<?php return array('Shop' => '{}/classes/Shop.php');\n", site.root)));
+        files.push(file(
+            "cache/class_index.php",
+            format!("<?php return array('Shop' => '{}/classes/Shop.php');\n", site.root),
+        ));
     }
     files
 }
@@ -63,7 +66,9 @@ fn config(site: &Site) -> String {
     lines.push(("_COOKIE_IV_", "FakeIv16".into()));
     let defines: String = lines.iter().map(|(k, v)| format!("define('{k}', {});\n", php(v))).collect();
     let versions = match site.variant {
-        Variant::ThirtyBees => "define('_PS_VERSION_', '1.6.1.999');\ndefine('_TB_VERSION_', '1.4.0');\n".to_string(),
+        Variant::ThirtyBees => {
+            "define('_PS_VERSION_', '1.6.1.999');\ndefine('_TB_VERSION_', '1.4.0');\n".to_string()
+        }
         Variant::PrestaShop14 => format!("define('_PS_VERSION_', '{}');\n?>\n", site.version()),
         _ => format!("if (!defined('_PS_VERSION_'))\r\n\tdefine('_PS_VERSION_', '{}');\r\n", site.version()),
     };
@@ -90,30 +95,63 @@ pub(crate) fn dump(site: &Site) -> String {
         ("STAR_BANNER", banner),
     ];
     let setting = |(i, (name, value)): (usize, &(&str, String))| {
-        if old_line { format!("({},'{name}',{})", i + 1, text(value)) } else { format!("({},NULL,NULL,'{name}',{})", i + 1, text(value)) }
+        if old_line {
+            format!("({},'{name}',{})", i + 1, text(value))
+        } else {
+            format!("({},NULL,NULL,'{name}',{})", i + 1, text(value))
+        }
     };
     let mut rows: Vec<String> = settings.iter().enumerate().map(setting).collect();
     if !old_line {
         // A second shop on a host of its own: not part of the move.
         rows.push("(90,NULL,2,'PS_SHOP_DOMAIN','kids.fernhollow.example')".into());
     }
-    let columns = if old_line { "" } else { "  `id_shop_group` int DEFAULT NULL,\n  `id_shop` int DEFAULT NULL,\n" };
+    let columns =
+        if old_line { "" } else { "  `id_shop_group` int DEFAULT NULL,\n  `id_shop` int DEFAULT NULL,\n" };
     let products = [
-        format!("(1,'Star map','star-map',{})", text(&format!("<p>Printed by hand. <a href=\"{a}/content/3-paper\">Paper</a></p>"))),
+        format!(
+            "(1,'Star map','star-map',{})",
+            text(&format!("<p>Printed by hand. <a href=\"{a}/content/3-paper\">Paper</a></p>"))
+        ),
         format!("(2,'Eyepiece \\'12 mm\\'','eyepiece',{})", text("<p>No link here.</p>")),
     ];
-    let pages = [format!("(1,{})", text(&format!("<p>Terms: {}/content/1 and mailto:shop@{host}</p>", a.replace("https:", "http:"))))];
+    let pages = [format!(
+        "(1,{})",
+        text(&format!("<p>Terms: {}/content/1 and mailto:shop@{host}</p>", a.replace("https:", "http:")))
+    )];
     let urls = [
         format!("(1,1,'{host}','{host}','{base}/','',1,1)"),
         "(2,2,'kids.fernhollow.example','kids.fernhollow.example','/','',1,1)".to_string(),
     ];
     let mut out = vec![
         HEAD.to_string(),
-        table(&format!("{p}cms_lang"), "  `id_cms` int NOT NULL,\n  `content` longtext,\n  PRIMARY KEY (`id_cms`)", &pages),
-        table(&format!("{p}configuration"), &format!("  `id_configuration` int NOT NULL,\n{columns}  `name` varchar(254) NOT NULL,\n  `value` text,\n  PRIMARY KEY (`id_configuration`)"), &rows),
-        table(&format!("{p}connections"), "  `id_connections` int NOT NULL,\n  `http_referer` varchar(255) DEFAULT NULL,\n  PRIMARY KEY (`id_connections`)", &[format!("(1,{}),(2,NULL)", text(&format!("{a}/star-map")))]),
-        table(&format!("{p}product_lang"), "  `id_product` int NOT NULL,\n  `name` varchar(128) NOT NULL,\n  `link_rewrite` varchar(128) NOT NULL,\n  `description` text,\n  PRIMARY KEY (`id_product`)", &products),
-        table(&format!("{p}smarty_cache"), "  `id_smarty_cache` char(40) NOT NULL,\n  `content` longtext NOT NULL,\n  PRIMARY KEY (`id_smarty_cache`)", &[format!("('fake1',{})", text(&format!("<a href=\"{a}\">")))]),
+        table(
+            &format!("{p}cms_lang"),
+            "  `id_cms` int NOT NULL,\n  `content` longtext,\n  PRIMARY KEY (`id_cms`)",
+            &pages,
+        ),
+        table(
+            &format!("{p}configuration"),
+            &format!(
+                "  `id_configuration` int NOT NULL,\n{columns}  `name` varchar(254) NOT NULL,\n  `value` text,\n  PRIMARY KEY (`id_configuration`)"
+            ),
+            &rows,
+        ),
+        table(
+            &format!("{p}connections"),
+            "  `id_connections` int NOT NULL,\n  `http_referer` varchar(255) DEFAULT NULL,\n  PRIMARY KEY (`id_connections`)",
+            &[format!("(1,{}),(2,NULL)", text(&format!("{a}/star-map")))],
+        ),
+        table(
+            &format!("{p}product_lang"),
+            "  `id_product` int NOT NULL,\n  `name` varchar(128) NOT NULL,\n  `link_rewrite` varchar(128) NOT NULL,\n  `description` text,\n  PRIMARY KEY (`id_product`)",
+            &products,
+        ),
+        table(
+            &format!("{p}smarty_cache"),
+            "  `id_smarty_cache` char(40) NOT NULL,\n  `content` longtext NOT NULL,\n  PRIMARY KEY (`id_smarty_cache`)",
+            &[format!("('fake1',{})", text(&format!("<a href=\"{a}\">")))],
+        ),
     ];
     if !old_line {
         out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`)", &urls));

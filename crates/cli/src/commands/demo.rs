@@ -59,7 +59,8 @@ pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
             let path = absolute(path);
             if fs::read_dir(&path).is_ok_and(|mut d| d.next().is_some()) {
                 let message = format!("{} is not empty", path.display());
-                let error = CommandError { exit: Exit::Refused, message, causes: Vec::new(), hints: Vec::new() };
+                let error =
+                    CommandError { exit: Exit::Refused, message, causes: Vec::new(), hints: Vec::new() };
                 return Err(error.hint("name a folder that is missing or empty"));
             }
             fs::create_dir_all(&path).at(&path)?;
@@ -101,7 +102,12 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
     let known = context::definitions()?;
     survey::show(ui, &zporter_core::survey::survey(&old, &known, Some(&dump), &Progress::new(ui))?);
 
-    say(ui, 2, "One archive with everything that matters", &format!("zporter pack old --dump old.sql -o {}.tar.zst", chapter.name));
+    say(
+        ui,
+        2,
+        "One archive with everything that matters",
+        &format!("zporter pack old --dump old.sql -o {}.tar.zst", chapter.name),
+    );
     let packed = pack::packed(
         ui,
         &pack::PackArgs {
@@ -150,10 +156,26 @@ fn close(ui: &Ui, proof: &[(&Chapter, (Restored, PathBuf, Site))], kept: Option<
         let values: u64 = done.config.values().map(|c| c.len() as u64).sum();
         let left: u64 = done.tally.left().values().sum();
         ui.heading(chapter.name);
-        ui.fact("rewritten", format!("{} in rows, {} in config files", count(done.tally.changed(), "value"), count(values, "value")));
+        ui.fact(
+            "rewritten",
+            format!(
+                "{} in rows, {} in config files",
+                count(done.tally.changed(), "value"),
+                count(values, "value")
+            ),
+        );
         ui.fact("left", format!("{}, each listed above with its reason", count(left, "place")));
-        ui.fact("old address", format!("{} in the new dump of {}", count(pointing, "time"), bytes(rewritten.len() as u64)));
-        ui.fact("in files", format!("{} that still name the old place, each listed above", count(done.leftovers.len() as u64, "file")));
+        ui.fact(
+            "old address",
+            format!("{} in the new dump of {}", count(pointing, "time"), bytes(rewritten.len() as u64)),
+        );
+        ui.fact(
+            "in files",
+            format!(
+                "{} that still name the old place, each listed above",
+                count(done.leftovers.len() as u64, "file")
+            ),
+        );
     }
     ui.line("");
     match kept {

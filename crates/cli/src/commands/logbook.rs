@@ -31,7 +31,8 @@ pub fn run(ui: &Ui, args: &LogbookArgs) -> Result<Exit, CommandError> {
         return Ok(Exit::Done);
     };
     let lines = logbook::read(&folder, run).ok_or_else(|| {
-        CommandError::usage(format!("no run {run:?} is recorded in {}", folder.display())).hint("`zporter logbook` lists all runs")
+        CommandError::usage(format!("no run {run:?} is recorded in {}", folder.display()))
+            .hint("`zporter logbook` lists all runs")
     })?;
     if ui.json {
         ui.document(&lines)?;

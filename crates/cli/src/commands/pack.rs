@@ -89,9 +89,11 @@ pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
 /// Names an archive in the user's data folder after the site and the time.
 fn default_output(found: &Survey) -> Result<PathBuf, CommandError> {
     let folder = context::data_folder()?.join("archives");
-    std::fs::create_dir_all(&folder).map_err(|e| CommandError::world(format!("{} cannot be made", folder.display()), e))?;
+    std::fs::create_dir_all(&folder)
+        .map_err(|e| CommandError::world(format!("{} cannot be made", folder.display()), e))?;
     let site = found.base_address().map(|a| a.host().to_string());
-    let site = site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
+    let site =
+        site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
     let stamp: String = context::now().chars().filter(char::is_ascii_digit).take(14).collect();
     Ok(folder.join(Path::new(&format!("{site}-{stamp}.tar.zst"))))
 }
@@ -102,7 +104,10 @@ pub fn show(ui: &Ui, packed: &Packed) {
     ui.fact("size", format!("{} ({} bytes)", bytes(packed.size), number(packed.size)));
     ui.fact("files", format!("{}, {}", count(packed.files, "file"), bytes(packed.file_bytes)));
     ui.fact("database", format!("{}, {}", count(packed.tables, "table"), count(packed.rows, "row")));
-    ui.fact("address", packed.address.as_ref().map_or("not known; a restore will ask for it".into(), ToString::to_string));
+    ui.fact(
+        "address",
+        packed.address.as_ref().map_or("not known; a restore will ask for it".into(), ToString::to_string),
+    );
     if !packed.left_out.is_empty() {
         ui.heading("Left out");
         let rows = packed.left_out.iter().map(|l| {

@@ -60,12 +60,19 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         return Err(CommandError::usage("there is nothing to rewrite")
             .hint("name at least one --address OLD NEW or --root OLD NEW whose two sides differ"));
     }
-    let rules =
-        Rules { needles: &needles, relocation: None, cells: Vec::new(), leave_rows: &|_| false, strip_definers: false, samples: args.samples };
+    let rules = Rules {
+        needles: &needles,
+        relocation: None,
+        cells: Vec::new(),
+        leave_rows: &|_| false,
+        strip_definers: false,
+        samples: args.samples,
+    };
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
     let (tally, ending) = if to_pipe {
-        rewrite(args, &rules, &progress, BufWriter::with_capacity(1 << 16, std::io::stdout().lock())).map(|(_, t, e)| (t, e))?
+        rewrite(args, &rules, &progress, BufWriter::with_capacity(1 << 16, std::io::stdout().lock()))
+            .map(|(_, t, e)| (t, e))?
     } else {
         to_file(args, &rules, &progress)?
     };
@@ -79,7 +86,8 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         tally,
     };
     if let Some(path) = &args.report {
-        let text = serde_json::to_vec_pretty(&done).map_err(|e| CommandError::world("the report has no JSON form", e))?;
+        let text = serde_json::to_vec_pretty(&done)
+            .map_err(|e| CommandError::world("the report has no JSON form", e))?;
         zporter_core::fsx::write_atomically(path, &text)?;
     }
     if ui.json && !to_pipe {
@@ -93,9 +101,11 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         report::tally(ui, &done.tally);
     }
     if let Some(cut) = &done.cut_off {
-        let message = format!("the dump breaks off in line {}, byte {}: {}", cut.line, number(cut.offset), cut.what);
+        let message =
+            format!("the dump breaks off in line {}, byte {}: {}", cut.line, number(cut.offset), cut.what);
         let error = CommandError { exit: Exit::Damaged, message, causes: Vec::new(), hints: Vec::new() };
-        return Err(error.hint("everything before was rewritten and the rest passed on as it is; export the dump again"));
+        return Err(error
+            .hint("everything before was rewritten and the rest passed on as it is; export the dump again"));
     }
     let leftover = done.tally.left().keys().any(|r| r.is_leftover());
     Ok(if leftover { Exit::Findings } else { Exit::Done })
@@ -112,7 +122,11 @@ fn pairs(args: &ReaddressArgs) -> Result<Pairs, CommandError> {
     Ok(pairs)
 }
 
-fn to_file(args: &ReaddressArgs, rules: &Rules<'_>, progress: &Progress) -> Result<(Tally, Ending), CommandError> {
+fn to_file(
+    args: &ReaddressArgs,
+    rules: &Rules<'_>,
+    progress: &Progress,
+) -> Result<(Tally, Ending), CommandError> {
     let output = absolute(&args.output);
     if output.exists() {
         let message = format!("{} is there already", output.display());

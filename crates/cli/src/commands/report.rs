@@ -69,8 +69,10 @@ pub fn leftovers(ui: &Ui, leftovers: &[FileLeftover]) {
     ui.heading("Files that still name the old place");
     let shown = if ui.verbose { usize::MAX } else { 15 };
     let rows = leftovers.iter().take(shown).map(|l| {
-        let mentions: Vec<String> = l.mentions.iter().map(|(r, n)| format!("{} {}", number(*n), r.words())).collect();
-        let pointing = if l.pointing > 0 { format!("{} pointing there", number(l.pointing)) } else { String::new() };
+        let mentions: Vec<String> =
+            l.mentions.iter().map(|(r, n)| format!("{} {}", number(*n), r.words())).collect();
+        let pointing =
+            if l.pointing > 0 { format!("{} pointing there", number(l.pointing)) } else { String::new() };
         let all: Vec<String> = [pointing].into_iter().chain(mentions).filter(|t| !t.is_empty()).collect();
         vec![format!("{}:{}", l.path, l.line), all.join(", ")]
     });

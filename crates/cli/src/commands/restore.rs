@@ -105,12 +105,18 @@ pub fn run(ui: &Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
         from: plan.relocation.from.address.to_string(),
         to: plan.relocation.to.address.to_string(),
         needles: needles.described().iter().map(|(old, new)| Needle { old, new }).collect(),
-        edits: plan.files.iter().filter(|f| !f.edits.is_empty()).map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        edits: plan
+            .files
+            .iter()
+            .filter(|f| !f.edits.is_empty())
+            .map(|f| FileDiff { path: &f.path, diff: &f.diff })
+            .collect(),
         needed_bytes: plan.needed,
         done: &done,
     };
     if let Some(path) = &args.report {
-        let text = serde_json::to_vec_pretty(&report).map_err(|e| CommandError::world("the report has no JSON form", e))?;
+        let text = serde_json::to_vec_pretty(&report)
+            .map_err(|e| CommandError::world("the report has no JSON form", e))?;
         zporter_core::fsx::write_atomically(path, &text)?;
     }
     if ui.json {
@@ -123,7 +129,12 @@ pub fn run(ui: &Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
 }
 
 /// Plans a waybill and runs it, or only previews it.
-pub fn carry_out(ui: &Ui, bill: &Waybill, dry_run: bool, samples: usize) -> Result<(RestorePlan, Restored), CommandError> {
+pub fn carry_out(
+    ui: &Ui,
+    bill: &Waybill,
+    dry_run: bool,
+    samples: usize,
+) -> Result<(RestorePlan, Restored), CommandError> {
     let progress = Progress::new(ui);
     let plan = plan(job(bill)?, &context::definitions()?, &progress)?;
     if dry_run {
@@ -141,7 +152,10 @@ pub fn carry_out(ui: &Ui, bill: &Waybill, dry_run: bool, samples: usize) -> Resu
         Err(e) => {
             let (error, run) = (CommandError::from(e), book.id().to_string());
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
-            let hint = format!("the target may be half filled: empty {} and the new database before the next try (`zporter logbook {run}`)", plan.job.target.display());
+            let hint = format!(
+                "the target may be half filled: empty {} and the new database before the next try (`zporter logbook {run}`)",
+                plan.job.target.display()
+            );
             Err(error.hint(hint))
         }
     }
@@ -203,7 +217,10 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         ui.fact("needs", format!("{} on the target's disk", bytes(plan.needed)));
     }
     ui.heading("Needles");
-    ui.table(&["old", "new"], plan.needles().described().iter().map(|(o, n)| vec![o.clone(), n.clone()]).collect());
+    ui.table(
+        &["old", "new"],
+        plan.needles().described().iter().map(|(o, n)| vec![o.clone(), n.clone()]).collect(),
+    );
     for file in plan.files.iter().filter(|f| !f.diff.is_empty()) {
         if dry_run || ui.verbose {
             ui.heading(&format!("Edit of {}", file.path));
@@ -228,13 +245,26 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
         }
         if !done.loaded.is_empty() {
             let rows: u64 = done.loaded.values().sum();
-            ui.fact("loaded", format!("{} with {}", count(done.loaded.len() as u64, "table"), count(rows, "row")));
+            ui.fact(
+                "loaded",
+                format!("{} with {}", count(done.loaded.len() as u64, "table"), count(rows, "row")),
+            );
         }
     }
     for (file, changes) in &done.config {
-        ui.fact(if dry_run { "would edit" } else { "edited" }, format!("{file} ({})", count(changes.len() as u64, "value")));
+        ui.fact(
+            if dry_run { "would edit" } else { "edited" },
+            format!("{file} ({})", count(changes.len() as u64, "value")),
+        );
     }
-    ui.fact("rows", format!("{} gone through, {} changed", number(done.tally.rows()), count(done.tally.changed(), "value")));
+    ui.fact(
+        "rows",
+        format!(
+            "{} gone through, {} changed",
+            number(done.tally.rows()),
+            count(done.tally.changed(), "value")
+        ),
+    );
     let left_out: u64 = done.tally.tables.values().map(|t| t.rows_left_out).sum();
     if left_out > 0 {
         ui.fact("left out", format!("{} of tables that are made anew", count(left_out, "row")));

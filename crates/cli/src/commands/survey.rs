@@ -38,7 +38,11 @@ pub fn show(ui: &Ui, found: &Survey) {
     ui.fact("site", found.site.display().to_string());
     let address = found.base_address().map_or("not known".into(), ToString::to_string);
     let sure = if found.address.concluded { "concluded from " } else { "from " };
-    let from = if found.address.learned_from.is_empty() { String::new() } else { format!(" ({sure}{})", found.address.learned_from) };
+    let from = if found.address.learned_from.is_empty() {
+        String::new()
+    } else {
+        format!(" ({sure}{})", found.address.learned_from)
+    };
     ui.fact("address", format!("{address}{from}"));
     for alias in &found.address.aliases {
         ui.fact("also", alias.to_string());
@@ -93,10 +97,19 @@ fn show_tables(ui: &Ui, found: &Survey) {
     let mut rows = Vec::new();
     for t in found.tables.iter().take(shown) {
         let carried = if t.rows_left_out { "structure" } else { "all rows" };
-        rows.push(vec![t.name.clone(), bytes(t.bytes), number(t.rows), carried.into(), t.about.clone().unwrap_or_default()]);
+        rows.push(vec![
+            t.name.clone(),
+            bytes(t.bytes),
+            number(t.rows),
+            carried.into(),
+            t.about.clone().unwrap_or_default(),
+        ]);
     }
     ui.table(&["table", ">size", ">rows", "carried", "about"], rows);
     if found.tables.len() > shown {
-        ui.line(format!("  and {}; -v shows all", count((found.tables.len() - shown) as u64, "further table")));
+        ui.line(format!(
+            "  and {}; -v shows all",
+            count((found.tables.len() - shown) as u64, "further table")
+        ));
     }
 }

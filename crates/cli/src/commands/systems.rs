@@ -40,7 +40,8 @@ pub fn run(ui: &Ui, args: &SystemsArgs) -> Result<Exit, CommandError> {
     };
     let Some(found) = known.iter().find(|k| k.definition.id == *id) else {
         let ids: Vec<&str> = known.iter().map(|k| k.definition.id.as_str()).collect();
-        return Err(CommandError::usage(format!("no system {id:?} is known")).hint(format!("known are: {}", ids.join(", "))));
+        return Err(CommandError::usage(format!("no system {id:?} is known"))
+            .hint(format!("known are: {}", ids.join(", "))));
     };
     if ui.json {
         ui.document(&found.definition)?;
@@ -71,7 +72,11 @@ fn list(ui: &Ui, known: &[Known]) -> Result<(), CommandError> {
 fn explain(ui: &Ui, d: &Definition) {
     ui.heading("Recognised by");
     for m in &d.recognise {
-        ui.line(format!("  {}{}", m.path, m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default()));
+        ui.line(format!(
+            "  {}{}",
+            m.path,
+            m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default()
+        ));
     }
     for v in &d.version {
         ui.line(format!("  version: {} in {}", v.keys.join(v.join.as_str()), v.path));
@@ -91,7 +96,11 @@ fn explain(ui: &Ui, d: &Definition) {
     if !d.cell.is_empty() {
         ui.heading("Cells with an address");
         let rows = d.cell.iter().map(|c| {
-            let row = c.key.as_ref().map(|k| format!("{k} = {}", c.values.join(", "))).unwrap_or_else(|| "every row".into());
+            let row = c
+                .key
+                .as_ref()
+                .map(|k| format!("{k} = {}", c.values.join(", ")))
+                .unwrap_or_else(|| "every row".into());
             vec![c.table.clone(), c.column.clone(), word(&c.form), row]
         });
         ui.table(&["table", "column", "form", "rows"], rows.collect());
@@ -104,7 +113,8 @@ fn explain(ui: &Ui, d: &Definition) {
     ui.table(&["table", "carried", "about"], rows.collect());
     ui.heading("Folders made anew");
     for t in &d.transient {
-        let keep = if t.keep.is_empty() { String::new() } else { format!("  (stays: {})", t.keep.join(", ")) };
+        let keep =
+            if t.keep.is_empty() { String::new() } else { format!("  (stays: {})", t.keep.join(", ")) };
         ui.line(format!("  {}{keep}", t.path));
     }
     for g in &d.generated {

@@ -75,7 +75,11 @@ fn a_text_mode_transfer_is_recognised() {
             }
             crlf.push(*b);
         }
-        assert_eq!(verdict(&bench, &format!("crlf.{ending}"), &crlf)["damage"]["kind"], "text-mode", "{ending}");
+        assert_eq!(
+            verdict(&bench, &format!("crlf.{ending}"), &crlf)["damage"]["kind"],
+            "text-mode",
+            "{ending}"
+        );
         let lf: Vec<u8> = whole.iter().copied().filter(|b| *b != b'\r').collect();
         assert_eq!(verdict(&bench, &format!("lf.{ending}"), &lf)["damage"]["kind"], "text-mode", "{ending}");
     }
@@ -104,17 +108,25 @@ fn missing_altered_and_extra_entries_are_named() {
     let bench = Bench::new();
     bench.packed(Variant::PrestaShop16, "a.tar.zst");
     let whole = std::fs::read(bench.path("a.tar.zst")).unwrap();
-    let damage = |change: &dyn Fn(&str, &mut Vec<u8>) -> bool| verdict(&bench, "b.tar.zst", &repacked(&whole, change))["damage"].clone();
+    let damage = |change: &dyn Fn(&str, &mut Vec<u8>) -> bool| {
+        verdict(&bench, "b.tar.zst", &repacked(&whole, change))["damage"].clone()
+    };
 
     let found = damage(&|name, _| !name.ends_with("robots.txt"));
-    assert_eq!((found["kind"].as_str(), found["entry"].as_str()), (Some("missing"), Some("files/robots.txt")));
+    assert_eq!(
+        (found["kind"].as_str(), found["entry"].as_str()),
+        (Some("missing"), Some("files/robots.txt"))
+    );
     let found = damage(&|name, content| {
         if name.ends_with("global.css") {
             content[0] ^= 1;
         }
         true
     });
-    assert_eq!((found["kind"].as_str(), found["entry"].as_str()), (Some("altered"), Some("files/themes/fern/css/global.css")));
+    assert_eq!(
+        (found["kind"].as_str(), found["entry"].as_str()),
+        (Some("altered"), Some("files/themes/fern/css/global.css"))
+    );
     let found = damage(&|name, _| name != "manifest.jsonl");
     assert_eq!((found["kind"].as_str(), found["entry"].as_str()), (Some("missing"), Some("manifest.jsonl")));
     let found = damage(&|name, content| {
@@ -180,12 +192,22 @@ fn hostile_entries_never_leave_the_target() {
         out.append(&header, if kind == tar::EntryType::Regular { &b"bad"[..] } else { b"" }).unwrap();
     }
     bench.write("evil.tar.gz", out.into_inner().unwrap().finish().unwrap());
-    let done = bench.run(&["restore", "evil.tar.gz", "new", "--address", "http://n.example", "--from-address", &site.address]);
+    let done = bench.run(&[
+        "restore",
+        "evil.tar.gz",
+        "new",
+        "--address",
+        "http://n.example",
+        "--from-address",
+        &site.address,
+    ]);
     // The link's name was used as a folder before: the link cannot be made, and nothing was written through it.
     assert!(done.code != 0, "{}", done.stdout);
     assert!(!bench.path("evil1").exists() && !std::path::Path::new("/tmp/zporter-evil2").exists());
     assert!(std::fs::read_dir(&outside).unwrap().next().is_none());
-    let mode = std::os::unix::fs::PermissionsExt::mode(&std::fs::metadata(bench.path("new/robots.txt")).unwrap().permissions());
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &std::fs::metadata(bench.path("new/robots.txt")).unwrap().permissions(),
+    );
     assert_eq!(mode & 0o7777, 0o755, "no set-user bit");
     std::io::stdout().flush().unwrap();
 }

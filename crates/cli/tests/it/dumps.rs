@@ -10,7 +10,8 @@ use std::path::Path;
 use std::process::Stdio;
 use zporter_standin::{Site, Variant, sql};
 
-const PAIRS: [&str; 6] = ["--address", "http://old.example/s", "https://new.example:81", "--root", "/home/old", "/srv/new"];
+const PAIRS: [&str; 6] =
+    ["--address", "http://old.example/s", "https://new.example:81", "--root", "/home/old", "/srv/new"];
 
 fn readdress(bench: &Bench, input: &str, output: &str) -> super::common::Outcome {
     bench.run(&[&["readdress", input, "-o", output], &PAIRS[..]].concat())
@@ -39,7 +40,8 @@ fn pipes_and_compression_give_the_same_bytes() {
     let site = Site::of(Variant::Joomla310);
     bench.write("in.sql", site.dump());
     let pair = ["--address", &site.address, "https://n.example/x"];
-    let run = |input: &str, output: &str| bench.run(&[&["readdress", input, "-o", output], &pair[..]].concat());
+    let run =
+        |input: &str, output: &str| bench.run(&[&["readdress", input, "-o", output], &pair[..]].concat());
     run("in.sql", "out.sql").expect(1).says(&["was already broken"]);
     run("in.sql", "out.sql.zst").expect(1).says(&["out.sql.zst"]);
     run("out.sql.zst", "back.sql.gz").expect(1).says(&["back.sql.gz"]);
@@ -60,10 +62,19 @@ fn pipes_and_compression_give_the_same_bytes() {
 #[test]
 fn a_dump_that_breaks_off_is_passed_on_and_said() {
     let bench = Bench::new();
-    bench.write("in.sql", "INSERT INTO t VALUES ('http://old.example/s');\nINSERT INTO t VALUES ('/home/old'),('/home/o");
-    readdress(&bench, "in.sql", "out.sql").expect(5).says(&["breaks off in line 2", "INSERT INTO t", "export it again"].map(|t| if t == "export it again" { "export the dump again" } else { t }));
+    bench.write(
+        "in.sql",
+        "INSERT INTO t VALUES ('http://old.example/s');\nINSERT INTO t VALUES ('/home/old'),('/home/o",
+    );
+    readdress(&bench, "in.sql", "out.sql").expect(5).says(
+        &["breaks off in line 2", "INSERT INTO t", "export it again"]
+            .map(|t| if t == "export it again" { "export the dump again" } else { t }),
+    );
     let out = bench.read("out.sql");
-    assert_eq!(out, "INSERT INTO t VALUES ('https://new.example:81');\nINSERT INTO t VALUES ('/srv/new'),('/home/o");
+    assert_eq!(
+        out,
+        "INSERT INTO t VALUES ('https://new.example:81');\nINSERT INTO t VALUES ('/srv/new'),('/home/o"
+    );
     bench.run(&["readdress", "in.sql", "-o", "x.sql"]).expect(2).says(&["--address OLD NEW"]);
     assert!(!bench.path("x.sql").exists());
 }
@@ -71,8 +82,16 @@ fn a_dump_that_breaks_off_is_passed_on_and_said() {
 /// A PHP value as serialized text.
 fn php_value() -> impl Strategy<Value = String> {
     let word = prop_oneof![
-        Just("http://old.example/s/x"), Just("http://old.example/s"), Just("/home/old"), Just("plain"), Just("é\u{1F52D}"), Just("\"q\"';"),
-        Just("a:1:{i:0;s:1:\"x\";}"), Just("\\n"), Just("line\nbreak"), Just("//x"),
+        Just("http://old.example/s/x"),
+        Just("http://old.example/s"),
+        Just("/home/old"),
+        Just("plain"),
+        Just("é\u{1F52D}"),
+        Just("\"q\"';"),
+        Just("a:1:{i:0;s:1:\"x\";}"),
+        Just("\\n"),
+        Just("line\nbreak"),
+        Just("//x"),
     ];
     let text = proptest::collection::vec(word, 0..4).prop_map(|w| sql::serialized(&w.join(" ")));
     let leaf = prop_oneof![
@@ -164,9 +183,11 @@ fn there_and_back_a_servers_own_dump_is_the_same() {
     };
     for options in [&["--hex-blob"][..], &["--skip-extended-insert", "--complete-insert"], &["--compact"]] {
         let before = dump("in.sql", options);
-        let there = ["readdress", "in.sql", "-o", "there.sql", "--address", &site.address, "https://n.example/a"];
+        let there =
+            ["readdress", "in.sql", "-o", "there.sql", "--address", &site.address, "https://n.example/a"];
         let _ = bench.run(&there).says(&["Rewrote"]);
-        let back = ["readdress", "there.sql", "-o", "back.sql", "--address", "https://n.example/a", &site.address];
+        let back =
+            ["readdress", "there.sql", "-o", "back.sql", "--address", "https://n.example/a", &site.address];
         let _ = bench.run(&back).says(&["Rewrote"]);
         assert_eq!(bench.read("back.sql"), before, "{options:?}");
         for f in ["there.sql", "back.sql"] {

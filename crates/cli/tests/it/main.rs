@@ -6,6 +6,8 @@
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `surface`: help, JSON, logbook, definitions
 
+#![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
+
 mod common;
 mod damage;
 mod dumps;

@@ -27,7 +27,8 @@ fn restore_and_open(bench: &Bench, server: &Server, site: &Site, archive: &str, 
     let address = format!("http://copy.fernhollow.test:{port}{base}");
     let url = if is_shop(site.variant) { database.tcp_url(server) } else { database.socket_url(server) };
     let target_text = target.display().to_string();
-    let mut args = vec!["restore", archive, &target_text, "--address", &address, "--database", &url, "--json"];
+    let mut args =
+        vec!["restore", archive, &target_text, "--address", &address, "--database", &url, "--json"];
     args.extend(extra);
     let report = bench.run(&args);
     assert!(report.code <= 1, "{}{}", report.stdout, report.stderr);
@@ -41,13 +42,22 @@ fn restore_and_open(bench: &Bench, server: &Server, site: &Site, archive: &str, 
     assert_eq!(status, 200, "{page}");
     assert!(!page.contains("BROKEN") && !page.contains("MISSING") && !page.contains("Warning"), "{page}");
     if is_shop(site.variant) {
-        assert!(page.contains(&format!("href=\"{base}/star-map\"")) && page.contains("angebote-für-alle"), "{page}");
+        assert!(
+            page.contains(&format!("href=\"{base}/star-map\"")) && page.contains("angebote-für-alle"),
+            "{page}"
+        );
         assert!(page.contains("compiled: 0"), "cached pages are not carried: {page}");
         let (status, redirect) = php.get("other.example", &format!("{base}/index.php"));
         assert!(status == 302 && redirect.contains(&format!("Location: {address}/")), "{redirect}");
     } else {
-        assert!(page.contains(&format!("href=\"{address}/forum\"")) && page.contains("sessions: 0"), "{page}");
-        assert!(page.contains(&format!("{}/images/m31.jpg", target.display())), "the path in the nested value: {page}");
+        assert!(
+            page.contains(&format!("href=\"{address}/forum\"")) && page.contains("sessions: 0"),
+            "{page}"
+        );
+        assert!(
+            page.contains(&format!("{}/images/m31.jpg", target.display())),
+            "the path in the nested value: {page}"
+        );
         assert!(page.contains("log_path: writable"), "{page}");
     }
     nothing_points_back(&report, site, &target, &server.content(&database));
@@ -64,12 +74,16 @@ fn restore_and_open(bench: &Bench, server: &Server, site: &Site, archive: &str, 
 /// Nothing names the old host, root or password that the report does not list.
 fn nothing_points_back(report: &serde_json::Value, site: &Site, target: &Path, content: &str) {
     let host = site.address.split("://").nth(1).unwrap().split('/').next().unwrap();
-    let listed: Vec<&str> = report["leftovers"].as_array().unwrap().iter().map(|l| l["path"].as_str().unwrap()).collect();
+    let listed: Vec<&str> =
+        report["leftovers"].as_array().unwrap().iter().map(|l| l["path"].as_str().unwrap()).collect();
     for (path, bytes) in files(target) {
         for old in [host, &site.root, &site.database[2], "fernhollow_web"] {
             if holds(&bytes, old) {
                 let path = path.display().to_string();
-                assert!(listed.contains(&path.as_str()), "{path} names {old} and is not listed in {listed:?}");
+                assert!(
+                    listed.contains(&path.as_str()),
+                    "{path} names {old} and is not listed in {listed:?}"
+                );
             }
         }
     }
@@ -99,7 +113,10 @@ fn every_stand_in_opens_from_its_new_place() {
         assert_eq!(survey["address"]["address"], site.address);
         assert_eq!(survey["database"]["password"], "set");
         assert_eq!(survey["database"]["name"], site.database[3]);
-        bench.run(&["pack", "old", "--dump", "old.sql", "-o", "site.tar.zst", "--note", "a note"]).expect(0).says(&["site.tar.zst"]);
+        bench
+            .run(&["pack", "old", "--dump", "old.sql", "-o", "site.tar.zst", "--note", "a note"])
+            .expect(0)
+            .says(&["site.tar.zst"]);
         bench.run(&["prove", "site.tar.zst"]).expect(0).says(&["Whole", "a note"]);
         std::fs::remove_dir_all(bench.path("old")).unwrap();
         let _ = restore_and_open(&bench, server, &site, "site.tar.zst", &["--from-root", &site.root]);
@@ -130,10 +147,18 @@ fn a_site_on_a_live_server_is_packed_from_there_in_every_container() {
              DELIMITER ;;\nCREATE TRIGGER tr BEFORE INSERT ON `odd na``me` FOR EACH ROW BEGIN SET @x = 'a;b'; END;;\n\
              CREATE PROCEDURE pr() BEGIN SELECT 1; SELECT 2; END;;\n",
         );
-        site.database = [format!("localhost:{}", server.socket), old.user.clone(), old.password.clone(), old.name.clone()];
+        site.database = [
+            format!("localhost:{}", server.socket),
+            old.user.clone(),
+            old.password.clone(),
+            old.name.clone(),
+        ];
         site.write(&bench.path("old")).unwrap();
         let archive = format!("site.{ending}");
-        bench.run(&["pack", "old", "-o", &archive, "--address", &site.address]).expect(1).says(&["the procedure pr could not be read"]);
+        bench
+            .run(&["pack", "old", "-o", &archive, "--address", &site.address])
+            .expect(1)
+            .says(&["the procedure pr could not be read"]);
         bench.run(&["prove", &archive]).expect(0).says(&["Whole"]);
         let before = server.content(&old);
         std::fs::remove_dir_all(bench.path("old")).unwrap();
@@ -152,19 +177,36 @@ fn a_read_only_config_keeps_its_mode_and_the_skeleton_is_there() {
     let bench = Bench::new();
     bench.packed(Variant::Joomla310, "site.tar.zst");
     let restored = bench.run(&[
-        "restore", "site.tar.zst", "new site", "--address", "https://new.example", "--database", "mysql://u@h/n", "--dump-to", "new.sql.gz",
+        "restore",
+        "site.tar.zst",
+        "new site",
+        "--address",
+        "https://new.example",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "new.sql.gz",
     ]);
     restored.expect(1).says(&["custom.css", "new site"]);
     let mode = |p: &str| std::fs::metadata(bench.path(p)).unwrap().permissions().mode() & 0o777;
     assert_eq!(mode("new site/configuration.php"), 0o444);
-    for there in ["cache/index.html", "tmp/index.html", "administrator/logs/index.html", "media/empty", "images/übersicht.png"] {
+    for there in [
+        "cache/index.html",
+        "tmp/index.html",
+        "administrator/logs/index.html",
+        "media/empty",
+        "images/übersicht.png",
+    ] {
         assert!(bench.path(&format!("new site/{there}")).exists(), "{there}");
     }
     for gone in ["cache/page", "tmp/upload_1.part", "administrator/cache/autoload_psr4.php"] {
         assert!(!bench.path(&format!("new site/{gone}")).exists(), "{gone}");
     }
     let config = bench.read("new site/configuration.php");
-    assert!(config.contains("public $host = 'h';") && config.contains("// public $host = 'old.invalid';"), "{config}");
+    assert!(
+        config.contains("public $host = 'h';") && config.contains("// public $host = 'old.invalid';"),
+        "{config}"
+    );
     let mut dump = String::new();
     let file = std::fs::File::open(bench.path("new.sql.gz")).unwrap();
     std::io::Read::read_to_string(&mut flate2::read::MultiGzDecoder::new(file), &mut dump).unwrap();
@@ -181,11 +223,22 @@ fn php_reads_the_config_as_it_was_meant() {
         let bench = Bench::new();
         let site = bench.packed(variant, "site.tar.zst");
         bench
-            .run(&["restore", "site.tar.zst", "new", "--address", "https://new.example/x", "--database", "mysql://nu@dbh:3310/nn", "--dump-to", "n.sql"])
+            .run(&[
+                "restore",
+                "site.tar.zst",
+                "new",
+                "--address",
+                "https://new.example/x",
+                "--database",
+                "mysql://nu@dbh:3310/nn",
+                "--dump-to",
+                "n.sql",
+            ])
             .says(&["Restored"]);
         let show = "error_reporting(0); $f = $argv[1]; require $f; echo json_encode(class_exists('JConfig') ? (array) new JConfig : get_defined_constants(true)['user']);";
         let read = |p: &str| -> serde_json::Value {
-            serde_json::from_str(&php::run(show, &[&bench.path(&format!("{p}/{}", config_file(variant)))])).unwrap()
+            serde_json::from_str(&php::run(show, &[&bench.path(&format!("{p}/{}", config_file(variant)))]))
+                .unwrap()
         };
         let (old, new) = (read("old"), read("new"));
         let keys = if is_shop(variant) {

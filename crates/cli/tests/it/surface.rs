@@ -3,8 +3,17 @@
 use super::common::{Bench, files};
 use zporter_standin::Variant;
 
-const RESTORE: [&str; 9] =
-    ["restore", "a.tar.zst", "new", "--address", "http://n.example", "--database", "mysql://nu@h/nn", "--dump-to", "n.sql"];
+const RESTORE: [&str; 9] = [
+    "restore",
+    "a.tar.zst",
+    "new",
+    "--address",
+    "http://n.example",
+    "--database",
+    "mysql://nu@h/nn",
+    "--dump-to",
+    "n.sql",
+];
 
 #[test]
 fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
@@ -12,7 +21,13 @@ fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
     bench.packed(Variant::PrestaShop16, "a.tar.zst");
     let before = files(&bench.path("")).len();
     let shown = bench.run(&[&RESTORE[..], &["--dry-run", "--save-waybill", "job.toml"]].concat()).expect(0);
-    let shown = shown.says(&["-define('_DB_NAME_', 'fernhollow_shop');", "+define('_DB_NAME_', 'nn');", "*** (new)", "PS_SHOP_DOMAIN", "Nothing was changed"]);
+    let shown = shown.says(&[
+        "-define('_DB_NAME_', 'fernhollow_shop');",
+        "+define('_DB_NAME_', 'nn');",
+        "*** (new)",
+        "PS_SHOP_DOMAIN",
+        "Nothing was changed",
+    ]);
     for secret in ["fake'Old", "fake\\'Old", "FakeCookieKey", super::common::NEW_PASSWORD] {
         assert!(!shown.stdout.contains(secret), "{secret}");
     }
@@ -38,7 +53,10 @@ fn equal_input_packs_to_equal_bytes_and_stock_tools_read_it() {
         pack.env("SOURCE_DATE_EPOCH", "1770000000");
         super::common::outcome(pack).expect(0).says(&["Packed"]);
     }
-    assert_eq!(std::fs::read(bench.path("a.tar.gz")).unwrap(), std::fs::read(bench.path("b.tar.gz")).unwrap());
+    assert_eq!(
+        std::fs::read(bench.path("a.tar.gz")).unwrap(),
+        std::fs::read(bench.path("b.tar.gz")).unwrap()
+    );
     std::fs::create_dir(bench.path("out")).unwrap();
     let mut tar = std::process::Command::new("tar");
     tar.arg("-xzf").arg(bench.path("a.tar.gz")).arg("-C").arg(bench.path("out"));
@@ -60,7 +78,10 @@ fn links_folders_times_and_special_files_are_carried_or_said() {
     std::fs::File::options().append(true).open(&image).unwrap().set_modified(time).unwrap();
     for ending in ["tar.zst", "zip"] {
         let archive = format!("a.{ending}");
-        bench.run(&["pack", "old", "--dump", "old.sql", "-o", &archive]).expect(1).says(&["pipe or socket", "media/pipe"]);
+        bench
+            .run(&["pack", "old", "--dump", "old.sql", "-o", &archive])
+            .expect(1)
+            .says(&["pipe or socket", "media/pipe"]);
         let mut args = RESTORE;
         let (new, dump) = (format!("new {ending}"), format!("{ending}.sql"));
         (args[1], args[2], args[8]) = (&archive, &new, &dump);
@@ -80,11 +101,17 @@ fn the_logbook_tells_every_step_and_no_secret() {
     bench.packed(Variant::PrestaShop16, "a.tar.zst");
     bench.run(&RESTORE).expect(0).says(&["Restored"]);
     let runs = bench.run(&["logbook", "--json"]).expect(0).json();
-    let states: Vec<_> = runs.as_array().unwrap().iter().map(|r| (r["command"].as_str().unwrap(), r["state"].as_str().unwrap())).collect();
+    let states: Vec<_> = runs
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|r| (r["command"].as_str().unwrap(), r["state"].as_str().unwrap()))
+        .collect();
     assert_eq!(states, [("restore", "done"), ("pack", "done")]);
     let run = runs[0]["run"].as_str().unwrap();
     let lines = bench.run(&["logbook", run, "--json"]).expect(0);
-    let steps: Vec<String> = lines.json().as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
+    let steps: Vec<String> =
+        lines.json().as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
     for step in ["restore", "unpack files", "write dump", "edit file", "done"] {
         assert!(steps.iter().any(|s| s == step), "{step} in {steps:?}");
     }
@@ -101,7 +128,12 @@ fn the_logbook_tells_every_step_and_no_secret() {
 fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
     let bench = Bench::new();
     bench.run(&["systems"]).expect(0).says(&["joomla", "prestashop", "built in"]);
-    bench.run(&["systems", "prestashop"]).expect(0).says(&["_DB_SERVER_", "database-host", "shop_url", "cache/smarty"]);
+    bench.run(&["systems", "prestashop"]).expect(0).says(&[
+        "_DB_SERVER_",
+        "database-host",
+        "shop_url",
+        "cache/smarty",
+    ]);
     bench.run(&["systems", "nonsense"]).expect(2).says(&["known are: joomla, prestashop"]);
     let definition = "id = 'starlog'\nname = 'Star Log'\n[[recognise]]\npath = 'star.php'\n[[config]]\npath = 'star.php'\nform = 'php-defines'\n\
         key = [{name='DB',role='database-name'},{name='HOST',role='database-host'},{name='WHO',role='database-user'},{name='PW',role='database-password'},{name='HOME',role='address',form='url/'}]\n\
@@ -110,14 +142,26 @@ fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
     bench.write("home/.config/zporter/systems/starlog.toml", definition);
     bench.write("wrong.toml", definition.replace("php-defines", "php-guess"));
     bench.run(&["systems", "--check", "wrong.toml"]).expect(2).says(&["wrong.toml, line 7", "php-guess"]);
-    bench.run(&["systems", "--check", "home/.config/zporter/systems/starlog.toml"]).expect(0).says(&["usable"]);
+    bench
+        .run(&["systems", "--check", "home/.config/zporter/systems/starlog.toml"])
+        .expect(0)
+        .says(&["usable"]);
     std::fs::create_dir(bench.path("old")).unwrap();
-    bench.write("old/star.php", "<?php const DB='o'; const HOST='h'; const WHO='w'; const PW='p'; const HOME='http://a.example/b/';");
+    bench.write(
+        "old/star.php",
+        "<?php const DB='o'; const HOST='h'; const WHO='w'; const PW='p'; const HOME='http://a.example/b/';",
+    );
     bench.write("old.sql", "CREATE TABLE opt (k varchar(9), v text); INSERT INTO opt VALUES ('where','a.example/b'),('x','a.example/b');");
-    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"]).expect(0).says(&["http://a.example/b"]);
+    bench
+        .run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"])
+        .expect(0)
+        .says(&["http://a.example/b"]);
     bench.run(&RESTORE).expect(1).says(&["Restored", "host alone"]);
     assert!(bench.read("n.sql").contains("('where','n.example'),('x','a.example/b')"));
-    assert!(bench.read("new/star.php").contains("const DB='nn'") && bench.read("new/star.php").contains("const HOME='http://n.example/'"));
+    assert!(
+        bench.read("new/star.php").contains("const DB='nn'")
+            && bench.read("new/star.php").contains("const HOME='http://n.example/'")
+    );
 }
 
 #[test]
@@ -125,7 +169,12 @@ fn the_demo_runs_without_server_and_php() {
     let bench = Bench::new();
     let mut demo = bench.command(&["demo", "--keep", "kept"]);
     demo.env("PATH", "/nowhere").env_remove("ZPORTER_DATABASE_PASSWORD");
-    super::common::outcome(demo).expect(0).says(&["The proof", "Joomla 3.10.12", "PrestaShop 1.6.1.24", "kept"]);
+    super::common::outcome(demo).expect(0).says(&[
+        "The proof",
+        "Joomla 3.10.12",
+        "PrestaShop 1.6.1.24",
+        "kept",
+    ]);
     assert!(bench.path("kept/shop/new/config/settings.inc.php").exists());
     bench.run(&["demo", "--keep", "kept"]).expect(3).says(&["not empty"]);
 }

@@ -144,7 +144,8 @@ pub fn canary(start: &[u8]) -> Canary {
     let Some(at) = memchr::memmem::find(start, word) else { return Canary::Absent };
     let there = &start[at..];
     if there.starts_with(CANARY) {
-        let length = there.get(CANARY.len()..CANARY.len() + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
+        let length =
+            there.get(CANARY.len()..CANARY.len() + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
         return Canary::Intact { length: length.filter(|l| *l > 0) };
     }
     let tail = &there[7..there.len().min(20)];

@@ -81,8 +81,14 @@ impl Damage {
         match self {
             Damage::CutOff { .. } => "transfer the archive again and compare its size",
             Damage::TextMode { .. } => "transfer the archive again in binary mode",
-            Damage::NotOurs { .. } => "restore accepts a plain zip or tar.gz of a site, too, but only our own archives can be proven",
-            Damage::Altered { .. } | Damage::Missing { .. } | Damage::Unlisted { .. } | Damage::Dump { .. } | Damage::Head { .. } => {
+            Damage::NotOurs { .. } => {
+                "restore accepts a plain zip or tar.gz of a site, too, but only our own archives can be proven"
+            }
+            Damage::Altered { .. }
+            | Damage::Missing { .. }
+            | Damage::Unlisted { .. }
+            | Damage::Dump { .. }
+            | Damage::Head { .. } => {
                 "transfer the archive again; if it is damaged at its source, too, pack the site again"
             }
         }
@@ -95,12 +101,18 @@ impl std::fmt::Display for Damage {
             Damage::CutOff { missing: Some(n), entry, offset } => {
                 write!(f, "cut off at byte {offset}, in {entry}: {n} bytes are missing")
             }
-            Damage::CutOff { missing: None, entry, offset } => write!(f, "cut off at byte {offset}, in {entry}"),
-            Damage::Altered { entry, offset, what } => write!(f, "altered near byte {offset}, in {entry}: {what}"),
+            Damage::CutOff { missing: None, entry, offset } => {
+                write!(f, "cut off at byte {offset}, in {entry}")
+            }
+            Damage::Altered { entry, offset, what } => {
+                write!(f, "altered near byte {offset}, in {entry}: {what}")
+            }
             Damage::TextMode { what } => write!(f, "damaged by a transfer in text mode: {what}"),
             Damage::Missing { entry } => write!(f, "entry missing: {entry}"),
             Damage::Unlisted { entry } => write!(f, "entry that the manifest does not name: {entry}"),
-            Damage::Dump { entry, line, what } => write!(f, "database part {entry} breaks off at line {line}: {what}"),
+            Damage::Dump { entry, line, what } => {
+                write!(f, "database part {entry} breaks off at line {line}: {what}")
+            }
             Damage::Head { what } => write!(f, "head and content do not agree: {what}"),
             Damage::NotOurs { what } => write!(f, "not an archive of ours: {what}"),
         }
@@ -139,9 +151,6 @@ pub enum Verdict {
     Damaged(Damage),
 }
 
-
-
-
 /// Proves an archive.
 pub fn prove(path: &Path, watch: &dyn Watch) -> Result<Verdict, ReadError> {
     prove_and_hold(path, watch, &mut |_| false).map(|(verdict, _)| verdict)
@@ -160,18 +169,37 @@ pub fn prove_and_hold(
     wanted: &mut dyn FnMut(&EntryPath) -> bool,
 ) -> Result<(Verdict, Held), ReadError> {
     let damaged = |d| Ok((Verdict::Damaged(d), Held::new()));
-    let spool = tempfile::tempfile().map_err(|source| ReadError::Open { path: std::env::temp_dir(), source })?;
-    let mut run = Prover { wanted, spool, held: Held::new(), head: None, entries: 0, bytes: 0, parts: 0, rows: 0, database_bytes: 0, hosts: BTreeMap::new(), markers: BTreeSet::new(), manifest: None };
+    let spool =
+        tempfile::tempfile().map_err(|source| ReadError::Open { path: std::env::temp_dir(), source })?;
+    let mut run = Prover {
+        wanted,
+        spool,
+        held: Held::new(),
+        head: None,
+        entries: 0,
+        bytes: 0,
+        parts: 0,
+        rows: 0,
+        database_bytes: 0,
+        hosts: BTreeMap::new(),
+        markers: BTreeSet::new(),
+        manifest: None,
+    };
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let read = read::entries(path, &advance, &mut |entry| run.entry(entry));
     match read {
         Ok(Some(damage)) => return damaged(with_cause(path, damage)),
         Ok(None) => {}
-        Err(ReadError::Broken { entry, offset, source }) => return damaged(diagnose(path, entry, offset, &source)),
+        Err(ReadError::Broken { entry, offset, source }) => {
+            return damaged(diagnose(path, entry, offset, &source));
+        }
         Err(ReadError::NoArchive(p)) => {
             return damaged(match marks(path).0 {
                 Canary::Damaged(what) => Damage::TextMode { what: what.into() },
-                _ => text_mode_pattern(path).map_or_else(|| Damage::NotOurs { what: ReadError::NoArchive(p).to_string() }, |what| Damage::TextMode { what }),
+                _ => text_mode_pattern(path).map_or_else(
+                    || Damage::NotOurs { what: ReadError::NoArchive(p).to_string() },
+                    |what| Damage::TextMode { what },
+                ),
             });
         }
         Err(other) => return Err(other),
@@ -233,7 +261,9 @@ impl Prover<'_> {
                 Err(damage) => return Ok(ControlFlow::Break(damage)),
             },
             EntryKind::HardLink(_) | EntryKind::Special => {
-                return Ok(ControlFlow::Break(Damage::NotOurs { what: format!("{name} is of a kind that is never packed") }));
+                return Ok(ControlFlow::Break(Damage::NotOurs {
+                    what: format!("{name} is of a kind that is never packed"),
+                }));
             }
         };
         if kind != Kind::File && (self.wanted)(&path) {
@@ -250,14 +280,22 @@ impl Prover<'_> {
     }
 
     /// Reads a file through its hash; head, database parts and wanted files are looked into on the way.
-    fn file(&mut self, entry: &mut Entry<'_>, path: &EntryPath, name: &str) -> io::Result<Result<(u64, String), Damage>> {
+    fn file(
+        &mut self,
+        entry: &mut Entry<'_>,
+        path: &EntryPath,
+        name: &str,
+    ) -> io::Result<Result<(u64, String), Damage>> {
         let mut content = Hashing::new(&mut *entry.content);
         if self.head.is_none() {
             let mut text = Vec::new();
             (&mut content).take(MOST_HELD).read_to_end(&mut text)?;
             match serde_json::from_slice::<Head>(&text) {
                 Ok(head) if head.format > FORMAT => {
-                    let what = format!("format {} is newer than this program, which reads up to {FORMAT}", head.format);
+                    let what = format!(
+                        "format {} is newer than this program, which reads up to {FORMAT}",
+                        head.format
+                    );
                     return Ok(Err(Damage::NotOurs { what }));
                 }
                 Ok(head) => self.head = Some(head),
@@ -298,7 +336,10 @@ impl Prover<'_> {
                     return Ok(ControlFlow::Break(Damage::Unlisted { entry }));
                 }
                 if (closing.entries, closing.bytes) != (self.entries, self.bytes) {
-                    let what = format!("the manifest closes with {} entries, {} were met", closing.entries, self.entries);
+                    let what = format!(
+                        "the manifest closes with {} entries, {} were met",
+                        closing.entries, self.entries
+                    );
                     return Ok(ControlFlow::Break(Damage::Head { what }));
                 }
                 self.manifest = Some(closing);
@@ -316,7 +357,10 @@ impl Prover<'_> {
                 return Ok(ControlFlow::Break(Damage::Missing { entry: listed.path }));
             }
             if (found.kind, found.size, &found.blake3) != (listed.kind, listed.size, &listed.blake3) {
-                let what = format!("{} bytes were packed, {} are there, and the hash differs", listed.size, found.size);
+                let what = format!(
+                    "{} bytes were packed, {} are there, and the hash differs",
+                    listed.size, found.size
+                );
                 return Ok(ControlFlow::Break(Damage::Altered { entry: listed.path, offset: 0, what }));
             }
         }
@@ -331,7 +375,8 @@ impl Prover<'_> {
             return (Verdict::Damaged(Damage::Missing { entry: MANIFEST.into() }), Held::new());
         }
         if head.has_database != (self.parts > 0) {
-            let what = if head.has_database { "the head promises a database" } else { "there are database parts" };
+            let what =
+                if head.has_database { "the head promises a database" } else { "there are database parts" };
             return (Verdict::Damaged(Damage::Head { what: what.into() }), Held::new());
         }
         let proof = Proof {
@@ -375,7 +420,9 @@ fn with_cause(path: &Path, damage: Damage) -> Damage {
 fn diagnose(path: &Path, entry: String, offset: u64, source: &io::Error) -> Damage {
     let (canary, size) = marks(path);
     match canary {
-        Canary::Damaged(what) if what != "bytes were altered" => return Damage::TextMode { what: what.into() },
+        Canary::Damaged(what) if what != "bytes were altered" => {
+            return Damage::TextMode { what: what.into() };
+        }
         Canary::Intact { length: Some(length) } if length > size => {
             return Damage::CutOff { missing: Some(length - size), entry, offset: size };
         }

@@ -130,8 +130,13 @@ pub fn entries<B>(
     let outcome = match container {
         Container::Zip => zip_entries(file, &mut observed),
         Container::Tar => tar_entries(BufReader::new(file), &mut observed),
-        Container::TarGz => tar_entries(flate2::read::MultiGzDecoder::new(BufReader::with_capacity(1 << 16, file)), &mut observed),
-        Container::TarZst => zstd::stream::read::Decoder::new(file).and_then(|d| tar_entries(d, &mut observed)),
+        Container::TarGz => tar_entries(
+            flate2::read::MultiGzDecoder::new(BufReader::with_capacity(1 << 16, file)),
+            &mut observed,
+        ),
+        Container::TarZst => {
+            zstd::stream::read::Decoder::new(file).and_then(|d| tar_entries(d, &mut observed))
+        }
     };
     outcome.map_err(|source| ReadError::Broken { entry: last, offset: at.load(Ordering::Relaxed), source })
 }
@@ -149,7 +154,9 @@ fn tar_entries<B>(reader: impl Read, take: Take<'_, B>) -> io::Result<Option<B>>
             Ok(PathBuf::from(std::ffi::OsStr::from_bytes(&target)))
         };
         let kind = match header.entry_type() {
-            tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => EntryKind::File,
+            tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
+                EntryKind::File
+            }
             tar::EntryType::Directory => EntryKind::Folder,
             tar::EntryType::Symlink => EntryKind::Symlink(link()?),
             tar::EntryType::Link => EntryKind::HardLink(link()?),
@@ -193,7 +200,9 @@ fn zip_entries<B>(reader: impl Read + Seek, take: Take<'_, B>) -> io::Result<Opt
         let (size, mode) = (file.size(), file.unix_mode().map(|m| m & 0o7777));
         let (path, raw_name) = (EntryPath::check(&name), String::from_utf8_lossy(&name).into_owned());
         let time = time.unwrap_or_default();
-        if let ControlFlow::Break(out) = take(Entry { path, raw_name, kind, size, mode, time, content: &mut file })? {
+        if let ControlFlow::Break(out) =
+            take(Entry { path, raw_name, kind, size, mode, time, content: &mut file })?
+        {
             return Ok(Some(out));
         }
     }

@@ -61,13 +61,18 @@ pub struct ArchiveWriter {
 impl ArchiveWriter {
     /// Begins an archive with its head. An existing file is never overwritten.
     pub fn create(target: &Path, head: &Head) -> Result<Self, WriteError> {
-        let container = Container::for_name(target).ok_or_else(|| WriteError::Ending(target.to_path_buf()))?;
+        let container =
+            Container::for_name(target).ok_or_else(|| WriteError::Ending(target.to_path_buf()))?;
         if target.exists() {
             return Err(WriteError::Exists(target.to_path_buf()));
         }
         let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let (file, temp) =
-            tempfile::Builder::new().prefix(".zporter-").suffix(".unfinished").tempfile_in(folder).at(folder)?.into_parts();
+        let (file, temp) = tempfile::Builder::new()
+            .prefix(".zporter-")
+            .suffix(".unfinished")
+            .tempfile_in(folder)
+            .at(folder)?
+            .into_parts();
         let manifest = tempfile::tempfile_in(folder).at(folder)?;
         let out = match container {
             Container::Zip => Out::Zip(Box::new(zip::ZipWriter::new(file))),
@@ -81,7 +86,8 @@ impl ArchiveWriter {
         let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), manifest, closing };
         let mut text = serde_json::to_vec_pretty(head).map_err(io::Error::from).at(target)?;
         text.push(b'\n');
-        let time = time::OffsetDateTime::parse(&head.packed_at, &time::format_description::well_known::Rfc3339);
+        let time =
+            time::OffsetDateTime::parse(&head.packed_at, &time::format_description::well_known::Rfc3339);
         let meta = Meta {
             path: EntryPath::trusted(HEAD),
             mode: 0o644,
@@ -97,7 +103,8 @@ impl ArchiveWriter {
     /// Adds a file of exactly `size` bytes; a source that holds fewer is an error, what it holds beyond is not read.
     pub fn file(&mut self, meta: &Meta, size: u64, source: impl Read) -> Result<(), WriteError> {
         let mut source = Hashing::new(source.take(size));
-        self.put(meta, size, &mut source).map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+        self.put(meta, size, &mut source)
+            .map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
         if source.count != size {
             let source = io::Error::other("the file shrank while it was read; try again when it is quiet");
             return Err(WriteError::Entry { path: meta.path.shown(), source });
@@ -126,10 +133,13 @@ impl ArchiveWriter {
             Out::Tar(builder) => {
                 let mut header = header(meta, tar::EntryType::Directory, 0);
                 let name = [meta.path.bytes(), b"/"].concat();
-                let path = PathBuf::from(std::ffi::OsStr::new(<std::ffi::OsStr as std::os::unix::ffi::OsStrExt>::from_bytes(&name)));
+                let path = PathBuf::from(std::ffi::OsStr::new(
+                    <std::ffi::OsStr as std::os::unix::ffi::OsStrExt>::from_bytes(&name),
+                ));
                 builder.append_data(&mut header, path, io::empty())
             }
-            Out::Zip(zip) => zip_name(&meta.path).and_then(|n| zip.add_directory(n, zip_options(meta)).map_err(io::Error::from)),
+            Out::Zip(zip) => zip_name(&meta.path)
+                .and_then(|n| zip.add_directory(n, zip_options(meta)).map_err(io::Error::from)),
         };
         done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
         self.note(meta, Kind::Folder, 0, String::new())
@@ -143,11 +153,13 @@ impl ArchiveWriter {
                 builder.append_link(&mut header, meta.path.as_path(), target)
             }
             Out::Zip(zip) => zip_name(&meta.path).and_then(|n| {
-                zip.add_symlink(n, target.to_string_lossy().into_owned(), zip_options(meta)).map_err(io::Error::from)
+                zip.add_symlink(n, target.to_string_lossy().into_owned(), zip_options(meta))
+                    .map_err(io::Error::from)
             }),
         };
         done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
-        let hash = blake3::hash(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())).to_hex().to_string();
+        let hash =
+            blake3::hash(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())).to_hex().to_string();
         self.note(meta, Kind::Symlink, 0, hash)
     }
 

@@ -109,9 +109,16 @@ fn plan_php(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
         }
     }
     for key in &config.key {
-        let needed = matches!(key.role, Role::DatabaseName | Role::DatabaseUser | Role::DatabasePassword | Role::DatabaseHost);
+        let needed = matches!(
+            key.role,
+            Role::DatabaseName | Role::DatabaseUser | Role::DatabasePassword | Role::DatabaseHost
+        );
         if needed && cx.database.is_some() && file.setting(&key.name).is_none() {
-            plan.warnings.push(Warning::new(format!("the key `{}` is not there", key.name), path, "add it by hand"));
+            plan.warnings.push(Warning::new(
+                format!("the key `{}` is not there", key.name),
+                path,
+                "add it by hand",
+            ));
         }
     }
     plan_literals(&mut plan, &file, text, &secrets, cx);
@@ -151,7 +158,9 @@ fn plan_key(plan: &mut FilePlan, path: &str, text: &[u8], setting: &Setting, key
             return;
         }
         (_, Some(new)) => Some(new),
-        (Expression::Literal, None) => old.filter(|o| !o.is_empty()).and_then(|old| place_value(plan, &place, old, setting, key, cx)),
+        (Expression::Literal, None) => {
+            old.filter(|o| !o.is_empty()).and_then(|old| place_value(plan, &place, old, setting, key, cx))
+        }
         _ => None,
     };
     let Some(new) = new.filter(|new| Some(new.as_str()) != old) else { return };
@@ -169,7 +178,14 @@ fn plan_key(plan: &mut FilePlan, path: &str, text: &[u8], setting: &Setting, key
 }
 
 /// Computes the new value of a key that speaks of the place rather than of the database.
-fn place_value(plan: &mut FilePlan, place: &str, old: &str, setting: &Setting, key: &Key, cx: &Context<'_>) -> Option<String> {
+fn place_value(
+    plan: &mut FilePlan,
+    place: &str,
+    old: &str,
+    setting: &Setting,
+    key: &Key,
+    cx: &Context<'_>,
+) -> Option<String> {
     let relocation = cx.relocation;
     let moved = relocation.from.address != relocation.to.address;
     match key.role {
@@ -196,7 +212,11 @@ fn place_value(plan: &mut FilePlan, place: &str, old: &str, setting: &Setting, k
             (ours && changed && moved).then(String::new)
         }
         Role::CookiePath => {
-            let slash = if old.len() > 1 && old.ends_with('/') { AddressForm::BaseSlashes } else { AddressForm::BaseLeading };
+            let slash = if old.len() > 1 && old.ends_with('/') {
+                AddressForm::BaseSlashes
+            } else {
+                AddressForm::BaseLeading
+            };
             let at_base = !relocation.from.address.base().is_empty();
             if at_base { relocation.respell(old, slash) } else { None }
         }
@@ -204,7 +224,8 @@ fn place_value(plan: &mut FilePlan, place: &str, old: &str, setting: &Setting, k
             let edits = value::edits(cx.needles, old.as_bytes(), &mut Quiet);
             let under_new = old.starts_with(&relocation.to.root.to_string());
             if edits.is_empty() && !under_new {
-                let what = format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
+                let what =
+                    format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
                 plan.warnings.push(Warning::new(what, place, "check that it exists on the new host"));
             }
             String::from_utf8(edit::apply(old.as_bytes(), &edits)).ok()
@@ -214,7 +235,13 @@ fn place_value(plan: &mut FilePlan, place: &str, old: &str, setting: &Setting, k
 }
 
 /// Every other quoted string may hold an address or a path, too.
-fn plan_literals(plan: &mut FilePlan, file: &PhpFile, text: &[u8], secrets: &[Range<usize>], cx: &Context<'_>) {
+fn plan_literals(
+    plan: &mut FilePlan,
+    file: &PhpFile,
+    text: &[u8],
+    secrets: &[Range<usize>],
+    cx: &Context<'_>,
+) {
     for literal in &file.literals {
         let within = |span: &Range<usize>| span.start <= literal.span.start && literal.span.end <= span.end;
         if plan.edits.iter().any(|e| within(&e.span)) || secrets.iter().any(within) {
@@ -226,7 +253,8 @@ fn plan_literals(plan: &mut FilePlan, file: &PhpFile, text: &[u8], secrets: &[Ra
         }
         let Ok(new) = String::from_utf8(edit::apply(literal.value.as_bytes(), &edits)) else { continue };
         let key = file.settings.iter().find(|s| within(&s.span)).map_or("text", |s| s.name.as_str());
-        let change = Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
+        let change =
+            Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
         plan.changes.push(change);
         plan.edits.push(Edit::new(literal.span.clone(), php::quoted(&new, &text[literal.span.clone()])));
     }
@@ -248,7 +276,11 @@ fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>)
             .map(|s| Edit::new(s.clone(), format!("'{MASK}'")))
             .collect();
         for e in &edits {
-            let new = if secrets.contains(&e.span) { format!("'{MASK} (new)'").into_bytes() } else { e.new.clone() };
+            let new = if secrets.contains(&e.span) {
+                format!("'{MASK} (new)'").into_bytes()
+            } else {
+                e.new.clone()
+            };
             new_edits.push(Edit { span: e.span.clone(), new });
         }
         new_edits.sort_by_key(|e| e.span.start);
@@ -282,7 +314,11 @@ mod tests {
     use crate::secret::Secret;
 
     fn relocation() -> Relocation {
-        let place = |a: &str, r: &str| Place { address: Address::parse(a).unwrap(), root: Root::parse(r).unwrap(), database: None };
+        let place = |a: &str, r: &str| Place {
+            address: Address::parse(a).unwrap(),
+            root: Root::parse(r).unwrap(),
+            database: None,
+        };
         Relocation {
             from: place("https://www.old.example/cms", "/home/old/www"),
             aliases: vec![],
@@ -329,7 +365,12 @@ mod tests {
             "<?php\ndefine('_DB_SERVER_', getenv('SHOP_DB'));\ndefine('_DB_NAME_', 'a' . '_b');\ndefine('_DB_USER_', user());\ndefine('__PS_BASE_URI__', '/cms/');",
         );
         let out = String::from_utf8(out).unwrap();
-        assert!(out.contains("getenv('SHOP_DB')") && out.contains("'_DB_NAME_', 'new_db')") && out.contains("'/');"), "{out}");
+        assert!(
+            out.contains("getenv('SHOP_DB')")
+                && out.contains("'_DB_NAME_', 'new_db')")
+                && out.contains("'/');"),
+            "{out}"
+        );
         let said: Vec<_> = plan.warnings.iter().map(|w| (w.place.as_str(), w.what.as_str())).collect();
         assert_eq!(said[0], ("c.php, line 2", "`_DB_SERVER_` comes from the environment variable SHOP_DB"));
         assert_eq!(said[1].0, "c.php, line 4");

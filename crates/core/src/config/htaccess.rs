@@ -74,12 +74,22 @@ fn bare_hosts(text: &[u8], old: &Address, new: &Address, edits: &mut Vec<Edit>) 
 }
 
 /// Directives that take a URL path, in lower case.
-const WITH_PATH: [&str; 8] =
-    ["rewritebase", "errordocument", "redirect", "redirectmatch", "redirectpermanent", "rewriterule", "rewritecond", "fallbackresource"];
+const WITH_PATH: [&str; 8] = [
+    "rewritebase",
+    "errordocument",
+    "redirect",
+    "redirectmatch",
+    "redirectpermanent",
+    "rewriterule",
+    "rewritecond",
+    "fallbackresource",
+];
 
 fn base_paths(line: &[u8], start: usize, old: &str, new: &str, edits: &mut Vec<Edit>) {
     let words = words(line);
-    let Some(directive) = words.first().map(|w| String::from_utf8_lossy(&line[w.clone()]).to_ascii_lowercase()) else {
+    let Some(directive) =
+        words.first().map(|w| String::from_utf8_lossy(&line[w.clone()]).to_ascii_lowercase())
+    else {
         return;
     };
     if !WITH_PATH.contains(&directive.as_str()) {
@@ -135,9 +145,17 @@ mod tests {
     use crate::place::{Place, Root};
 
     fn moved(old: &str, new: &str, text: &str) -> String {
-        let place = |a: &str, r: &str| Place { address: Address::parse(a).unwrap(), root: Root::parse(r).unwrap(), database: None };
-        let relocation =
-            Relocation { from: place(old, "/home/o/www"), aliases: vec![], other_roots: vec![], to: place(new, "/srv/n") };
+        let place = |a: &str, r: &str| Place {
+            address: Address::parse(a).unwrap(),
+            root: Root::parse(r).unwrap(),
+            database: None,
+        };
+        let relocation = Relocation {
+            from: place(old, "/home/o/www"),
+            aliases: vec![],
+            other_roots: vec![],
+            to: place(new, "/srv/n"),
+        };
         let needles = Needles::new(&relocation.pairs(), &[]);
         String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &needles))).unwrap()
     }

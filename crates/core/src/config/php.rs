@@ -79,7 +79,8 @@ pub fn parse(text: &[u8], folder: Option<&str>) -> Result<PhpFile, PhpError> {
     let mut parser = Parser::new();
     parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).map_err(|_| PhpError::Grammar)?;
     let tree: Tree = parser.parse(text, None).ok_or(PhpError::Parse)?;
-    let mut reader = Reader { text, folder, constants: HashMap::new(), settings: Vec::new(), literals: Vec::new() };
+    let mut reader =
+        Reader { text, folder, constants: HashMap::new(), settings: Vec::new(), literals: Vec::new() };
     reader.walk(tree.root_node());
     let Reader { settings, literals, .. } = reader;
     Ok(PhpFile { settings, literals, has_errors: tree.root_node().has_error() })
@@ -195,7 +196,10 @@ impl Reader<'_> {
             "string" => {
                 let raw = self.source(node);
                 let inside = raw.strip_prefix('\'').and_then(|r| r.strip_suffix('\''));
-                (inside.map(unescape_single), if inside.is_some() { Expression::Literal } else { Expression::Unknown })
+                (
+                    inside.map(unescape_single),
+                    if inside.is_some() { Expression::Literal } else { Expression::Unknown },
+                )
             }
             "encapsed_string" => self.encapsed(node),
             "integer" | "float" => (Some(self.source(node).to_string()), Expression::Literal),
@@ -247,7 +251,9 @@ impl Reader<'_> {
         let (a, how_a) = self.evaluate(left);
         let (b, how_b) = self.evaluate(right);
         let expression = match (&how_a, &how_b) {
-            (Expression::Environment(name), _) | (_, Expression::Environment(name)) => Expression::Environment(name.clone()),
+            (Expression::Environment(name), _) | (_, Expression::Environment(name)) => {
+                Expression::Environment(name.clone())
+            }
             (Expression::Unknown, _) | (_, Expression::Unknown) => Expression::Unknown,
             _ => {
                 let moves = |e: &Expression| matches!(e, Expression::Computed { moves: true });
@@ -318,7 +324,8 @@ fn unescape_double(inside: &str) -> String {
             Some('e') => out.push('\u{1b}'),
             Some(c @ ('\\' | '"' | '$')) => out.push(c),
             Some('x') => {
-                let digits: String = std::iter::from_fn(|| chars.next_if(char::is_ascii_hexdigit)).take(2).collect();
+                let digits: String =
+                    std::iter::from_fn(|| chars.next_if(char::is_ascii_hexdigit)).take(2).collect();
                 out.extend(u8::from_str_radix(&digits, 16).ok().map(char::from));
             }
             Some(c) => out.extend(['\\', c]),
@@ -366,8 +373,12 @@ mod tests {
         let file = parse(text.as_bytes(), Some("/srv/www")).unwrap();
         assert!(!file.has_errors);
         let value = |n: &str| file.value(n).map(str::to_string);
-        let found = ["A", "B", "C", "x", "n", "off", "D", "E", "F"].map(|n| value(n).unwrap_or_else(|| "-".into()));
-        assert_eq!(found, ["one", "t\"w$o", "fake'pass\\15", "v", "25", "", "one/sub", "/srv/www/tmp", "/srv/www/x"]);
+        let found =
+            ["A", "B", "C", "x", "n", "off", "D", "E", "F"].map(|n| value(n).unwrap_or_else(|| "-".into()));
+        assert_eq!(
+            found,
+            ["one", "t\"w$o", "fake'pass\\15", "v", "25", "", "one/sub", "/srv/www/tmp", "/srv/www/x"]
+        );
         assert_eq!(file.setting("G").unwrap().expression, Expression::Environment("DB_PASS".into()));
         assert_eq!(file.setting("H").unwrap().expression, Expression::Unknown);
         assert_eq!(file.setting("E").unwrap().expression, Expression::Computed { moves: true });

@@ -41,8 +41,12 @@ impl Loader {
         let mut conn = connect(access)?;
         let sql = "SELECT @@max_allowed_packet";
         let packet: Option<usize> = conn.query_first(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
-        let mut loader =
-            Loader { conn, packet: packet.unwrap_or(BATCH), loaded: Loaded::default(), databases: Vec::new() };
+        let mut loader = Loader {
+            conn,
+            packet: packet.unwrap_or(BATCH),
+            loaded: Loaded::default(),
+            databases: Vec::new(),
+        };
         loader.session()?;
         Ok(loader)
     }
@@ -95,7 +99,8 @@ impl Loader {
     pub fn finish(mut self) -> Result<Loaded, DatabaseError> {
         for (table, sent) in self.loaded.rows.clone() {
             let sql = format!("SELECT COUNT(*) FROM {}", super::name(&table));
-            let there: Option<u64> = self.conn.query_first(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+            let there: Option<u64> =
+                self.conn.query_first(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
             if there != Some(sent) {
                 let what = format!("{sent} rows were sent, {} are there", there.unwrap_or_default());
                 self.loaded.warnings.push(Warning::new(what, table, "look for doubled keys in the dump"));
@@ -117,16 +122,44 @@ struct LoadSink<'l> {
 
 /// Variables that a dump may set for its session, in lower case.
 const SETTABLE: [&str; 20] = [
-    "names", "character", "character_set_client", "character_set_connection", "character_set_results", "character_set_database",
-    "collation_connection", "sql_mode", "time_zone", "foreign_key_checks", "unique_checks", "sql_notes", "autocommit",
-    "sql_quote_show_create", "sql_auto_is_null", "sql_safe_updates", "default_storage_engine", "sql_require_primary_key", "charset",
+    "names",
+    "character",
+    "character_set_client",
+    "character_set_connection",
+    "character_set_results",
+    "character_set_database",
+    "collation_connection",
+    "sql_mode",
+    "time_zone",
+    "foreign_key_checks",
+    "unique_checks",
+    "sql_notes",
+    "autocommit",
+    "sql_quote_show_create",
+    "sql_auto_is_null",
+    "sql_safe_updates",
+    "default_storage_engine",
+    "sql_require_primary_key",
+    "charset",
     "storage_engine",
 ];
 
 /// Functions that may stand in a row.
 const FUNCTIONS: [&str; 14] = [
-    "concat", "char", "unhex", "hex", "now", "current_timestamp", "curdate", "from_base64", "st_geomfromtext", "st_geomfromwkb",
-    "geomfromtext", "geomfromwkb", "convert", "cast",
+    "concat",
+    "char",
+    "unhex",
+    "hex",
+    "now",
+    "current_timestamp",
+    "curdate",
+    "from_base64",
+    "st_geomfromtext",
+    "st_geomfromwkb",
+    "geomfromtext",
+    "geomfromwkb",
+    "convert",
+    "cast",
 ];
 
 impl LoadSink<'_> {
@@ -157,13 +190,23 @@ impl LoadSink<'_> {
         match &statement.class {
             Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex => {
                 let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
-                let risky = ["DATA DIRECTORY", "INDEX DIRECTORY", "ENGINE=FEDERATED", "ENGINE=CONNECT", "ENGINE=SPIDER"];
+                let risky = [
+                    "DATA DIRECTORY",
+                    "INDEX DIRECTORY",
+                    "ENGINE=FEDERATED",
+                    "ENGINE=CONNECT",
+                    "ENGINE=SPIDER",
+                ];
                 if let Some(word) = risky.iter().find(|w| upper.contains(**w)) {
                     return forbidden(format!("a table with {word} would reach outside of the database"));
                 }
                 self.send(body, line)
             }
-            Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent | Class::DropOther => self.send(body, line),
+            Class::CreateView
+            | Class::CreateTrigger
+            | Class::CreateRoutine
+            | Class::CreateEvent
+            | Class::DropOther => self.send(body, line),
             Class::Insert => {
                 let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
                 if upper.contains("SELECT") || upper.contains("LOAD_FILE") {
@@ -183,7 +226,10 @@ impl LoadSink<'_> {
                     self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
                 }
                 if self.loader.databases.len() > 1 {
-                    return forbidden(format!("the dump holds several databases: {}", self.loader.databases.join(", ")));
+                    return forbidden(format!(
+                        "the dump holds several databases: {}",
+                        self.loader.databases.join(", ")
+                    ));
                 }
                 Ok(())
             }
@@ -198,22 +244,37 @@ impl LoadSink<'_> {
         }
         for word in ["global", "persist", "password", "role"] {
             if text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|w| w == word) {
-                return Err(DatabaseError::Forbidden { line, what: format!("SET {word} would change the server") });
+                return Err(DatabaseError::Forbidden {
+                    line,
+                    what: format!("SET {word} would change the server"),
+                });
             }
         }
         let after = text.split_once("set").map(|(_, t)| t.trim_start()).unwrap_or_default();
-        let name = after.trim_start_matches("session ").trim_start_matches("@@session.").trim_start_matches("@@");
-        let name: String = name.chars().take_while(|c| c.is_alphanumeric() || *c == '_' || *c == '@').collect();
+        let name =
+            after.trim_start_matches("session ").trim_start_matches("@@session.").trim_start_matches("@@");
+        let name: String =
+            name.chars().take_while(|c| c.is_alphanumeric() || *c == '_' || *c == '@').collect();
         if !name.starts_with('@') && !SETTABLE.contains(&name.as_str()) {
-            return Err(DatabaseError::Forbidden { line, what: format!("SET {name} is no setting of a dump") });
+            return Err(DatabaseError::Forbidden {
+                line,
+                what: format!("SET {name} is no setting of a dump"),
+            });
         }
         if let Some(charset) = after.strip_prefix("names ") {
-            self.charset = charset.trim_matches([' ', '\'', '"']).chars().take_while(|c| c.is_alphanumeric()).collect();
+            self.charset =
+                charset.trim_matches([' ', '\'', '"']).chars().take_while(|c| c.is_alphanumeric()).collect();
         }
         self.send(body, line)
     }
 
-    fn row(&mut self, bytes: &[u8], values: &[Value], statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
+    fn row(
+        &mut self,
+        bytes: &[u8],
+        values: &[Value],
+        statement: &Statement,
+        quoting: Quoting,
+    ) -> Result<(), DatabaseError> {
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
             let text = String::from_utf8_lossy(&bytes[value.span.clone()]).into_owned();
             if let Some((function, _)) = text.split_once('(') {
@@ -221,7 +282,10 @@ impl LoadSink<'_> {
                 let allowed = FUNCTIONS.contains(&function.to_ascii_lowercase().as_str());
                 let lower = text.to_ascii_lowercase();
                 if !allowed || lower.contains("load_file") || lower.contains("select") {
-                    return Err(DatabaseError::Forbidden { line: statement.line, what: format!("the row calls {function}()") });
+                    return Err(DatabaseError::Forbidden {
+                        line: statement.line,
+                        what: format!("the row calls {function}()"),
+                    });
                 }
             }
         }
@@ -244,7 +308,12 @@ impl LoadSink<'_> {
         Ok(())
     }
 
-    fn take(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
+    fn take(
+        &mut self,
+        piece: Piece<'_>,
+        statement: &Statement,
+        quoting: Quoting,
+    ) -> Result<(), DatabaseError> {
         match piece {
             Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
             Piece::Whole { bytes, .. } => {
@@ -265,7 +334,11 @@ impl LoadSink<'_> {
             Piece::Row { bytes, values } => self.row(bytes, values, statement, quoting),
             Piece::Tail(bytes) => {
                 let tail = strip_delimiter(bytes).trim_ascii();
-                if tail.is_empty() || tail.starts_with(b"*/") || tail.starts_with(b"--") || tail.starts_with(b"#") {
+                if tail.is_empty()
+                    || tail.starts_with(b"*/")
+                    || tail.starts_with(b"--")
+                    || tail.starts_with(b"#")
+                {
                     return Ok(());
                 }
                 // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.

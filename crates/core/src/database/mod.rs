@@ -70,7 +70,8 @@ pub fn connect(access: &DatabaseAccess) -> Result<Conn, DatabaseError> {
         .pass(Some(access.password.expose().to_string()))
         .db_name(Some(access.name.clone()))
         .tcp_connect_timeout(Some(std::time::Duration::from_secs(10)));
-    Conn::new(Opts::from(builder)).map_err(|e| DatabaseError::Connect { url: access.url(), source: Box::new(e) })
+    Conn::new(Opts::from(builder))
+        .map_err(|e| DatabaseError::Connect { url: access.url(), source: Box::new(e) })
 }
 
 pub(crate) fn run(conn: &mut Conn, statement: &str) -> Result<(), DatabaseError> {
@@ -124,31 +125,46 @@ pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
     conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))
 }
 
-/// Table sizes (name, estimated rows, bytes) and the rows that tell the address. Where they do not tell it and content has to, the
-/// whole database is read once.
-#[allow(clippy::type_complexity)]
-pub fn facts(access: &DatabaseAccess, wanted: &[Wanted]) -> Result<(Vec<(String, u64, u64)>, Inspection), DatabaseError> {
+/// Name, estimated rows and bytes of a table.
+pub type Size = (String, u64, u64);
+
+/// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names.
+pub fn facts(
+    access: &DatabaseAccess,
+    wanted: &[Wanted],
+    content: bool,
+) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut conn = connect(access)?;
     let sql = "SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0) \
                FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
-    let sizes: Vec<(String, u64, u64)> = conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+    let sizes: Vec<Size> = conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
     let mut found = Inspection::default();
-    if wanted.is_empty() {
+    let rows = wanted.iter().map(|wish| rows_of(&mut conn, wish, &sizes)).collect();
+    if content {
         found = read::inspect_all(conn)?;
-    } else {
-        for wish in wanted {
-            found.rows.push(rows_of(&mut conn, wish, &sizes));
-        }
     }
+    found.rows = rows;
     Ok((sizes, found))
 }
 
-fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[(String, u64, u64)]) -> Vec<Vec<Option<String>>> {
+fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<String>>> {
     if !sizes.iter().any(|(name, _, _)| *name == wish.table) {
         return Vec::new();
     }
     let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-    let sql = format!("SELECT {} FROM {} LIMIT {}", columns.join(","), name(&wish.table), 20_000);
+    let only = wish.only.as_ref().map(|(column, value)| {
+        format!(
+            " WHERE {} = {}",
+            name(column),
+            String::from_utf8_lossy(&crate::dump::literal::quoted(value.as_bytes()))
+        )
+    });
+    let (columns, only) = (columns.join(","), only.unwrap_or_default());
+    let sql = format!(
+        "SELECT {columns} FROM {}{only} LIMIT {}",
+        name(&wish.table),
+        crate::dump::inspect::MOST_ROWS
+    );
     let rows: Vec<mysql::Row> = conn.query(sql).unwrap_or_default();
     let text = |v: mysql::Value| match v {
         mysql::Value::Bytes(b) => String::from_utf8(b).ok(),

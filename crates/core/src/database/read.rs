@@ -70,9 +70,11 @@ fn columns(conn: &mut Conn) -> Result<BTreeMap<String, Vec<Column>>, DatabaseErr
     let mut out: BTreeMap<String, Vec<Column>> = BTreeMap::new();
     for (table, column, kind, extra) in rows::<(String, String, String, String)>(conn, sql)? {
         let spelling = match kind.to_ascii_lowercase().as_str() {
-            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "float" | "double" | "year" => Spelling::Number,
-            "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" | "bit" | "geometry" | "point" | "linestring"
-            | "polygon" | "multipoint" | "multilinestring" | "multipolygon" | "geometrycollection" | "geomcollection" => Spelling::Bytes,
+            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "float" | "double"
+            | "year" => Spelling::Number,
+            "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" | "bit" | "geometry"
+            | "point" | "linestring" | "polygon" | "multipoint" | "multilinestring" | "multipolygon"
+            | "geometrycollection" | "geomcollection" => Spelling::Bytes,
             _ => Spelling::Text,
         };
         let generated = extra.contains("GENERATED") && !extra.contains("DEFAULT_GENERATED");
@@ -82,7 +84,13 @@ fn columns(conn: &mut Conn) -> Result<BTreeMap<String, Vec<Column>>, DatabaseErr
 }
 
 /// Writes one table: structure, and rows unless they are left out. Returns the number of rows written.
-fn write_table(conn: &mut Conn, table: &str, columns: &[Column], with_rows: bool, out: &mut dyn Write) -> Result<u64, DatabaseError> {
+fn write_table(
+    conn: &mut Conn,
+    table: &str,
+    columns: &[Column],
+    with_rows: bool,
+    out: &mut dyn Write,
+) -> Result<u64, DatabaseError> {
     let sql = format!("SHOW CREATE TABLE {}", name(table));
     let created: Vec<mysql::Row> = rows(conn, &sql)?;
     let create = created.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
@@ -146,24 +154,44 @@ fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling) {
 }
 
 /// Views, triggers, routines and events, in an order in which they can be created.
-fn write_others(conn: &mut Conn, out: &mut dyn Write, warnings: &mut Warnings<'_>) -> Result<u64, DatabaseError> {
+fn write_others(
+    conn: &mut Conn,
+    out: &mut dyn Write,
+    warnings: &mut Warnings<'_>,
+) -> Result<u64, DatabaseError> {
     let mut count = 0;
     let mut views = Vec::new();
-    for view in rows::<String>(conn, "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()")? {
+    for view in rows::<String>(
+        conn,
+        "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()",
+    )? {
         let shown: Vec<mysql::Row> = rows(conn, &format!("SHOW CREATE VIEW {}", name(&view)))?;
         views.push((view, shown.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default()));
     }
     while !views.is_empty() {
         // A view comes after those that it names.
-        let free = views.iter().position(|(v, sql)| !views.iter().any(|(o, _)| o != v && sql.contains(&name(o))));
+        let free =
+            views.iter().position(|(v, sql)| !views.iter().any(|(o, _)| o != v && sql.contains(&name(o))));
         let (_, sql) = views.remove(free.unwrap_or(0));
         writeln!(out, "{sql};")?;
         count += 1;
     }
     let kinds = [
-        ("PROCEDURE", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'", 2),
-        ("FUNCTION", "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'", 2),
-        ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_ORDER", 2),
+        (
+            "PROCEDURE",
+            "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'",
+            2,
+        ),
+        (
+            "FUNCTION",
+            "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'",
+            2,
+        ),
+        (
+            "TRIGGER",
+            "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_ORDER",
+            2,
+        ),
         ("EVENT", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", 3),
     ];
     for (kind, list, column) in kinds {
@@ -172,7 +200,11 @@ fn write_others(conn: &mut Conn, out: &mut dyn Write, warnings: &mut Warnings<'_
             let sql = shown.first().and_then(|r| r.as_ref(column)).map(text).unwrap_or_default();
             if sql.is_empty() {
                 let what = format!("the {} {item} could not be read", kind.to_ascii_lowercase());
-                warnings.push(Warning::new(what, "", "ask for the right to see its definition, or carry it by hand"));
+                warnings.push(Warning::new(
+                    what,
+                    "",
+                    "ask for the right to see its definition, or carry it by hand",
+                ));
                 continue;
             }
             writeln!(out, "DELIMITER ;;\n{sql};;\nDELIMITER ;")?;

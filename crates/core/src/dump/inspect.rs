@@ -23,6 +23,8 @@ pub struct Wanted {
     pub table: String,
     /// Columns; a row is kept as their values in this order.
     pub columns: Vec<String>,
+    /// Column, which must be one of `columns`, and value that tell the rows that are meant.
+    pub only: Option<(String, String)>,
 }
 
 /// What a dump holds.
@@ -93,7 +95,8 @@ impl Inspector<'_> {
             };
             let Some(rest) = rest.strip_prefix(b":").and_then(slash).and_then(slash) else { continue };
             let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"-.:".contains(b)).count();
-            let host = String::from_utf8_lossy(&rest[..len]).trim_end_matches(['.', ':']).to_ascii_lowercase();
+            let host =
+                String::from_utf8_lossy(&rest[..len]).trim_end_matches(['.', ':']).to_ascii_lowercase();
             if host.contains('.') || host.starts_with("localhost") {
                 let known = self.found.hosts.len();
                 let key = format!("{scheme}://{host}");
@@ -140,8 +143,15 @@ impl Sink for Inspector<'_> {
                 size.rows += 1;
                 size.bytes += bytes.len() as u64;
                 for (wish, positions) in &self.reading {
-                    if self.found.rows[*wish].len() < MOST_ROWS {
-                        let value = |p: &Option<usize>| p.and_then(|p| values.get(p)).and_then(|v| literal::text_of(bytes, v, quoting));
+                    let value = |p: &Option<usize>| {
+                        p.and_then(|p| values.get(p)).and_then(|v| literal::text_of(bytes, v, quoting))
+                    };
+                    let wanted = &self.wanted[*wish];
+                    let meant = wanted.only.as_ref().is_none_or(|(column, wanted_value)| {
+                        let at = wanted.columns.iter().position(|c| c == column);
+                        at.and_then(|at| value(&positions[at])).as_ref() == Some(wanted_value)
+                    });
+                    if meant && self.found.rows[*wish].len() < MOST_ROWS {
                         self.found.rows[*wish].push(positions.iter().map(value).collect());
                     }
                 }

@@ -110,14 +110,18 @@ impl Lexer {
             return Step::Token(Token::End, self.delimiter.len());
         }
         match first {
-            b' ' | b'\t' | b'\n' | b'\r' | 0x0B | 0x0C => {
-                open_ended(Token::Space, rest.iter().take_while(|b| b.is_ascii_whitespace() || **b == 0x0B).count())
-            }
+            b' ' | b'\t' | b'\n' | b'\r' | 0x0B | 0x0C => open_ended(
+                Token::Space,
+                rest.iter().take_while(|b| b.is_ascii_whitespace() || **b == 0x0B).count(),
+            ),
             b'#' => line_comment(rest, end),
-            b'-' if rest.starts_with(b"--") && rest.get(2).is_none_or(|b| *b <= b' ') => line_comment(rest, end),
+            b'-' if rest.starts_with(b"--") && rest.get(2).is_none_or(|b| *b <= b' ') => {
+                line_comment(rest, end)
+            }
             b'/' if rest.starts_with(b"/*!") || rest.starts_with(b"/*M!") => {
                 let sign = if rest[2] == b'!' { 3 } else { 4 };
-                let digits = rest.get(sign..).unwrap_or_default().iter().take_while(|b| b.is_ascii_digit()).count();
+                let digits =
+                    rest.get(sign..).unwrap_or_default().iter().take_while(|b| b.is_ascii_digit()).count();
                 open_ended(Token::HintOpen, sign + digits)
             }
             b'/' if rest.starts_with(b"/*") => match memchr::memmem::find(&rest[2..], b"*/") {
@@ -137,7 +141,11 @@ impl Lexer {
                 None => Step::More,
             },
             b if word_byte(b) => {
-                if self.at_start && rest.len() >= 10 && rest[..9].eq_ignore_ascii_case(b"DELIMITER") && matches!(rest[9], b' ' | b'\t') {
+                if self.at_start
+                    && rest.len() >= 10
+                    && rest[..9].eq_ignore_ascii_case(b"DELIMITER")
+                    && matches!(rest[9], b' ' | b'\t')
+                {
                     return match memchr::memchr(b'\n', rest) {
                         Some(at) => Step::Token(Token::DelimiterLine, at),
                         None if end => Step::Token(Token::DelimiterLine, rest.len()),
@@ -151,7 +159,9 @@ impl Lexer {
                 let len = rest
                     .iter()
                     .enumerate()
-                    .take_while(|(i, b)| (word_byte(**b) || (number && **b == b'.')) && !self.delimiter_at(rest, *i))
+                    .take_while(|(i, b)| {
+                        (word_byte(**b) || (number && **b == b'.')) && !self.delimiter_at(rest, *i)
+                    })
                     .count();
                 open_ended(Token::Word, len)
             }

@@ -19,7 +19,8 @@ pub fn decode(quoted: &[u8], start: usize, quoting: Quoting) -> Decoded {
     let mut at = 0;
     while at < inside.len() {
         let hay = &inside[at..];
-        let found = if quoting.backslash { memchr::memchr2(quote, b'\\', hay) } else { memchr::memchr(quote, hay) };
+        let found =
+            if quoting.backslash { memchr::memchr2(quote, b'\\', hay) } else { memchr::memchr(quote, hay) };
         let plain = found.unwrap_or(hay.len());
         out.plain(&hay[..plain]);
         at += plain;

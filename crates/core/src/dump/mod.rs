@@ -7,8 +7,8 @@
 pub mod inspect;
 pub mod lex;
 pub mod literal;
-pub mod row;
 pub mod rewrite;
+pub mod row;
 pub mod split;
 pub mod statement;
 pub mod stream;

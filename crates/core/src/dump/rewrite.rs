@@ -294,7 +294,13 @@ impl<'a, W: Write> Rewriter<'a, W> {
     }
 
     /// A statement that is no insert: strings in it are rewritten, definers may go.
-    fn whole(&mut self, bytes: &[u8], literals: &[Range<usize>], statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
+    fn whole(
+        &mut self,
+        bytes: &[u8],
+        literals: &[Range<usize>],
+        statement: &Statement,
+        quoting: Quoting,
+    ) -> Result<(), DumpError> {
         let needles = self.rules.needles;
         let mut edits = Vec::new();
         let definers = self.rules.strip_definers
@@ -315,9 +321,14 @@ impl<'a, W: Write> Rewriter<'a, W> {
                 }
                 let quote = bytes[span.start];
                 let decoded = literal::decode(&bytes[span.clone()], span.start, quoting);
-                edits.extend(literal_edits(needles, &mut tally, self.rules.samples, bytes, decoded, |new, _| {
-                    literal::escape(new, quote, quoting)
-                }));
+                edits.extend(literal_edits(
+                    needles,
+                    &mut tally,
+                    self.rules.samples,
+                    bytes,
+                    decoded,
+                    |new, _| literal::escape(new, quote, quoting),
+                ));
             }
             let table = self.tally.tables.entry(statement.name.clone().unwrap_or_default()).or_default();
             table.columns.entry("(definition)".into()).or_default().add(tally);
@@ -338,7 +349,11 @@ impl<W: Write> Sink for Rewriter<'_, W> {
             }
             Piece::Row { bytes, values } => self.row(bytes, values, quoting),
             Piece::Between(bytes) | Piece::Tail(bytes) => {
-                if self.current.skip { Ok(()) } else { self.write(bytes) }
+                if self.current.skip {
+                    Ok(())
+                } else {
+                    self.write(bytes)
+                }
             }
         }
     }
@@ -386,7 +401,9 @@ fn definer_edits(bytes: &[u8]) -> Vec<Edit> {
             // `user`, then `@` with or without the host in the same word, then the host.
             (Some(from), Token::Name | Token::Text | Token::Word) if (1..=3).contains(&parts) => {
                 parts += 1;
-                let ends_user = parts == 2 && !matches!(bytes.get(at + len), Some(b'@')) || (parts == 3 && text.len() > 1) || parts == 4;
+                let ends_user = parts == 2 && !matches!(bytes.get(at + len), Some(b'@'))
+                    || (parts == 3 && text.len() > 1)
+                    || parts == 4;
                 if ends_user {
                     edits.push(Edit::new(from..at + len, ""));
                     start = None;
@@ -413,7 +430,10 @@ mod tests {
             ("/*!50017 DEFINER=`a`@`h`*/ x", "/*!50017 */ x"),
             ("CREATE SQL SECURITY DEFINER VIEW v", "CREATE SQL SECURITY DEFINER VIEW v"),
         ] {
-            assert_eq!(String::from_utf8_lossy(&edit::apply(sql.as_bytes(), &definer_edits(sql.as_bytes()))), left);
+            assert_eq!(
+                String::from_utf8_lossy(&edit::apply(sql.as_bytes(), &definer_edits(sql.as_bytes()))),
+                left
+            );
         }
     }
 }

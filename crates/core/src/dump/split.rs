@@ -33,6 +33,17 @@ impl Part {
     }
 }
 
+/// What a split came to.
+#[derive(Debug)]
+pub struct Split {
+    /// Parts, tables first.
+    pub parts: Vec<Part>,
+    /// Databases that the dump names.
+    pub databases: BTreeSet<String>,
+    /// Statements that build nothing and were left out, with their lines.
+    pub left_out: Vec<String>,
+}
+
 /// A sink that splits. Rows of the tables in `without_rows` are left out.
 pub struct Splitter<'a> {
     folder: &'a Path,
@@ -69,11 +80,11 @@ impl<'a> Splitter<'a> {
         }
     }
 
-    /// Ends the split. Returns the parts, tables first, the databases that the dump names, and statements that were left out.
-    pub fn finish(mut self) -> Result<(Vec<Part>, BTreeSet<String>, Vec<String>), DumpError> {
+    /// Ends the split.
+    pub fn finish(mut self) -> Result<Split, DumpError> {
         self.close()?;
         self.parts.sort_by_key(|p| p.table.is_none());
-        Ok((self.parts, self.databases, self.left_out))
+        Ok(Split { parts: self.parts, databases: self.databases, left_out: self.left_out })
     }
 
     fn close(&mut self) -> Result<(), DumpError> {
@@ -109,7 +120,11 @@ impl<'a> Splitter<'a> {
     fn reopen(&mut self, index: usize) -> Result<(), DumpError> {
         self.close()?;
         // Compressed frames may follow each other in one file.
-        let file = File::options().create(true).append(true).open(&self.parts[index].path).map_err(DumpError::Write)?;
+        let file = File::options()
+            .create(true)
+            .append(true)
+            .open(&self.parts[index].path)
+            .map_err(DumpError::Write)?;
         let encoder = zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
         self.open = Some((index, encoder));
         Ok(())
@@ -131,11 +146,19 @@ impl<'a> Splitter<'a> {
     fn whole(&mut self, bytes: &[u8], statement: &Statement) -> Result<(), DumpError> {
         let name = statement.name.as_deref();
         match &statement.class {
-            Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex | Class::Insert => {
+            Class::CreateTable
+            | Class::DropTable
+            | Class::AlterTable
+            | Class::CreateIndex
+            | Class::Insert => {
                 self.enter(name)?;
                 self.line(bytes)
             }
-            Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent | Class::DropOther => {
+            Class::CreateView
+            | Class::CreateTrigger
+            | Class::CreateRoutine
+            | Class::CreateEvent
+            | Class::DropOther => {
                 self.enter(None)?;
                 // The part has to say itself what ends a statement with a body.
                 if self.delimiter == b";" {
@@ -197,10 +220,18 @@ impl Sink for Splitter<'_> {
                 self.write(bytes)
             }
             Piece::Between(bytes) => {
-                if self.skip { Ok(()) } else { self.write(bytes) }
+                if self.skip {
+                    Ok(())
+                } else {
+                    self.write(bytes)
+                }
             }
             Piece::Tail(bytes) => {
-                if self.skip { Ok(()) } else { self.line(bytes) }
+                if self.skip {
+                    Ok(())
+                } else {
+                    self.line(bytes)
+                }
             }
         }
     }

@@ -115,7 +115,10 @@ impl Head {
         let class = match &first[..] {
             b"INSERT" | b"REPLACE" => {
                 let mut at = 1;
-                while matches!(&upper(at)[..], b"LOW_PRIORITY" | b"DELAYED" | b"HIGH_PRIORITY" | b"IGNORE" | b"INTO") {
+                while matches!(
+                    &upper(at)[..],
+                    b"LOW_PRIORITY" | b"DELAYED" | b"HIGH_PRIORITY" | b"IGNORE" | b"INTO"
+                ) {
                     at += 1;
                 }
                 let at = self.name_at(at, &mut out);
@@ -135,15 +138,22 @@ impl Head {
                         (b"TRIGGER", true) => break Class::CreateTrigger,
                         (b"PROCEDURE" | b"FUNCTION" | b"PACKAGE", true) => break Class::CreateRoutine,
                         (b"EVENT", true) => break Class::CreateEvent,
-                        (b"VIEW" | b"TRIGGER" | b"PROCEDURE" | b"FUNCTION" | b"EVENT" | b"PACKAGE", false) => {
+                        (
+                            b"VIEW" | b"TRIGGER" | b"PROCEDURE" | b"FUNCTION" | b"EVENT" | b"PACKAGE",
+                            false,
+                        ) => {
                             break Class::DropOther;
                         }
                         (b"DATABASE" | b"SCHEMA", _) => break Class::Database,
                         (b"INDEX", true) => break Class::CreateIndex,
                         (b"USER" | b"ROLE" | b"SERVER" | b"TABLESPACE" | b"LOGFILE", _) => {
-                            break Class::Other(String::from_utf8_lossy(&[&first[..], b" ", &word].concat()).into_owned());
+                            break Class::Other(
+                                String::from_utf8_lossy(&[&first[..], b" ", &word].concat()).into_owned(),
+                            );
                         }
-                        _ if at > self.tokens.len() => break Class::Other(String::from_utf8_lossy(&first).into_owned()),
+                        _ if at > self.tokens.len() => {
+                            break Class::Other(String::from_utf8_lossy(&first).into_owned());
+                        }
                         _ => {}
                     }
                 };
@@ -258,8 +268,17 @@ pub fn created_columns(statement: &[u8]) -> Vec<String> {
             Token::Name | Token::Text if item_start => names.push(unquoted(bytes)),
             Token::Word if item_start => {
                 let word = bytes.to_ascii_uppercase();
-                let other: [&[u8]; 9] =
-                    [b"PRIMARY", b"KEY", b"UNIQUE", b"INDEX", b"FULLTEXT", b"SPATIAL", b"CONSTRAINT", b"FOREIGN", b"CHECK"];
+                let other: [&[u8]; 9] = [
+                    b"PRIMARY",
+                    b"KEY",
+                    b"UNIQUE",
+                    b"INDEX",
+                    b"FULLTEXT",
+                    b"SPATIAL",
+                    b"CONSTRAINT",
+                    b"FOREIGN",
+                    b"CHECK",
+                ];
                 if !other.contains(&&word[..]) {
                     names.push(String::from_utf8_lossy(bytes).into_owned());
                 }
@@ -280,7 +299,10 @@ mod tests {
         let mut head = Head::default();
         let mut at = 0;
         while let Step::Token(token, len) = lexer.next(&sql.as_bytes()[at..], true) {
-            if !matches!(token, Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End) {
+            if !matches!(
+                token,
+                Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End
+            ) {
                 head.push(token, &sql.as_bytes()[at..at + len]);
             }
             at += len;
@@ -297,8 +319,16 @@ mod tests {
             ("INSERT IGNORE INTO `a``b` (`x`) VALUES (1)", Class::Insert, Some("a`b")),
             ("REPLACE INTO db.t VALUES (1)", Class::Insert, Some("t")),
             ("CREATE TABLE IF NOT EXISTS `t` (a int)", Class::CreateTable, Some("t")),
-            ("/*!50001 CREATE ALGORITHM=UNDEFINED DEFINER=`u`@`h` SQL SECURITY DEFINER VIEW `v` AS SELECT 1 */", Class::CreateView, Some("v")),
-            ("CREATE /*!50017 DEFINER=`u`@`%`*/ TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a=1", Class::CreateTrigger, Some("x")),
+            (
+                "/*!50001 CREATE ALGORITHM=UNDEFINED DEFINER=`u`@`h` SQL SECURITY DEFINER VIEW `v` AS SELECT 1 */",
+                Class::CreateView,
+                Some("v"),
+            ),
+            (
+                "CREATE /*!50017 DEFINER=`u`@`%`*/ TRIGGER x BEFORE INSERT ON t FOR EACH ROW SET @a=1",
+                Class::CreateTrigger,
+                Some("x"),
+            ),
             ("DROP TABLE IF EXISTS `t`", Class::DropTable, Some("t")),
             ("ALTER TABLE `t` ADD PRIMARY KEY (`a`)", Class::AlterTable, Some("t")),
             ("CREATE UNIQUE INDEX i ON `t` (a)", Class::CreateIndex, Some("t")),

@@ -248,7 +248,8 @@ impl Run {
             let start = w.at;
             w.at += len;
             match token {
-                Token::Space | Token::Comment | Token::DelimiterLine | Token::HintOpen | Token::HintClose => {}
+                Token::Space | Token::Comment | Token::DelimiterLine | Token::HintOpen | Token::HintClose => {
+                }
                 Token::End => {
                     self.whole(w, sink)?;
                     begun = false;
@@ -261,7 +262,11 @@ impl Run {
                     if token == Token::Word && self.head.opens_rows() {
                         self.statement = self.head.statement(w.line);
                         self.know_columns();
-                        sink.piece(Piece::InsertHead(&w.bytes[w.mark..w.at]), &self.statement, self.quoting())?;
+                        sink.piece(
+                            Piece::InsertHead(&w.bytes[w.mark..w.at]),
+                            &self.statement,
+                            self.quoting(),
+                        )?;
                         w.handed_out();
                         let whole = self.rows(w, sink)?;
                         if !whole {
@@ -303,7 +308,8 @@ impl Run {
         if self.statement.class == Class::Set {
             let upper = bytes.to_ascii_uppercase();
             if memchr::memmem::find(&upper, b"SQL_MODE").is_some() {
-                self.lexer.backslash_escapes = memchr::memmem::find(&upper, b"NO_BACKSLASH_ESCAPES").is_none();
+                self.lexer.backslash_escapes =
+                    memchr::memmem::find(&upper, b"NO_BACKSLASH_ESCAPES").is_none();
             }
         }
         sink.piece(Piece::Whole { bytes, literals: &self.literals }, &self.statement, quoting)?;
@@ -385,7 +391,13 @@ mod tests {
             self.bytes.extend_from_slice(bytes);
             // Space may come in several gaps: how many depends on the cuts and on nothing that matters.
             if kind != "gap" {
-                self.lines.push(format!("{kind} {:?} {:?} {} {:?}", s.class, s.name, s.line, String::from_utf8_lossy(bytes)));
+                self.lines.push(format!(
+                    "{kind} {:?} {:?} {} {:?}",
+                    s.class,
+                    s.name,
+                    s.line,
+                    String::from_utf8_lossy(bytes)
+                ));
             }
             Ok(())
         }
@@ -402,7 +414,11 @@ mod tests {
         assert_eq!(whole.bytes, DUMP.as_bytes());
         assert_eq!(ending.cut_off.as_ref().map(|c| c.line), Some(11), "the last statement has no delimiter");
         assert_eq!(ending.statements, 6);
-        assert!(whole.lines.iter().any(|l| l.starts_with("whole CreateTrigger Some(\"g\")")), "{:#?}", whole.lines);
+        assert!(
+            whole.lines.iter().any(|l| l.starts_with("whole CreateTrigger Some(\"g\")")),
+            "{:#?}",
+            whole.lines
+        );
         assert_eq!(whole.lines.iter().filter(|l| l.starts_with("row")).count(), 4);
         for window in 8..DUMP.len() {
             let mut cut = Notes::default();

@@ -72,7 +72,9 @@ impl Tally {
 
     /// Walks over all columns with their tables.
     pub fn columns(&self) -> impl Iterator<Item = (&str, &str, &ColumnTally)> {
-        self.tables.iter().flat_map(|(t, tally)| tally.columns.iter().map(move |(c, col)| (t.as_str(), c.as_str(), col)))
+        self.tables
+            .iter()
+            .flat_map(|(t, tally)| tally.columns.iter().map(move |(c, col)| (t.as_str(), c.as_str(), col)))
     }
 
     /// Adds another tally of the same run.

@@ -35,14 +35,21 @@ pub fn scan(site: &Path, needles: &Needles) -> Vec<FileLeftover> {
         let Ok(file) = File::open(entry.path()) else { continue };
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
         let mut found = FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new() };
-        if scan_file(file, needles, &mut buffer, &mut found).is_ok() && (found.pointing > 0 || !found.mentions.is_empty()) {
+        if scan_file(file, needles, &mut buffer, &mut found).is_ok()
+            && (found.pointing > 0 || !found.mentions.is_empty())
+        {
             out.push(found);
         }
     }
     out
 }
 
-fn scan_file(mut file: impl Read, needles: &Needles, buffer: &mut [u8], found: &mut FileLeftover) -> std::io::Result<()> {
+fn scan_file(
+    mut file: impl Read,
+    needles: &Needles,
+    buffer: &mut [u8],
+    found: &mut FileLeftover,
+) -> std::io::Result<()> {
     let (mut filled, mut lines, mut fresh) = (0usize, 0u64, 0usize);
     loop {
         let read = file.read(&mut buffer[filled..])?;

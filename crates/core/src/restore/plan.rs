@@ -144,13 +144,17 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
 
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
     if let Ok(entries) = fs::read_dir(&job.target) {
-        let mut found: Vec<String> = entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+        let mut found: Vec<String> =
+            entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
         if !found.is_empty() {
             found.sort();
             return Err(RestoreError::TargetInUse { path: job.target.clone(), found: shortened(found) });
         }
     } else if job.target.exists() {
-        return Err(RestoreError::TargetInUse { path: job.target.clone(), found: vec!["it is a file".into()] });
+        return Err(RestoreError::TargetInUse {
+            path: job.target.clone(),
+            found: vec!["it is a file".into()],
+        });
     }
     if let Some(dump) = &job.dump_to {
         if dump.exists() {
@@ -210,7 +214,9 @@ fn find_address(
                     crate::survey::SurveyError::Dump { path, source } => {
                         RestoreError::Dump { name: path.display().to_string(), source }
                     }
-                    other => RestoreError::Config { path: path.display().to_string(), why: other.to_string() },
+                    other => {
+                        RestoreError::Config { path: path.display().to_string(), why: other.to_string() }
+                    }
                 })?),
                 (None, Some(inner)) => Some(inspect_inner_dump(&job.archive, inner, &wanted, watch)?),
                 (None, None) => None,
@@ -218,6 +224,11 @@ fn find_address(
             address::find(definition, facts, inspection.as_ref())
         }
     };
+    if let (Some(main), Kind::Ours(_)) = (&found.address, &source.kind) {
+        // A database that was packed from a server was not looked through for them.
+        let named: Vec<Address> = source.hosts.keys().filter_map(|h| Address::parse(h).ok()).collect();
+        found.aliases.extend(address::twins(main, named.iter()));
+    }
     found.candidates.sort_by_key(|(_, n)| std::cmp::Reverse(*n));
     found.candidates.truncate(5);
     if let Some(given) = &job.from_address {
@@ -279,12 +290,19 @@ pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
     cells.collect()
 }
 
-fn file_plans(source: &Source, definition: &Definition, cx: &Context<'_>) -> Result<Vec<FilePlan>, RestoreError> {
+fn file_plans(
+    source: &Source,
+    definition: &Definition,
+    cx: &Context<'_>,
+) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
     for config in &definition.config {
         let Some(text) = source.tree.read(&config.path) else {
             if config.form != ConfigForm::Htaccess {
-                return Err(RestoreError::Config { path: config.path.clone(), why: "it is not in the archive".into() });
+                return Err(RestoreError::Config {
+                    path: config.path.clone(),
+                    why: "it is not in the archive".into(),
+                });
             }
             continue;
         };
@@ -294,7 +312,9 @@ fn file_plans(source: &Source, definition: &Definition, cx: &Context<'_>) -> Res
     }
     let patterns: Vec<_> = definition.text.iter().filter_map(|t| glob(&t.path).ok()).collect();
     for (path, (text, _)) in &source.tree.held {
-        let Some(below) = path.shown().strip_prefix(&source.tree.prefix).map(str::to_string) else { continue };
+        let Some(below) = path.shown().strip_prefix(&source.tree.prefix).map(str::to_string) else {
+            continue;
+        };
         if patterns.iter().any(|p| p.is_match(Path::new(&below))) {
             let plan = edit::plan_text(&below, text, cx);
             if !plan.edits.is_empty() {

@@ -59,7 +59,8 @@ pub struct Restored {
 impl Restored {
     /// Says whether anything needs a person's attention.
     pub fn has_findings(&self) -> bool {
-        let pointing = self.leftovers.iter().any(|l| l.pointing > 0 || l.mentions.keys().any(|r| r.is_leftover()));
+        let pointing =
+            self.leftovers.iter().any(|l| l.pointing > 0 || l.mentions.keys().any(|r| r.is_leftover()));
         pointing || !self.warnings.is_empty() || self.tally.left().keys().any(|r| r.is_leftover())
     }
 }
@@ -80,11 +81,19 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
 }
 
 /// Runs the plan.
-pub fn run(plan: &RestorePlan, samples: usize, book: &mut logbook::Run, watch: &dyn Watch) -> Result<Restored, RestoreError> {
+pub fn run(
+    plan: &RestorePlan,
+    samples: usize,
+    book: &mut logbook::Run,
+    watch: &dyn Watch,
+) -> Result<Restored, RestoreError> {
     let target = &plan.job.target;
     let mut warnings = Warnings::new(watch);
     let mut total = Restored { target: target.clone(), ..Restored::default() };
-    book.step("unpack files", serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }))?;
+    book.step(
+        "unpack files",
+        serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }),
+    )?;
     fs::create_dir_all(target).at(target)?;
     let archive_size = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "unpacking", total: archive_size });
@@ -157,7 +166,12 @@ fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_
 }
 
 /// Rewrites one part into a writer.
-fn rewrite<W: Write>(name: &str, reader: impl Read, rules: &Rules<'_>, out: W) -> Result<(W, Rewritten), RestoreError> {
+fn rewrite<W: Write>(
+    name: &str,
+    reader: impl Read,
+    rules: &Rules<'_>,
+    out: W,
+) -> Result<(W, Rewritten), RestoreError> {
     let mut rewriter = Rewriter::new(rules, out);
     let ending = crate::dump::stream::run(reader, WINDOW, &mut rewriter)
         .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
@@ -177,7 +191,9 @@ fn each_database_part(plan: &RestorePlan, watch: &dyn Watch, take: TakePart<'_>)
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let locate = Locate::new(plan);
     read::entries::<()>(&plan.job.archive, &advance, &mut |entry| {
-        let EntryPlace::Database(name) = locate.place_of(&entry) else { return Ok(ControlFlow::Continue(())) };
+        let EntryPlace::Database(name) = locate.place_of(&entry) else {
+            return Ok(ControlFlow::Continue(()));
+        };
         let outcome = crate::dump::open(entry.content)
             .map_err(|e| RestoreError::Dump { name: name.clone(), source: DumpError::Read(e) })
             .and_then(|reader| take(&name, reader));
@@ -216,17 +232,24 @@ impl Locate {
             Kind::Ours(_) => (true, None),
             Kind::Plain { dump } => (false, dump.clone()),
         };
-        let prefix = if ours { FILES.to_string() } else { plan.source.tree.prefix.trim_end_matches('/').to_string() };
+        let prefix =
+            if ours { FILES.to_string() } else { plan.source.tree.prefix.trim_end_matches('/').to_string() };
         Locate { ours, prefix, dump, external_dump: plan.job.dump.is_some() }
     }
 
     fn place_of(&self, entry: &Entry<'_>) -> EntryPlace {
         let Ok(Some(path)) = &entry.path else { return EntryPlace::None };
-        if self.ours && let Some(part) = path.below(DATABASE) {
+        if self.ours
+            && let Some(part) = path.below(DATABASE)
+        {
             return EntryPlace::Database(part.shown());
         }
         if self.dump.as_ref() == Some(&entry.raw_name) {
-            return if self.external_dump { EntryPlace::None } else { EntryPlace::Database(entry.raw_name.clone()) };
+            return if self.external_dump {
+                EntryPlace::None
+            } else {
+                EntryPlace::Database(entry.raw_name.clone())
+            };
         }
         let below = if self.prefix.is_empty() { Some(path.clone()) } else { path.below(&self.prefix) };
         below.map_or(EntryPlace::None, EntryPlace::File)
@@ -295,7 +318,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let folder = path.parent().unwrap_or(&path);
                 fs::create_dir_all(folder).at(folder)?;
                 let mode = entry.mode.unwrap_or(0o644) & 0o777;
-                let mut file = File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
+                let mut file =
+                    File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
                 let count = io::copy(entry.content, &mut file).at(&path)?;
                 file.set_modified(at_time(entry.time)).at(&path)?;
                 // Bits that give a program its owner's rights are not carried.
@@ -318,7 +342,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.files += 1;
             }
             EntryKind::Special => {
-                self.warnings.push(Warning::new("a device, pipe or socket was not unpacked", below.shown(), ""));
+                self.warnings.push(Warning::new(
+                    "a device, pipe or socket was not unpacked",
+                    below.shown(),
+                    "",
+                ));
             }
         }
         Ok(())
@@ -337,9 +365,15 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let folder = path.parent().unwrap_or(path);
             fs::create_dir_all(folder).at(folder)?;
             std::os::unix::fs::symlink(to, path).at(path)?;
-            if to.is_absolute() || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0 {
+            if to.is_absolute()
+                || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
+            {
                 let what = format!("a link leads to {}", to.display());
-                self.warnings.push(Warning::at(what, path, "check that it leads where it should on this host"));
+                self.warnings.push(Warning::at(
+                    what,
+                    path,
+                    "check that it leads where it should on this host",
+                ));
             }
         }
         // From the bottom up: a folder's time changes when something in it does.
@@ -363,7 +397,7 @@ fn at_time(seconds: i64) -> SystemTime {
 /// Where the rewritten database goes.
 enum DatabaseSink {
     Server(Box<Option<Loader>>),
-    File { out: DumpWriter<BufWriter<File>>, temp: tempfile::TempPath, path: PathBuf },
+    File { out: Box<DumpWriter<BufWriter<File>>>, temp: tempfile::TempPath, path: PathBuf },
     Nothing,
 }
 
@@ -375,7 +409,7 @@ impl DatabaseSink {
             let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
             let (file, temp) = temp.into_parts();
             let out = DumpWriter::for_name(&path.to_string_lossy(), BufWriter::new(file)).at(path)?;
-            return Ok(DatabaseSink::File { out, temp, path: path.clone() });
+            return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.clone() });
         }
         match &plan.job.database {
             Some(access) if plan.source.has_database || plan.job.dump.is_some() => {
@@ -392,7 +426,14 @@ impl DatabaseSink {
         }
     }
 
-    fn part(&mut self, name: &str, reader: impl Read, rules: &Rules<'_>, total: &mut Restored, book: &mut logbook::Run) -> Result<(), RestoreError> {
+    fn part(
+        &mut self,
+        name: &str,
+        reader: impl Read,
+        rules: &Rules<'_>,
+        total: &mut Restored,
+        book: &mut logbook::Run,
+    ) -> Result<(), RestoreError> {
         book.step("database part", serde_json::json!({ "part": name }))?;
         match self {
             DatabaseSink::Nothing => Ok(()),
@@ -410,13 +451,21 @@ impl DatabaseSink {
                         let loaded = loader.load(from);
                         (loader, loaded)
                     });
-                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into)).and_then(|(mut out, done)| {
-                        out.flush().map_err(|e| RestoreError::Dump { name: name.into(), source: DumpError::Write(e) })?;
-                        Ok(done)
-                    });
+                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into))
+                        .and_then(|(mut out, done)| {
+                            out.flush().map_err(|e| RestoreError::Dump {
+                                name: name.into(),
+                                source: DumpError::Write(e),
+                            })?;
+                            Ok(done)
+                        });
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
-                        Err(_) => (None, Err(DatabaseError::Io(io::Error::other("the loading thread stopped"))), rewritten),
+                        Err(_) => (
+                            None,
+                            Err(DatabaseError::Io(io::Error::other("the loading thread stopped"))),
+                            rewritten,
+                        ),
                     }
                 });
                 **slot = loader;
@@ -441,7 +490,8 @@ impl DatabaseSink {
             DatabaseSink::File { out, temp, path } => {
                 let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&path)?;
                 file.sync_all().at(&path)?;
-                temp.persist_noclobber(&path).map_err(|e| PathError { path: path.clone(), source: e.error })?;
+                temp.persist_noclobber(&path)
+                    .map_err(|e| PathError { path: path.clone(), source: e.error })?;
                 total.dump = Some(path);
             }
         }

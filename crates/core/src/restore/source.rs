@@ -94,7 +94,13 @@ pub fn look(path: &Path, known: &[Known], watch: &dyn Watch) -> Result<Source, R
 }
 
 /// Reads a plain archive to its end: sizes, config files, dumps.
-fn plain(path: &Path, known: &[Known], interesting: &Interesting, total: Option<u64>, watch: &dyn Watch) -> Result<Source, RestoreError> {
+fn plain(
+    path: &Path,
+    known: &[Known],
+    interesting: &Interesting,
+    total: Option<u64>,
+    watch: &dyn Watch,
+) -> Result<Source, RestoreError> {
     let mut tree = HeldTree::default();
     let (mut bytes, mut dumps): (u64, Vec<(String, u64)>) = (0, Vec::new());
     watch.event(Event::StepStarted { step: "reading the archive", total });
@@ -161,14 +167,23 @@ fn site_folder(tree: &HeldTree, known: &[Known]) -> String {
 }
 
 /// Goes through the dump of a plain archive.
-pub fn inspect_inner_dump(path: &Path, dump: &str, wanted: &[Wanted], watch: &dyn Watch) -> Result<Inspection, RestoreError> {
+pub fn inspect_inner_dump(
+    path: &Path,
+    dump: &str,
+    wanted: &[Wanted],
+    watch: &dyn Watch,
+) -> Result<Inspection, RestoreError> {
     let mut found = None;
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     read::entries::<()>(path, &advance, &mut |entry| {
         if entry.raw_name != dump {
             return Ok(ControlFlow::Continue(()));
         }
-        found = Some(crate::dump::open(entry.content).map_err(crate::dump::stream::DumpError::Read).and_then(|r| inspect::inspect(r, wanted, true)));
+        found = Some(
+            crate::dump::open(entry.content)
+                .map_err(crate::dump::stream::DumpError::Read)
+                .and_then(|r| inspect::inspect(r, wanted, true)),
+        );
         Ok(ControlFlow::Break(()))
     })?;
     match found {

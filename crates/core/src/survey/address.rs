@@ -33,10 +33,12 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
         columns.extend(rule.base.clone());
         columns.extend(rule.only.as_ref().map(|o| o.column.clone()));
         columns.extend(rule.also.iter().cloned());
-        wanted.push(Wanted { table: format!("{prefix}{}", rule.table), columns });
+        let only = rule.only.as_ref().map(|o| (o.column.clone(), o.value.clone()));
+        wanted.push(Wanted { table: format!("{prefix}{}", rule.table), columns, only });
         if let Some(tls) = &rule.tls {
             let columns = vec![tls.only.column.clone(), tls.column.clone()];
-            wanted.push(Wanted { table: format!("{prefix}{}", tls.table), columns });
+            let only = Some((tls.only.column.clone(), tls.only.value.clone()));
+            wanted.push(Wanted { table: format!("{prefix}{}", tls.table), columns, only });
         }
     }
     wanted
@@ -67,7 +69,8 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
         let Some(hosts) = rows.next() else { return };
         let tls = match &rule.tls {
             Some(tls) => rows.next().is_some_and(|rows| {
-                rows.iter().any(|r| r[0].as_deref() == Some(&tls.only.value) && r[1].as_deref() == Some(&tls.on))
+                rows.iter()
+                    .any(|r| r[0].as_deref() == Some(&tls.only.value) && r[1].as_deref() == Some(&tls.on))
             }),
             None => false,
         };
@@ -76,7 +79,8 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
         for row in hosts {
             let meant = rule.only.as_ref().is_none_or(|o| row[key_at].as_deref() == Some(&o.value));
             let Some(host) = row[0].as_deref().filter(|h| meant && !h.is_empty()) else { continue };
-            let base = if rule.base.is_some() { row[1].clone().unwrap_or_default() } else { config_base.clone() };
+            let base =
+                if rule.base.is_some() { row[1].clone().unwrap_or_default() } else { config_base.clone() };
             let address = |host: &str| Address::parse(&format!("{scheme}://{host}{base}")).ok();
             if out.address.is_none() {
                 out.address = address(host);
@@ -95,30 +99,47 @@ fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFindi
         found.hosts.iter().filter_map(|(url, n)| Some((Address::parse(url).ok()?, *n))).collect();
     counted.sort_by(|a, b| b.1.cmp(&a.1).then_with(|| a.0.to_string().cmp(&b.0.to_string())));
     if out.address.is_none() {
-        let email = config.value(Role::Email).and_then(|v| v.value.as_deref()).and_then(|v| v.rsplit_once('@')).map(|(_, d)| d);
-        let cookie = config.value(Role::CookieDomain).and_then(|v| v.value.as_deref()).map(|d| d.trim_start_matches('.'));
-        let evidence: Vec<String> = [cookie, email].into_iter().flatten().map(str::to_ascii_lowercase).collect();
+        let email = config
+            .value(Role::Email)
+            .and_then(|v| v.value.as_deref())
+            .and_then(|v| v.rsplit_once('@'))
+            .map(|(_, d)| d);
+        let cookie = config
+            .value(Role::CookieDomain)
+            .and_then(|v| v.value.as_deref())
+            .map(|d| d.trim_start_matches('.'));
+        let evidence: Vec<String> =
+            [cookie, email].into_iter().flatten().map(str::to_ascii_lowercase).collect();
         let own = |host: &str| evidence.iter().any(|d| same_site(host, d));
         if let Some((address, count)) = counted.iter().find(|(a, _)| own(a.host())) {
-            out.learned_from = format!("{count} links in the content, confirmed by the site's e-mail or cookie domain");
+            out.learned_from =
+                format!("{count} links in the content, confirmed by the site's e-mail or cookie domain");
             out.concluded = true;
             out.address = Some(address.clone());
         }
     }
-    let Some(main) = out.address.clone() else {
-        out.candidates = counted.into_iter().take(5).map(|(a, n)| (a.to_string(), n)).collect();
-        return;
-    };
-    for (address, _) in counted {
-        // The same host with and without `www.`: the site answers to both, its own links say so.
-        let twin = bare(address.host()) == bare(main.host()) && address.host() != main.host() && address.port() == main.port();
-        let alias = twin.then(|| Address::parse(&format!("{address}{}", main.base())).ok()).flatten();
-        if let Some(alias) = alias
-            && !out.aliases.iter().any(|a| a.host() == alias.host())
-        {
-            out.aliases.push(alias);
+    match &out.address {
+        Some(main) => {
+            for twin in twins(main, counted.iter().map(|(a, _)| a)) {
+                if !out.aliases.iter().any(|a| a.host() == twin.host()) {
+                    out.aliases.push(twin);
+                }
+            }
+        }
+        None => out.candidates = counted.into_iter().take(5).map(|(a, n)| (a.to_string(), n)).collect(),
+    }
+}
+
+/// Returns the same host with and without `www.`, where the content names it: the site answers to both, its own links say so.
+pub fn twins<'a>(main: &Address, named: impl Iterator<Item = &'a Address>) -> Vec<Address> {
+    let mut out: Vec<Address> = Vec::new();
+    for address in named {
+        let twin = bare(address.host()) == bare(main.host()) && address.host() != main.host();
+        if twin && address.port() == main.port() && !out.iter().any(|a| a.host() == address.host()) {
+            out.extend(Address::parse(&format!("{address}{}", main.base())).ok());
         }
     }
+    out
 }
 
 fn bare(host: &str) -> &str {
@@ -151,8 +172,10 @@ mod tests {
     fn content_counts_only_where_the_sites_own_domain_agrees() {
         let known = crate::system::load(None).unwrap();
         let joomla = &known.iter().find(|k| k.definition.id == "joomla").unwrap().definition;
-        let hosts = [("https://video.example", 90), ("http://www.fern.example", 40), ("http://fern.example", 3)];
-        let found = Inspection { hosts: hosts.map(|(h, n)| (h.to_string(), n)).into(), ..Inspection::default() };
+        let hosts =
+            [("https://video.example", 90), ("http://www.fern.example", 40), ("http://fern.example", 3)];
+        let found =
+            Inspection { hosts: hosts.map(|(h, n)| (h.to_string(), n)).into(), ..Inspection::default() };
         let sure = find(joomla, &config("office@fern.example"), Some(&found));
         assert_eq!(sure.address.map(|a| a.to_string()).as_deref(), Some("http://www.fern.example"));
         assert_eq!(sure.aliases.iter().map(ToString::to_string).collect::<Vec<_>>(), ["http://fern.example"]);

@@ -12,6 +12,7 @@ use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::place::{Address, DatabaseAccess};
+use crate::system::schema::Role;
 use crate::system::{Definition, Known};
 use address::AddressFinding;
 use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
@@ -184,8 +185,14 @@ impl Survey {
 }
 
 /// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
-pub fn survey(site: &Path, known: &[Known], dump: Option<&Path>, watch: &dyn Watch) -> Result<Survey, SurveyError> {
-    let site = std::fs::canonicalize(site).map_err(|source| SurveyError::NoFolder { path: site.to_path_buf(), source })?;
+pub fn survey(
+    site: &Path,
+    known: &[Known],
+    dump: Option<&Path>,
+    watch: &dyn Watch,
+) -> Result<Survey, SurveyError> {
+    let site = std::fs::canonicalize(site)
+        .map_err(|source| SurveyError::NoFolder { path: site.to_path_buf(), source })?;
     std::fs::read_dir(&site).map_err(|source| SurveyError::NoFolder { path: site.clone(), source })?;
     let tree = FolderTree(site.clone());
     let recognised = recognise::recognise(&tree, known)
@@ -197,20 +204,23 @@ pub fn survey(site: &Path, known: &[Known], dump: Option<&Path>, watch: &dyn Wat
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
     let wanted = address::wanted_rows(definition, prefix);
+    // Where neither config nor rows tell the address, the content has to.
+    let content = definition.address.is_empty() && config.value(Role::Address).is_none();
     let (tables, tables_from, rows) = match dump {
         Some(path) => {
             let found = inspect_dump(path, &wanted, watch)?;
             let tables = found.tables.iter().map(|(n, s)| (n.clone(), s.rows, s.bytes)).collect();
             (tables, TableSource::Dump(path.to_path_buf()), Some(found))
         }
-        None => match config.database.as_ref().map(|access| database::facts(access, &wanted)) {
+        None => match config.database.as_ref().map(|access| database::facts(access, &wanted, content)) {
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
             Some(Err(e)) => (Vec::new(), TableSource::None(database::told(&e)), None),
             None => (Vec::new(), TableSource::None("the config names no database".into()), None),
         },
     };
     let address = address::find(definition, &config, rows.as_ref());
-    let mut tables: Vec<TableFound> = tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
+    let mut tables: Vec<TableFound> =
+        tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
     tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
     let risks = risks::risks(&site, definition, &config, rows.as_ref());
     Ok(Survey { site, config, address, folders, tables, tables_from, risks, recognised })
@@ -229,7 +239,11 @@ pub fn inspect_dump(path: &Path, wanted: &[Wanted], watch: &dyn Watch) -> Result
 }
 
 /// Returns the rule of a definition for a table.
-pub fn table_rule<'d>(definition: &'d Definition, prefix: &str, table: &str) -> Option<&'d crate::system::schema::TableRule> {
+pub fn table_rule<'d>(
+    definition: &'d Definition,
+    prefix: &str,
+    table: &str,
+) -> Option<&'d crate::system::schema::TableRule> {
     let bare = table.strip_prefix(prefix)?;
     definition.table.iter().find(|t| match t.name.strip_suffix('*') {
         Some(start) => bare.starts_with(start),
@@ -239,7 +253,13 @@ pub fn table_rule<'d>(definition: &'d Definition, prefix: &str, table: &str) -> 
 
 fn table_found(definition: &Definition, prefix: &str, name: String, rows: u64, bytes: u64) -> TableFound {
     let rule = table_rule(definition, prefix, &name);
-    TableFound { rows, bytes, about: rule.map(|r| r.about.clone()), rows_left_out: rule.is_some_and(|r| r.safe), name }
+    TableFound {
+        rows,
+        bytes,
+        about: rule.map(|r| r.about.clone()),
+        rows_left_out: rule.is_some_and(|r| r.safe),
+        name,
+    }
 }
 
 fn folder_sizes(site: &Path, definition: &Definition) -> Vec<FolderSize> {
@@ -252,10 +272,15 @@ fn folder_sizes(site: &Path, definition: &Definition) -> Vec<FolderSize> {
         }
         let top = match path.components().count() {
             1 => ".".to_string(),
-            _ => path.components().next().map(|c| c.as_os_str().to_string_lossy().into_owned()).unwrap_or_default(),
+            _ => path
+                .components()
+                .next()
+                .map(|c| c.as_os_str().to_string_lossy().into_owned())
+                .unwrap_or_default(),
         };
         let bytes = entry.metadata().map(|m| if m.is_file() { m.len() } else { 0 }).unwrap_or_default();
-        let size = sizes.entry(top.clone()).or_insert_with(|| FolderSize { path: top, ..FolderSize::default() });
+        let size =
+            sizes.entry(top.clone()).or_insert_with(|| FolderSize { path: top, ..FolderSize::default() });
         size.files += 1;
         size.bytes += bytes;
         if selection.fate(path, false) != Fate::Carry {

@@ -39,7 +39,10 @@ pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec
             return Ok(Recognised { version: version(tree, definition), definition: definition.clone() });
         }
     }
-    Err(known.iter().map(|k| LookedFor { system: k.definition.name.clone(), markers: markers(&k.definition) }).collect())
+    Err(known
+        .iter()
+        .map(|k| LookedFor { system: k.definition.name.clone(), markers: markers(&k.definition) })
+        .collect())
 }
 
 fn markers(definition: &Definition) -> Vec<String> {
@@ -53,7 +56,8 @@ fn markers(definition: &Definition) -> Vec<String> {
 fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<String> {
     definition.version.iter().find_map(|v| {
         let file = php::parse(&tree.read(&v.path)?, None).ok()?;
-        let parts: Option<Vec<&str>> = v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
+        let parts: Option<Vec<&str>> =
+            v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
         Some(parts?.join(&v.join))
     })
 }
@@ -101,8 +105,14 @@ impl ConfigFacts {
 /// Reads the config files of a recognised site.
 pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts {
     let mut facts = ConfigFacts::default();
-    let mut access =
-        DatabaseAccess { host: "localhost".into(), port: None, socket: None, name: String::new(), user: String::new(), password: Secret::default() };
+    let mut access = DatabaseAccess {
+        host: "localhost".into(),
+        port: None,
+        socket: None,
+        name: String::new(),
+        user: String::new(),
+        password: Secret::default(),
+    };
     let folder = tree.folder().map(|f| f.display().to_string());
     for config in &definition.config {
         let Some(text) = tree.read(&config.path) else { continue };
@@ -132,7 +142,9 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
                 value: value.map(|v| if secret { Secret::new(v).state().to_string() } else { v }),
                 line: setting.line,
                 unknown: match &setting.expression {
-                    Expression::Environment(name) => Some(format!("comes from the environment variable {name}")),
+                    Expression::Environment(name) => {
+                        Some(format!("comes from the environment variable {name}"))
+                    }
                     Expression::Unknown => Some("is computed by the program".into()),
                     Expression::Literal | Expression::Computed { .. } => None,
                 },
@@ -152,6 +164,7 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
 fn root_of(path: &str, key: &Key) -> Option<Root> {
     let normal = path.replace('\\', "/");
     let normal = normal.trim_end_matches('/');
-    let above = key.below_root.iter().find_map(|below| normal.strip_suffix(below.as_str())?.strip_suffix('/'));
+    let above =
+        key.below_root.iter().find_map(|below| normal.strip_suffix(below.as_str())?.strip_suffix('/'));
     Root::parse(above?).ok()
 }

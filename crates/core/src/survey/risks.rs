@@ -42,27 +42,48 @@ const FETCHABLE: [(&str, &str); 13] = [
 ];
 
 /// Looks for risks.
-pub fn risks(site: &Path, definition: &Definition, config: &ConfigFacts, dump: Option<&Inspection>) -> Vec<Risk> {
+pub fn risks(
+    site: &Path,
+    definition: &Definition,
+    config: &ConfigFacts,
+    dump: Option<&Inspection>,
+) -> Vec<Risk> {
     let mut out = Vec::new();
     for file in &config.files {
         let Ok(meta) = std::fs::metadata(site.join(file)) else { continue };
         let mode = meta.permissions().mode() & 0o7777;
         if mode & 0o002 != 0 {
-            out.push(risk(format!("config file is writable for everyone ({mode:04o})"), file, format!("chmod 0644 {file}")));
+            out.push(risk(
+                format!("config file is writable for everyone ({mode:04o})"),
+                file,
+                format!("chmod 0644 {file}"),
+            ));
         }
         if mode & 0o222 == 0 {
-            out.push(risk(format!("config file is read-only ({mode:04o})"), file, "nothing: a restore edits it and puts the mode back"));
+            out.push(risk(
+                format!("config file is read-only ({mode:04o})"),
+                file,
+                "nothing: a restore edits it and puts the mode back",
+            ));
         }
     }
     for value in &config.values {
         if let Some(unknown) = &value.unknown {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(risk(format!("`{}` {unknown}", value.key), place, "make sure that the new host provides it"));
+            out.push(risk(
+                format!("`{}` {unknown}", value.key),
+                place,
+                "make sure that the new host provides it",
+            ));
         }
         let path = value.value.as_deref().filter(|v| value.role == Role::Path && Root::parse(v).is_ok());
         if let Some(path) = path.filter(|p| !Path::new(p).exists()) {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(risk(format!("`{}` names a path that is not here: {path}", value.key), place, "nothing if the site was copied from another host; a restore moves paths below the old root"));
+            out.push(risk(
+                format!("`{}` names a path that is not here: {path}", value.key),
+                place,
+                "nothing if the site was copied from another host; a restore moves paths below the old root",
+            ));
         }
     }
     fetchable(site, &mut out);
@@ -78,7 +99,11 @@ pub fn risks(site: &Path, definition: &Definition, config: &ConfigFacts, dump: O
         }
     }
     if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
-        out.push(risk("the dump breaks off in the middle of a statement", format!("line {}: {}", cut.line, cut.what), "export it again"));
+        out.push(risk(
+            "the dump breaks off in the middle of a statement",
+            format!("line {}: {}", cut.line, cut.what),
+            "export it again",
+        ));
     }
     out
 }
@@ -90,6 +115,10 @@ fn fetchable(site: &Path, out: &mut Vec<Risk>) {
         let name = entry.file_name().to_string_lossy().to_ascii_lowercase();
         let Some((_, what)) = FETCHABLE.iter().find(|(end, _)| name.ends_with(end)) else { continue };
         let place = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
-        out.push(risk(format!("{what} in the document root: anyone can fetch it"), place, "move it out of the document root"));
+        out.push(risk(
+            format!("{what} in the document root: anyone can fetch it"),
+            place,
+            "move it out of the document root",
+        ));
     }
 }

@@ -24,7 +24,10 @@ pub struct Selection {
 impl Selection {
     /// Compiles a definition. Patterns were checked when it was loaded; a wrong one matches nothing.
     pub fn new(definition: &Definition) -> Self {
-        let transient = definition.transient.iter().filter_map(|t| Some((glob(&t.path).ok()?, t.keep.clone(), t.folders.clone())));
+        let transient = definition
+            .transient
+            .iter()
+            .filter_map(|t| Some((glob(&t.path).ok()?, t.keep.clone(), t.folders.clone())));
         let generated = definition.generated.iter().filter_map(|g| glob(&g.path).ok());
         Selection { transient: transient.collect(), generated: generated.collect() }
     }
@@ -38,7 +41,11 @@ impl Selection {
             for (i, (pattern, keep, folders)) in self.transient.iter().enumerate() {
                 if pattern.is_match(folder) {
                     let below = path.strip_prefix(folder).unwrap_or(path);
-                    return if kept(below, is_folder, keep, folders) { Fate::Carry } else { Fate::Transient(i) };
+                    return if kept(below, is_folder, keep, folders) {
+                        Fate::Carry
+                    } else {
+                        Fate::Transient(i)
+                    };
                 }
             }
         }
@@ -79,6 +86,9 @@ mod tests {
         assert!(matches!(fate("themes/default/cache/x.css", false), Fate::Transient(_)));
         assert!(matches!(fate("cache/class_index.php", false), Fate::Generated(0)));
         assert_eq!(fate("img/p/1/1.jpg", false), Fate::Carry);
-        assert_eq!(s.skeleton(Path::new("cache/smarty")), [Path::new("cache/smarty/compile"), Path::new("cache/smarty/cache")]);
+        assert_eq!(
+            s.skeleton(Path::new("cache/smarty")),
+            [Path::new("cache/smarty/compile"), Path::new("cache/smarty/cache")]
+        );
     }
 }

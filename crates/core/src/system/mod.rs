@@ -82,13 +82,15 @@ fn parse(name: &str, text: &str) -> Result<Definition, DefinitionError> {
     for key in definition.config.iter().flat_map(|c| &c.key) {
         let needs_form = matches!(key.role, schema::Role::Address | schema::Role::BasePath);
         if needs_form && key.form.is_none() {
-            let message = format!("the key `{}` holds an address but no `form` says how it is spelled", key.name);
+            let message =
+                format!("the key `{}` holds an address but no `form` says how it is spelled", key.name);
             return Err(wrong(line_of(&key.name), message));
         }
     }
     for cell in &definition.cell {
         if cell.key.is_some() == cell.values.is_empty() {
-            let message = format!("the cell {}.{} needs both `key` and `values`, or neither", cell.table, cell.column);
+            let message =
+                format!("the cell {}.{} needs both `key` and `values`, or neither", cell.table, cell.column);
             return Err(wrong(line_of(&format!("\"{}\"", cell.table)), message));
         }
     }
@@ -129,7 +131,13 @@ mod tests {
         let rows = [
             (format!("{base}[[cell]]\ntable='t'\ncolumn='c'\nform='nonsense'\n"), 8, "nonsense"),
             (format!("{base}[[generated]]\npath='/etc/x'\nabout=''\n"), 6, "under the site"),
-            (format!("{base}[[config]]\npath='c'\nform='php-defines'\nkey=[{{name='U',role='address'}}]\n"), 8, "form"),
+            (
+                format!(
+                    "{base}[[config]]\npath='c'\nform='php-defines'\nkey=[{{name='U',role='address'}}]\n"
+                ),
+                8,
+                "form",
+            ),
             ("id='x'\nname='X'\nrecognise=[]\n".into(), 1, "recognise"),
             (format!("{base}colour='red'\n"), 5, "colour"),
         ];

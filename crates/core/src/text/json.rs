@@ -187,7 +187,8 @@ impl Reader<'_> {
         let rest = &self.text[self.at..];
         let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"+-.".contains(b)).count();
         let word = std::str::from_utf8(&rest[..len]).ok()?;
-        let number = word.starts_with(|c: char| c == '-' || c.is_ascii_digit()) && word.parse::<f64>().is_ok();
+        let number =
+            word.starts_with(|c: char| c == '-' || c.is_ascii_digit()) && word.parse::<f64>().is_ok();
         (number || matches!(word, "true" | "false" | "null")).then(|| self.at += len)
     }
 }
@@ -198,10 +199,24 @@ mod tests {
 
     #[test]
     fn documents_are_told_from_what_only_looks_like_them() {
-        for good in [r#"{}"#, r#" [1,-2.5e3,true,null,"a\"b",{"k":[]}] "#, r#""\u00e9\/""#, r#"{"a":{"b":[{},[]]}}"#] {
+        for good in
+            [r#"{}"#, r#" [1,-2.5e3,true,null,"a\"b",{"k":[]}] "#, r#""\u00e9\/""#, r#"{"a":{"b":[{},[]]}}"#]
+        {
             assert!(strings(good.as_bytes()).is_some(), "{good}");
         }
-        for bad in ["{", "[1,]", "{'a':1}", "{a:1}", "[1] x", "\"a", "{\"a\"}", "[\"\\x\"]", "[\"a\nb\"]", "{x} text", ""] {
+        for bad in [
+            "{",
+            "[1,]",
+            "{'a':1}",
+            "{a:1}",
+            "[1] x",
+            "\"a",
+            "{\"a\"}",
+            "[\"\\x\"]",
+            "[\"a\nb\"]",
+            "{x} text",
+            "",
+        ] {
             assert!(strings(bad.as_bytes()).is_none(), "{bad}");
         }
         assert!(strings(&[b"[".repeat(300_000), b"]".repeat(300_000)].concat()).is_some());

@@ -140,9 +140,12 @@ impl Needles {
                             known.bases.sort_by_key(|(b, _)| std::cmp::Reverse(b.len()));
                         }
                     }
-                    None => {
-                        hosts.push(HostNeedle { host, port: old.port(), scheme: old.scheme(), bases: vec![base] })
-                    }
+                    None => hosts.push(HostNeedle {
+                        host,
+                        port: old.port(),
+                        scheme: old.scheme(),
+                        bases: vec![base],
+                    }),
                 }
             }
         }
@@ -153,7 +156,8 @@ impl Needles {
                 continue;
             }
             described.push((old.to_string(), new.to_string()));
-            let longest = old.segments().iter().enumerate().max_by_key(|(i, s)| (s.len(), std::cmp::Reverse(*i)));
+            let longest =
+                old.segments().iter().enumerate().max_by_key(|(i, s)| (s.len(), std::cmp::Reverse(*i)));
             let core_segment = longest.map_or(0, |(i, _)| i);
             roots.push(RootNeedle { old: old.clone(), new: new.clone(), core_segment });
         }
@@ -235,13 +239,13 @@ impl Needles {
                 Meaning::Password => Some(Finding::Left { at: hit.at, reason: LeftReason::Password }),
             };
             match found {
-                Some(Finding::Change(edit)) => {
-                    if longest.as_ref().is_none_or(|l| l.span.len() < edit.span.len()) {
-                        longest = Some(edit);
-                    }
+                Some(Finding::Change(edit))
+                    if longest.as_ref().is_none_or(|l| l.span.len() < edit.span.len()) =>
+                {
+                    longest = Some(edit);
                 }
+                Some(Finding::Change(_)) | None => {}
                 Some(left) => verdict = Some(left),
-                None => {}
             }
         }
         longest.map(Finding::Change).or(verdict)
@@ -271,7 +275,8 @@ fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle) -> Finding {
     }
     let found = needle.bases.iter().find_map(|(base, new)| {
         let after = end + spelling.spell(base).len();
-        let fits = text.get(end..after)? == &spelling.spell(base)[..] && !spelling.continues_segment(text, after);
+        let fits =
+            text.get(end..after)? == &spelling.spell(base)[..] && !spelling.continues_segment(text, after);
         fits.then_some((after, new))
     });
     let Some((after, new)) = found else {
@@ -513,7 +518,10 @@ mod tests {
     #[test]
     fn old_and_new_may_contain_each_other() {
         let n = needles(
-            &[("http://x.example/shop", "http://x.example/shop-dev"), ("http://x.example", "http://dev.x.example")],
+            &[
+                ("http://x.example/shop", "http://x.example/shop-dev"),
+                ("http://x.example", "http://dev.x.example"),
+            ],
             &[],
         );
         let once = rewritten(&n, "http://x.example/shop/ http://x.example/ //x.example");
@@ -523,9 +531,12 @@ mod tests {
     #[test]
     fn unicode_hosts_are_found_in_both_spellings() {
         let n = needles(&[("http://bücher.example", "http://neu.example")], &[]);
-        check(&n, &[
-            ("http://bücher.example/x", "http://neu.example/x", "as people write it"),
-            ("http://xn--bcher-kva.example/x", "http://neu.example/x", "as machines write it"),
-        ]);
+        check(
+            &n,
+            &[
+                ("http://bücher.example/x", "http://neu.example/x", "as people write it"),
+                ("http://xn--bcher-kva.example/x", "http://neu.example/x", "as machines write it"),
+            ],
+        );
     }
 }

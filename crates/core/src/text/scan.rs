@@ -97,9 +97,9 @@ impl CoreScan {
 
     fn window_at(&self, hay: &[u8], from: usize) -> Option<(usize, usize)> {
         match &self.engine {
-            Engine::Packed(s) => {
-                s.find_in(hay, aho_corasick::Span { start: from, end: hay.len() }).map(|m| (m.start(), m.pattern().as_usize()))
-            }
+            Engine::Packed(s) => s
+                .find_in(hay, aho_corasick::Span { start: from, end: hay.len() })
+                .map(|m| (m.start(), m.pattern().as_usize())),
             Engine::General(a) => a
                 .find(aho_corasick::Input::new(hay).range(from..))
                 .map(|m| (m.start(), m.pattern().as_usize())),

@@ -58,7 +58,11 @@ pub fn leaves(value: &[u8]) -> Option<(Vec<Leaf>, usize)> {
 pub fn payload_leaves(payload: &[u8]) -> Option<Vec<Leaf>> {
     let mut reader = Reader { text: payload, at: 0, leaves: Vec::new() };
     while reader.at < payload.len() {
-        if reader.eat(b"x:").is_some() || reader.eat(b"m:").is_some() || reader.eat(b":").is_some() || reader.eat(b";").is_some() {
+        if reader.eat(b"x:").is_some()
+            || reader.eat(b"m:").is_some()
+            || reader.eat(b":").is_some()
+            || reader.eat(b";").is_some()
+        {
             continue;
         }
         reader.value()?;
@@ -219,7 +223,8 @@ impl Reader<'_> {
         let len = rest.iter().take(64).position(|b| *b == b';')?;
         let spelled = std::str::from_utf8(&rest[..len]).ok()?;
         let number = matches!(spelled, "INF" | "-INF" | "NAN")
-            || (spelled.bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b)) && spelled.parse::<f64>().is_ok());
+            || (spelled.bytes().all(|b| b.is_ascii_digit() || b"+-.eE".contains(&b))
+                && spelled.parse::<f64>().is_ok());
         number.then(|| self.at += len + 1)
     }
 }
@@ -243,13 +248,28 @@ mod tests {
     #[test]
     fn wrong_lengths_counts_and_tails_are_not_serialized() {
         for bad in [
-            &b"s:4:\"abc\";"[..], b"s:2:\"abc\";", b"a:1:{i:0;N;", b"a:2:{i:0;N;}", b"b:2;", b"i:;", b"d:x;",
-            b"s:99999999999999999999:\"a\";", b"a:18446744073709551615:{}", b"O:8:\"stdClass\":1:{N;N;}", b"E:3:\"ab\";", b"",
+            &b"s:4:\"abc\";"[..],
+            b"s:2:\"abc\";",
+            b"a:1:{i:0;N;",
+            b"a:2:{i:0;N;}",
+            b"b:2;",
+            b"i:;",
+            b"d:x;",
+            b"s:99999999999999999999:\"a\";",
+            b"a:18446744073709551615:{}",
+            b"O:8:\"stdClass\":1:{N;N;}",
+            b"E:3:\"ab\";",
+            b"",
         ] {
             assert!(leaves(bad).is_none(), "{}", String::from_utf8_lossy(bad));
         }
         assert_eq!(leaves(b" a:0:{}\n").map(|(_, end)| end), Some(7));
-        assert!(looks_serialized(b"a:1:{") && looks_serialized(b"s:3:\"") && !looks_serialized(b"a: note") && !looks_serialized(b"i:1;"));
+        assert!(
+            looks_serialized(b"a:1:{")
+                && looks_serialized(b"s:3:\"")
+                && !looks_serialized(b"a: note")
+                && !looks_serialized(b"i:1;")
+        );
     }
 
     #[test]

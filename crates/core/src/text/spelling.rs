@@ -98,9 +98,15 @@ impl Spelling {
     pub fn colons(&self) -> Vec<Vec<u8>> {
         match self {
             Spelling::Percent(times, _) => {
-                vec![percent(b':', *times, HexCase::Upper), percent(b':', *times, HexCase::Lower), b":".to_vec()]
+                vec![
+                    percent(b':', *times, HexCase::Upper),
+                    percent(b':', *times, HexCase::Lower),
+                    b":".to_vec(),
+                ]
             }
-            Spelling::Entity(_) => [&b":"[..], b"&#58;", b"&colon;", b"&#x3a;", b"&#x3A;"].map(<[u8]>::to_vec).to_vec(),
+            Spelling::Entity(_) => {
+                [&b":"[..], b"&#58;", b"&colon;", b"&#x3a;", b"&#x3A;"].map(<[u8]>::to_vec).to_vec()
+            }
             Spelling::Unicode(n, _) | Spelling::Backslashed(n) => {
                 let u = |tail: &[u8]| [&b"\\".repeat(*n)[..], tail].concat();
                 vec![b":".to_vec(), u(b"u003a"), u(b"u003A")]
@@ -143,7 +149,9 @@ impl Spelling {
                 Some(entity.map_or(('&', 1), |e| ('/', e.len())))
             }
             // Two characters that spell a line break in ini-like text.
-            Spelling::Plain if rest[0] == b'\\' && matches!(rest.get(1), Some(b'n' | b'r' | b't')) => Some((' ', 2)),
+            Spelling::Plain if rest[0] == b'\\' && matches!(rest.get(1), Some(b'n' | b'r' | b't')) => {
+                Some((' ', 2))
+            }
             _ => Some(first_char(rest)),
         }
     }

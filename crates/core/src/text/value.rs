@@ -64,7 +64,10 @@ impl Walk<'_> {
                     let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves));
                     if self.needles.scan().any(&value[end..]) {
                         let tail = self.text(&value[end..]);
-                        edits.extend(tail.into_iter().map(|e| Edit { span: e.span.start + end..e.span.end + end, new: e.new }));
+                        edits.extend(
+                            tail.into_iter()
+                                .map(|e| Edit { span: e.span.start + end..e.span.end + end, new: e.new }),
+                        );
                     }
                     edits
                 }
@@ -156,7 +159,10 @@ impl Walk<'_> {
             if inner.is_empty() {
                 continue;
             }
-            let old: isize = std::str::from_utf8(&value[leaf.digits.clone()]).ok().and_then(|d| d.parse().ok()).unwrap_or(0);
+            let old: isize = std::str::from_utf8(&value[leaf.digits.clone()])
+                .ok()
+                .and_then(|d| d.parse().ok())
+                .unwrap_or(0);
             if growth != 0 {
                 out.push(Edit::new(leaf.digits.clone(), (old + growth).to_string()));
             }
@@ -178,7 +184,10 @@ fn unescape(raw: &[u8]) -> Decoded {
     let mut out = Decoded::starting_at(0);
     let mut at = 0;
     while at < raw.len() {
-        let hex = raw.get(at + 1..at + 3).and_then(|h| std::str::from_utf8(h).ok()).and_then(|h| u8::from_str_radix(h, 16).ok());
+        let hex = raw
+            .get(at + 1..at + 3)
+            .and_then(|h| std::str::from_utf8(h).ok())
+            .and_then(|h| u8::from_str_radix(h, 16).ok());
         match (raw[at], hex) {
             (b'\\', Some(byte)) => {
                 at += 3;

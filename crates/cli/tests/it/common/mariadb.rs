@@ -78,7 +78,10 @@ fn is_root() -> bool {
 
 impl Server {
     fn try_root(&self) -> Option<Conn> {
-        Conn::new(OptsBuilder::new().socket(Some(self.socket.clone())).user(Some("root")).prefer_socket(false)).ok()
+        Conn::new(
+            OptsBuilder::new().socket(Some(self.socket.clone())).user(Some("root")).prefer_socket(false),
+        )
+        .ok()
     }
 
     pub fn root(&self) -> Conn {
@@ -107,7 +110,14 @@ impl Server {
     /// Loads a dump with the server's own client, as an administrator would.
     pub fn load_with_client(&self, database: &Database, dump: &str) {
         let mut client = Command::new("mariadb")
-            .args(["--no-defaults", "-uroot", "--default-character-set=utf8mb4", "-S", &self.socket, &database.name])
+            .args([
+                "--no-defaults",
+                "-uroot",
+                "--default-character-set=utf8mb4",
+                "-S",
+                &self.socket,
+                &database.name,
+            ])
             .stdin(Stdio::piped())
             .spawn()
             .unwrap();
@@ -118,7 +128,16 @@ impl Server {
     /// Dumps a database with the server's own program, rows only, one per line: content to compare or to search.
     pub fn content(&self, database: &Database) -> String {
         let out = Command::new("mariadb-dump")
-            .args(["--no-defaults", "-uroot", "--skip-extended-insert", "--compact", "--hex-blob", "-S", &self.socket, &database.name])
+            .args([
+                "--no-defaults",
+                "-uroot",
+                "--skip-extended-insert",
+                "--compact",
+                "--hex-blob",
+                "-S",
+                &self.socket,
+                &database.name,
+            ])
             .output()
             .unwrap();
         assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));

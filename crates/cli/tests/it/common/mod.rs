@@ -42,7 +42,8 @@ impl Outcome {
     /// Reads stdout as one JSON document.
     #[track_caller]
     pub fn json(&self) -> serde_json::Value {
-        serde_json::from_str(&self.stdout).unwrap_or_else(|e| panic!("{e}:\n{}\n{}", self.stdout, self.stderr))
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|e| panic!("{e}:\n{}\n{}", self.stdout, self.stderr))
     }
 }
 
@@ -59,7 +60,10 @@ impl Bench {
     pub fn command(&self, args: &[&str]) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_zporter"));
         command.args(args).current_dir(self.folder.path()).env_clear();
-        command.env("HOME", self.path("home")).env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin").env("NO_COLOR", "1");
+        command
+            .env("HOME", self.path("home"))
+            .env("PATH", "/usr/sbin:/usr/bin:/sbin:/bin")
+            .env("NO_COLOR", "1");
         command.env("ZPORTER_DATABASE_PASSWORD", NEW_PASSWORD);
         command
     }

@@ -65,7 +65,11 @@ pub fn port() -> u16 {
 /// Runs a PHP script with arguments and returns what it printed; its failure is the test's.
 #[track_caller]
 pub fn run(script: &str, args: &[&Path]) -> String {
-    let out = Command::new("php").args(["-d", "error_reporting=-1", "-d", "memory_limit=2G", "-r", script, "--"]).args(args).output().unwrap();
+    let out = Command::new("php")
+        .args(["-d", "error_reporting=-1", "-d", "memory_limit=2G", "-r", script, "--"])
+        .args(args)
+        .output()
+        .unwrap();
     let text = String::from_utf8_lossy(&out.stdout).into_owned();
     assert!(out.status.success(), "{text}{}", String::from_utf8_lossy(&out.stderr));
     text

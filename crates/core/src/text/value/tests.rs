@@ -23,7 +23,10 @@ impl Notes for Kept {
 fn needles() -> Needles {
     Needles::new(
         &Pairs {
-            addresses: vec![(Address::parse("http://old.example/s").unwrap(), Address::parse("https://new.example:81").unwrap())],
+            addresses: vec![(
+                Address::parse("http://old.example/s").unwrap(),
+                Address::parse("https://new.example:81").unwrap(),
+            )],
             roots: vec![(Root::parse("/home/old").unwrap(), Root::parse("/srv/nö").unwrap())],
         },
         &[],
@@ -45,7 +48,11 @@ fn check(before: &str, after: &str, nesting: &str) {
 
 #[test]
 fn lengths_follow_at_every_depth() {
-    check(r#"a:1:{s:3:"url";s:23:"http://old.example/s/ö";}"#, r#"a:1:{s:3:"url";s:25:"https://new.example:81/ö";}"#, "serialized");
+    check(
+        r#"a:1:{s:3:"url";s:23:"http://old.example/s/ö";}"#,
+        r#"a:1:{s:3:"url";s:25:"https://new.example:81/ö";}"#,
+        "serialized",
+    );
     let inner = r#"a:1:{i:0;s:20:"http://old.example/s";}"#;
     let inner_new = r#"a:1:{i:0;s:22:"https://new.example:81";}"#;
     check(
@@ -63,9 +70,21 @@ fn lengths_follow_at_every_depth() {
 
 #[test]
 fn json_keeps_its_own_spelling_and_holds_serialized_text() {
-    check(r#"{"u":"http:\/\/old.example\/s\/\u00e9","v":1.50}"#, r#"{"u":"https:\/\/new.example:81\/\u00e9","v":1.50}"#, "json");
-    check(r#"["{\"a\":\"http:\\\/\\\/old.example\\\/s\"}"]"#, r#"["{\"a\":\"https:\\\/\\\/new.example:81\"}"]"#, "json > json");
-    check(r#"{"x":"s:20:\"http:\/\/old.example\/s\";"}"#, r#"{"x":"s:22:\"https:\/\/new.example:81\";"}"#, "json > serialized");
+    check(
+        r#"{"u":"http:\/\/old.example\/s\/\u00e9","v":1.50}"#,
+        r#"{"u":"https:\/\/new.example:81\/\u00e9","v":1.50}"#,
+        "json",
+    );
+    check(
+        r#"["{\"a\":\"http:\\\/\\\/old.example\\\/s\"}"]"#,
+        r#"["{\"a\":\"https:\\\/\\\/new.example:81\"}"]"#,
+        "json > json",
+    );
+    check(
+        r#"{"x":"s:20:\"http:\/\/old.example\/s\";"}"#,
+        r#"{"x":"s:22:\"https:\/\/new.example:81\";"}"#,
+        "json > serialized",
+    );
     check(r#"<p data-x='{"u":"\/home\/old\/x"}'>"#, r#"<p data-x='{"u":"\/srv\/nö\/x"}'>"#, "text");
 }
 
@@ -116,8 +135,17 @@ impl Tree {
 
 fn trees() -> impl Strategy<Value = Tree> {
     let piece = prop_oneof![
-        Just("http://old.example/s"), Just("//old.example/s/"), Just("/home/old"), Just("http://old.example/shop"),
-        Just(" "), Just("é"), Just("\""), Just("x\ny"), Just("@old.example"), Just("\u{1F52D}"), Just("plain"),
+        Just("http://old.example/s"),
+        Just("//old.example/s/"),
+        Just("/home/old"),
+        Just("http://old.example/shop"),
+        Just(" "),
+        Just("é"),
+        Just("\""),
+        Just("x\ny"),
+        Just("@old.example"),
+        Just("\u{1F52D}"),
+        Just("plain"),
     ];
     let leaf = proptest::collection::vec(piece, 0..6).prop_map(|p| Tree::Text(p.join(" ")));
     leaf.prop_recursive(4, 24, 3, |inner| {
