@@ -43,7 +43,17 @@ pub fn safe(text: &str) -> String {
         c.is_control()
             || matches!(c, '\u{200b}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2060}'..='\u{2069}' | '\u{feff}')
     };
-    text.chars().map(|c| if hidden(c) { c.escape_unicode().to_string() } else { c.to_string() }).collect()
+    let mut out = String::with_capacity(text.len());
+    for c in text.chars() {
+        match c {
+            '\n' => out.push_str("\\n"),
+            '\r' => out.push_str("\\r"),
+            '\t' => out.push_str("\\t"),
+            c if hidden(c) => out.extend(c.escape_unicode()),
+            c => out.push(c),
+        }
+    }
+    out
 }
 
 /// Cuts text to a width in characters.
@@ -71,6 +81,6 @@ mod tests {
             [count(1, "entry"), count(2, "entry"), count(1000, "row")],
             ["1 entry", "2 entries", "1 000 rows"]
         );
-        assert_eq!(safe("a\u{1b}[31m\u{202e}b"), "a\\u{1b}[31m\\u{202e}b");
+        assert_eq!(safe("a\u{1b}[31m\u{202e}b\n"), "a\\u{1b}[31m\\u{202e}b\\n");
     }
 }

@@ -21,7 +21,7 @@ pub struct Ui {
 
 const HEADING: Style = Style::new().bold();
 const DIM: Style = Style::new().dimmed();
-const WARN: Style = AnsiColor::Yellow.on_default().bold();
+const WARN: Style = AnsiColor::Magenta.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
 const GOOD: Style = AnsiColor::Green.on_default();
 
@@ -59,6 +59,16 @@ impl Ui {
     /// Prints that something is damaged.
     pub fn bad(&self, text: &str) {
         self.line(format!("{BAD}{text}{BAD:#}"));
+    }
+
+    /// Prints a line of a diff.
+    pub fn diff_line(&self, line: &str) {
+        let style = match line.as_bytes().first() {
+            Some(b'+') => GOOD,
+            Some(b'-') => AnsiColor::Red.on_default(),
+            _ => Style::new(),
+        };
+        self.line(format!("  {style}{}{style:#}", safe(&line.replace('\t', "    "))));
     }
 
     /// Prints a note beside the result.

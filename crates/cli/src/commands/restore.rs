@@ -225,7 +225,7 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         if dry_run || ui.verbose {
             ui.heading(&format!("Edit of {}", file.path));
             for line in file.diff.lines() {
-                ui.line(format!("  {}", crate::format::safe(&line.replace('\t', "    "))));
+                ui.diff_line(line);
             }
         }
     }
@@ -233,7 +233,9 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
 
 /// Prints what was done (or would be done) with files and rows.
 pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
-    if !dry_run {
+    if dry_run {
+        ui.heading("Would be done");
+    } else {
         ui.heading("Done");
         ui.good(&format!("Restored {}", done.target.display()));
         ui.fact("files", format!("{}, {}", count(done.files, "file"), bytes(done.bytes)));
