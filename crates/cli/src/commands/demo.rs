@@ -169,13 +169,10 @@ fn close(ui: &Ui, proof: &[(&Chapter, (Restored, PathBuf, Site))], kept: Option<
             "old address",
             format!("{} in the new dump of {}", count(pointing, "time"), bytes(rewritten.len() as u64)),
         );
-        ui.fact(
-            "in files",
-            format!(
-                "{} that still name the old place, each listed above",
-                count(done.leftovers.len() as u64, "file")
-            ),
-        );
+        let named: Vec<&str> = done.leftovers.iter().map(|l| l.path.as_str()).collect();
+        let in_files =
+            if named.is_empty() { "none names the old place".to_string() } else { named.join(", ") };
+        ui.fact("in files", in_files);
     }
     ui.line("");
     match kept {

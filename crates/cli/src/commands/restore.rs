@@ -29,8 +29,12 @@ pub struct RestoreArgs {
     /// New base address
     #[arg(long, value_name = "URL", required_unless_present = "waybill")]
     pub address: Option<String>,
-    /// New database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH]; it must be empty
-    #[arg(long, value_name = "URL")]
+    // Not a doc comment: rustdoc would take the brackets for links.
+    #[arg(
+        long,
+        value_name = "URL",
+        help = "New database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH]; it must be empty"
+    )]
     pub database: Option<String>,
     /// File that holds the new database's password (else ZPORTER_DATABASE_PASSWORD, else a prompt)
     #[arg(long, value_name = "FILE")]

@@ -1,0 +1,353 @@
+//! Rewriting, splitting and measuring dumps: properties that hold for every input and every way of cutting it.
+
+use proptest::prelude::*;
+use std::collections::BTreeSet;
+use std::io::Read;
+use zporter_core::dump::inspect::{Wanted, inspect};
+use zporter_core::dump::rewrite::{Cell, Rewriter, Rewritten, Rules};
+use zporter_core::dump::split::{Split, Splitter};
+use zporter_core::dump::stream::{DumpError, WINDOW, run};
+use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
+use zporter_core::text::needles::{LeftReason, Needles};
+use zporter_standin::{Site, VARIANTS, Variant};
+
+fn relocation(from: &str, to: &str) -> Relocation {
+    let place = |a: &str, r: &str| Place {
+        address: Address::parse(a).unwrap(),
+        root: Root::parse(r).unwrap(),
+        database: None,
+    };
+    Relocation {
+        from: place(from, "/home/old"),
+        aliases: vec![],
+        other_roots: vec![],
+        to: place(to, "/srv/new"),
+    }
+}
+
+/// Rewrites with an initial window of the given size, reading a few bytes at a time.
+fn rewritten(
+    dump: &[u8],
+    relocation: &Relocation,
+    cells: Vec<Cell>,
+    leave: &str,
+    window: usize,
+) -> (Vec<u8>, Rewritten) {
+    let needles = Needles::new(&relocation.pairs(), &[]);
+    let leave_rows = |t: &str| !leave.is_empty() && t == leave;
+    let rules = Rules {
+        needles: &needles,
+        relocation: Some(relocation),
+        cells,
+        leave_rows: &leave_rows,
+        strip_definers: true,
+        samples: 2,
+    };
+    let mut rewriter = Rewriter::new(&rules, Vec::new());
+    run(Dribble(dump), window, &mut rewriter).unwrap();
+    rewriter.finish()
+}
+
+/// Gives seven bytes at a time.
+struct Dribble<'a>(&'a [u8]);
+
+impl Read for Dribble<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+        let n = self.0.len().min(7).min(buf.len());
+        buf[..n].copy_from_slice(&self.0[..n]);
+        self.0 = &self.0[n..];
+        Ok(n)
+    }
+}
+
+fn statement() -> impl Strategy<Value = String> {
+    let value = prop_oneof![
+        Just("'http://old.example/s'"),
+        Just("'it''s /home/old'"),
+        Just(r"'\\\'); //old.example'"),
+        Just("NULL"),
+        Just("-1.5"),
+        Just("0x2F686F6D652F6F6C64"),
+        Just("_binary 'a\\0b'"),
+        Just("'s:9:\\\"/home/old\\\";'"),
+        Just("\"dq ; ( '\""),
+        Just("''"),
+        Just("NOW()"),
+    ];
+    let row = proptest::collection::vec(value, 1..4).prop_map(|v| format!("({})", v.join(",")));
+    let rows = proptest::collection::vec(row, 1..4).prop_map(|r| r.join(",\n"));
+    prop_oneof![
+        5 => (prop_oneof![Just("a"), Just("`b`"), Just("`c``d`")], rows).prop_map(|(t, r)| format!("INSERT INTO {t} VALUES {r};\n")),
+        1 => Just("CREATE TABLE a (x int, y text COMMENT 'see /home/old');\r\n".to_string()),
+        1 => Just("-- it's a comment; 'http://old.example\n".to_string()),
+        1 => Just("/*!40101 SET NAMES utf8 */;\n/* ; ' */\n".to_string()),
+        1 => Just("DELIMITER $$\nCREATE TRIGGER t BEFORE INSERT ON a FOR EACH ROW BEGIN SET @x='/home/old'; END$$\nDELIMITER ;\n".to_string()),
+        1 => Just("# old style ' comment\nLOCK TABLES a WRITE;\n".to_string()),
+    ]
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+    #[test]
+    fn the_window_and_the_cuts_do_not_matter(parts in proptest::collection::vec(statement(), 0..8), window in 8usize..200) {
+        let dump = parts.concat();
+        let relocation = relocation("http://old.example", "https://new.example/b");
+        let whole = rewritten(dump.as_bytes(), &relocation, vec![], "", WINDOW);
+        let cut = rewritten(dump.as_bytes(), &relocation, vec![], "", window);
+        prop_assert_eq!(String::from_utf8_lossy(&whole.0), String::from_utf8_lossy(&cut.0));
+        prop_assert_eq!(whole.1.tally, cut.1.tally);
+        // Twice equals once: the new text names nothing old.
+        prop_assert_eq!(&rewritten(&whole.0, &relocation, vec![], "", WINDOW).0, &whole.0);
+    }
+
+    #[test]
+    fn a_dump_without_needle_is_identical(parts in proptest::collection::vec(statement(), 0..8), tail in proptest::collection::vec(any::<u8>(), 0..60)) {
+        let dump = [parts.concat().into_bytes(), tail].concat();
+        let relocation = relocation("http://nowhere.example", "https://new.example/b");
+        let elsewhere = Relocation { from: Place { root: Root::parse("/not/there").unwrap(), ..relocation.from }, ..relocation };
+        prop_assert_eq!(rewritten(&dump, &elsewhere, vec![], "", 64).0, dump);
+    }
+
+    #[test]
+    fn splitting_loses_no_row(parts in proptest::collection::vec(statement(), 0..10)) {
+        let dump = parts.concat();
+        let before = inspect(dump.as_bytes(), &[], false).unwrap();
+        let folder = tempfile::tempdir().unwrap();
+        let nothing = BTreeSet::new();
+        let split = split(dump.as_bytes(), folder.path(), &nothing);
+        let mut rows = 0;
+        for part in &split.parts {
+            let mut text = Vec::new();
+            part.open().unwrap().read_to_end(&mut text).unwrap();
+            prop_assert_eq!(text.len() as u64, part.bytes);
+            let found = inspect(&text[..], &[], false).unwrap();
+            prop_assert!(found.cut_off.is_none());
+            prop_assert!(found.tables.len() <= 1, "one table per part");
+            rows += found.tables.values().map(|t| t.rows).sum::<u64>();
+        }
+        prop_assert_eq!(rows, before.tables.values().map(|t| t.rows).sum::<u64>());
+    }
+}
+
+fn split(dump: &[u8], folder: &std::path::Path, without: &BTreeSet<String>) -> Split {
+    let mut splitter = Splitter::new(folder, without);
+    run(dump, WINDOW, &mut splitter).unwrap();
+    splitter.finish().unwrap()
+}
+
+fn cell(column: &str, form: AddressForm, key: Option<(&str, &[&str])>, beside: Option<&str>) -> Cell {
+    Cell {
+        table: "t".into(),
+        column: column.into(),
+        key: key.map(|(k, v)| (k.to_string(), v.iter().map(ToString::to_string).collect())),
+        form,
+        beside_host: beside.map(str::to_string),
+    }
+}
+
+#[test]
+fn cells_are_computed_in_their_form_and_others_are_left() {
+    let relocation = relocation("https://old.example/s", "http://new.example:81");
+    let rows: [(AddressForm, &str, &str); 9] = [
+        (AddressForm::Host, "old.example", "new.example:81"),
+        (AddressForm::Hostname, "OLD.example", "new.example"),
+        (AddressForm::HostBase, "old.example/s", "new.example:81"),
+        (AddressForm::Url, "https://old.example/s", "http://new.example:81"),
+        (AddressForm::Url, "http://old.example/s", "http://new.example:81"),
+        (AddressForm::UrlSlash, "https://old.example/s/", "http://new.example:81/"),
+        (AddressForm::BaseSlashes, "/s/", "/"),
+        (AddressForm::BaseLeading, "/s", "/"),
+        (AddressForm::BaseTrailing, "s/", ""),
+    ];
+    for (form, old, new) in rows {
+        let dump = format!(
+            "CREATE TABLE t (k text, v text);\nINSERT INTO t VALUES ('x','{old}'),('x','other.example'),('y','{old}');\n"
+        );
+        let cells = vec![cell("v", form, Some(("k", &["x"])), None)];
+        let (out, done) = rewritten(dump.as_bytes(), &relocation, cells, "", WINDOW);
+        let out = String::from_utf8(out).unwrap();
+        assert!(out.contains(&format!("('x','{new}'),('x','other.example'),('y',")), "{form:?}: {out}");
+        let told: Vec<_> =
+            done.cells.iter().map(|c| (c.row.as_str(), c.old.as_str(), c.new.as_str())).collect();
+        assert_eq!(told, [("k = x", old, new), ("k = x", "other.example", "other.example")]);
+    }
+}
+
+#[test]
+fn a_base_path_is_ours_only_beside_the_old_host() {
+    let relocation = relocation("https://old.example", "http://new.example/b");
+    let dump = "INSERT INTO t (host,base) VALUES ('old.example','/'),('kids.example','/'),(NULL,'/');";
+    let cells = vec![
+        cell("host", AddressForm::Host, None, None),
+        cell("base", AddressForm::BaseSlashes, None, Some("host")),
+    ];
+    let (out, _) = rewritten(dump.as_bytes(), &relocation, cells, "", WINDOW);
+    assert_eq!(
+        out,
+        b"INSERT INTO t (host,base) VALUES ('new.example','/b/'),('kids.example','/'),(NULL,'/');"
+    );
+}
+
+#[test]
+fn rows_of_a_table_may_be_left_out_and_are_counted() {
+    let relocation = relocation("https://old.example", "http://new.example");
+    let dump = "CREATE TABLE t (a int);\nINSERT INTO t VALUES (1),(2);\nINSERT INTO u VALUES (3);\nINSERT INTO t VALUES (4) ON DUPLICATE KEY UPDATE a=4;\n";
+    let (out, done) = rewritten(dump.as_bytes(), &relocation, vec![], "t", WINDOW);
+    assert_eq!(String::from_utf8(out).unwrap(), "CREATE TABLE t (a int);\n\nINSERT INTO u VALUES (3);\n\n");
+    assert_eq!((done.tally.tables["t"].rows_left_out, done.tally.tables["u"].rows), (3, 1));
+}
+
+#[test]
+fn the_tally_tells_seen_changed_left_and_samples() {
+    let relocation = relocation("https://old.example", "http://new.example");
+    let dump = "INSERT INTO t (a,b) VALUES ('https://old.example/x',1),('mail@old.example',2),('see old.example',3),(NULL,4),('plain',5);\n\
+        INSERT INTO t (a,b) VALUES ('s:30:\"https://old.example\";',6);";
+    let (_, done) = rewritten(dump.as_bytes(), &relocation, vec![], "", WINDOW);
+    let column = &done.tally.tables["t"].columns["a"];
+    assert_eq!((column.seen, column.changed, column.by_nesting["text"]), (5, 1, 1));
+    let left: Vec<_> = column.left.iter().map(|(r, n)| (*r, *n)).collect();
+    assert_eq!(left, [(LeftReason::BareHost, 1), (LeftReason::Email, 1), (LeftReason::BrokenSerialized, 1)]);
+    assert_eq!(
+        (column.samples[0].before.as_str(), column.samples[0].after.as_str()),
+        ("https://old.example/x", "http://new.example/x")
+    );
+    assert!(!done.tally.tables["t"].columns.contains_key("b"), "numbers tell nothing");
+}
+
+#[test]
+fn a_watched_password_is_counted_and_never_shown() {
+    let relocation = relocation("https://old.example", "http://new.example");
+    let needles = Needles::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
+    let rules = Rules {
+        needles: &needles,
+        relocation: None,
+        cells: vec![],
+        leave_rows: &|_| false,
+        strip_definers: false,
+        samples: 5,
+    };
+    let mut rewriter = Rewriter::new(&rules, Vec::new());
+    let dump = b"INSERT INTO t (a) VALUES ('db=fake-pass-9 at https://old.example/');";
+    run(&dump[..], WINDOW, &mut rewriter).unwrap();
+    let (_, done) = rewriter.finish();
+    let column = &done.tally.tables["t"].columns["a"];
+    assert_eq!(column.left[&LeftReason::Password], 1);
+    assert!(column.left_samples.is_empty());
+}
+
+#[test]
+fn definers_go_and_the_rest_of_a_view_stays() {
+    let relocation = relocation("https://old.example", "http://new.example");
+    let dump = "/*!50001 CREATE ALGORITHM=UNDEFINED */\n/*!50013 DEFINER=`o``ld`@`%` SQL SECURITY DEFINER */\n/*!50001 VIEW `v` AS select 'https://old.example' AS `u` */;\n";
+    let (out, done) = rewritten(dump.as_bytes(), &relocation, vec![], "", WINDOW);
+    let expected = "/*!50001 CREATE ALGORITHM=UNDEFINED */\n/*!50013  SQL SECURITY DEFINER */\n/*!50001 VIEW `v` AS select 'http://new.example' AS `u` */;\n";
+    assert_eq!((String::from_utf8(out).unwrap().as_str(), done.definers), (expected, 1));
+}
+
+#[test]
+fn quoting_without_backslashes_is_respected() {
+    let relocation = relocation("https://old.example", "http://new.example");
+    let dump = "SET sql_mode='NO_BACKSLASH_ESCAPES';\nINSERT INTO t VALUES ('c:\\','https://old.example/\\');\nSET sql_mode='';\nINSERT INTO t VALUES ('\\'https://old.example');\n";
+    let (out, _) = rewritten(dump.as_bytes(), &relocation, vec![], "", 16);
+    assert_eq!(String::from_utf8(out).unwrap(), dump.replace("https://old.example", "http://new.example"));
+}
+
+#[test]
+fn parts_of_a_split_carry_the_session_and_views_come_last() {
+    let dump = "/*!40101 SET NAMES latin1 */;\nUSE `shop`;\nCREATE TABLE a (x int);\nINSERT INTO a VALUES (1);\n/*!50001 CREATE VIEW v AS SELECT 1 */;\n\
+        CREATE TABLE b (x int);\nINSERT INTO b VALUES (2),(3);\nDELIMITER ;;\nCREATE TRIGGER g BEFORE INSERT ON a FOR EACH ROW BEGIN SET @a=1; END;;\nDELIMITER ;\n\
+        ALTER TABLE a ADD PRIMARY KEY (x);\nGRANT ALL ON x TO y;\n";
+    let folder = tempfile::tempdir().unwrap();
+    let found = split(dump.as_bytes(), folder.path(), &BTreeSet::from(["b".to_string()]));
+    let text = |i: usize| {
+        let mut text = String::new();
+        found.parts[i].open().unwrap().read_to_string(&mut text).unwrap();
+        text
+    };
+    let head = "/*!40101 SET NAMES latin1 */;\n";
+    assert_eq!(
+        text(0),
+        format!(
+            "{head}CREATE TABLE a (x int);\nINSERT INTO a VALUES (1);\nALTER TABLE a ADD PRIMARY KEY (x);\n"
+        )
+    );
+    assert_eq!(text(1), format!("{head}CREATE TABLE b (x int);\n"));
+    assert!(
+        text(2).contains("CREATE VIEW v") && text(2).contains("DELIMITER ;;\nCREATE TRIGGER g"),
+        "{}",
+        text(2)
+    );
+    assert_eq!((found.parts[1].rows, found.parts[1].rows_left_out), (0, 2));
+    assert_eq!(found.databases, BTreeSet::from(["shop".to_string()]));
+    assert_eq!(found.left_out, ["line 12: GRANT"]);
+}
+
+#[test]
+fn wanted_rows_are_found_wherever_they_stand() {
+    let rows: Vec<String> = (0..3000).map(|i| format!("({i},'KEY_{i}','v{i}')")).collect();
+    let dump =
+        format!("CREATE TABLE c (id int, name text, value text);\nINSERT INTO c VALUES {};", rows.join(","));
+    let wanted = Wanted {
+        table: "c".into(),
+        columns: vec!["value".into(), "name".into(), "missing".into()],
+        only: Some(("name".into(), "KEY_2999".into())),
+    };
+    let found = inspect(dump.as_bytes(), &[wanted], true).unwrap();
+    assert_eq!(found.rows[0], [vec![Some("v2999".to_string()), Some("KEY_2999".into()), None]]);
+    assert_eq!(found.tables["c"].rows, 3000);
+}
+
+#[test]
+fn other_dialects_are_told_and_not_guessed_at() {
+    for (start, word) in [
+        (&b"\xFF\xFEI\0N\0S\0"[..], "UTF-16"),
+        (b"--\n-- PostgreSQL database dump\n", "PostgreSQL"),
+        (b"PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", "SQLite"),
+    ] {
+        match inspect(start, &[], false) {
+            Err(DumpError::Dialect(said)) => assert!(said.contains(word), "{said}"),
+            other => panic!("{other:?}"),
+        }
+    }
+}
+
+#[test]
+fn every_stand_ins_dump_moves_there_and_back() {
+    for variant in VARIANTS {
+        let site = Site::of(variant);
+        let pair = |a: &str, b: &str, ra: &str, rb: &str| {
+            let address = |t: &str| Address::parse(t).unwrap();
+            let root = |t: &str| Root::parse(t).unwrap();
+            Pairs { addresses: vec![(address(a), address(b))], roots: vec![(root(ra), root(rb))] }
+        };
+        let (new, new_root) = ("https://elsewhere.example:8443/deep/er", "/srv/räume/neu");
+        let through = |dump: &str, pairs: &Pairs| {
+            let needles = Needles::new(pairs, &[]);
+            let rules = Rules {
+                needles: &needles,
+                relocation: None,
+                cells: vec![],
+                leave_rows: &|_| false,
+                strip_definers: false,
+                samples: 0,
+            };
+            let mut rewriter = Rewriter::new(&rules, Vec::new());
+            run(dump.as_bytes(), WINDOW, &mut rewriter).unwrap();
+            let (out, done) = rewriter.finish();
+            (String::from_utf8(out).unwrap(), done.tally.changed())
+        };
+        let before = site.dump();
+        let (there, changed) = through(&before, &pair(&site.address, new, &site.root, new_root));
+        let (back, again) = through(&there, &pair(new, &site.address, new_root, &site.root));
+        assert!(changed > 4 && changed == again, "{variant:?}: {changed} there, {again} back");
+        // A shop's terms are linked with http; going back they get the scheme that was given.
+        let expected = if site.address.starts_with("https:") {
+            before.replace(&site.address.replace("https:", "http:"), &site.address)
+        } else {
+            before
+        };
+        assert_eq!(back, expected, "{variant:?}");
+    }
+    assert!(VARIANTS.contains(&Variant::Joomla5));
+}

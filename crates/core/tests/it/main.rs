@@ -1,0 +1,8 @@
+//! The core through its public face: dumps, archives, files, records. No binary, no server.
+
+#![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
+#![allow(clippy::disallowed_methods, reason = "tests write their own files")]
+
+mod archives;
+mod dumps;
+mod records;
