@@ -4,6 +4,7 @@
 //! - `damage`: archives that were harmed on the way, and hostile ones
 //! - `guards`: what is refused, with exit code and advice
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
+//! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `surface`: help, JSON, logbook, definitions
 
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
@@ -12,5 +13,6 @@ mod common;
 mod damage;
 mod dumps;
 mod guards;
+mod moves;
 mod story;
 mod surface;

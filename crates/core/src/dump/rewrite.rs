@@ -67,6 +67,8 @@ pub struct Rewriter<'a, W> {
     cell_changes: Vec<CellChange>,
     definers: u64,
     current: Current,
+    /// Where cores lie in the row at hand; kept for its memory.
+    hits: Vec<usize>,
 }
 
 /// What is known of the table at hand; kept from statement to statement while the table stays the same.
@@ -96,7 +98,10 @@ struct ColumnNotes<'t> {
 
 impl Notes for ColumnNotes<'_> {
     fn changed(&mut self, nesting: &str, count: usize) {
-        *self.column.by_nesting.entry(nesting.to_string()).or_default() += count as u64;
+        match self.column.by_nesting.get_mut(nesting) {
+            Some(known) => *known += count as u64,
+            None => drop(self.column.by_nesting.insert(nesting.to_string(), count as u64)),
+        }
     }
 
     fn left(&mut self, reason: LeftReason, excerpt: &[u8]) {
@@ -126,7 +131,15 @@ impl<'a, W: Write> Rewriter<'a, W> {
     /// Starts a rewrite into `out`.
     pub fn new(rules: &'a Rules<'a>, out: W) -> Self {
         let current = Current::default();
-        Rewriter { rules, out, tally: Tally::default(), cell_changes: Vec::new(), definers: 0, current }
+        Rewriter {
+            rules,
+            out,
+            tally: Tally::default(),
+            cell_changes: Vec::new(),
+            definers: 0,
+            current,
+            hits: Vec::new(),
+        }
     }
 
     /// Ends the rewrite and returns the writer and what was done.
@@ -213,7 +226,13 @@ impl<'a, W: Write> Rewriter<'a, W> {
             column.seen += u64::from(value.kind == ValueKind::Text);
         }
         let hex = values.iter().any(|v| v.kind == ValueKind::Hex);
-        if !hex && self.current.cells.is_empty() && !self.rules.needles.scan().any(bytes) {
+        self.hits.clear();
+        let hits = &mut self.hits;
+        self.rules.needles.scan().each(bytes, |hit| {
+            hits.push(hit.at);
+            true
+        });
+        if !hex && self.current.cells.is_empty() && self.hits.is_empty() {
             return self.write(bytes);
         }
         let mut edits: Vec<Edit> = Vec::new();
@@ -221,8 +240,8 @@ impl<'a, W: Write> Rewriter<'a, W> {
             edits.extend(self.cell(cell, bytes, values, quoting));
         }
         for (i, value) in values.iter().enumerate() {
-            let by_cell = edits.iter().any(|e| e.span == value.span);
-            if !by_cell && value.literal.len() > 1 {
+            let hot = value.kind == ValueKind::Hex || self.hits.iter().any(|at| value.literal.contains(at));
+            if hot && value.literal.len() > 1 && !edits.iter().any(|e| e.span == value.span) {
                 edits.extend(self.value(i, bytes, value, quoting));
             }
         }
@@ -275,9 +294,6 @@ impl<'a, W: Write> Rewriter<'a, W> {
 
     fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) -> Vec<Edit> {
         let needles = self.rules.needles;
-        if value.kind == ValueKind::Text && !needles.scan().any(&row[value.literal.clone()]) {
-            return Vec::new();
-        }
         let tally = &mut self.current.columns[column];
         if value.kind == ValueKind::Expression {
             let decoded = literal::decode(&row[value.literal.clone()], value.literal.start, quoting);
@@ -287,6 +303,9 @@ impl<'a, W: Write> Rewriter<'a, W> {
         }
         let Some(decoded) = literal::meaning(row, value, quoting) else { return Vec::new() };
         let is_hex = value.kind == ValueKind::Hex;
+        if is_hex && !needles.scan().any(&decoded.bytes) {
+            return Vec::new();
+        }
         let quote = row[value.literal.start];
         literal_edits(needles, tally, self.rules.samples, row, decoded, |new, old| {
             if is_hex { literal::hex(new, old) } else { literal::escape(new, quote, quoting) }
@@ -368,7 +387,7 @@ fn literal_edits(
     decoded: edit::Decoded,
     encode: impl Fn(&[u8], &[u8]) -> Vec<u8>,
 ) -> Vec<Edit> {
-    let edits = value::edits(needles, &decoded.bytes, &mut ColumnNotes { column: tally, samples });
+    let edits = value::edits_of_hit(needles, &decoded.bytes, &mut ColumnNotes { column: tally, samples });
     let Some(first) = edits.first() else { return Vec::new() };
     tally.changed += 1;
     if tally.samples.len() < samples {

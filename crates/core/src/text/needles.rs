@@ -12,7 +12,7 @@
 use super::scan::{Core, CoreHit, CoreScan};
 use super::spelling::{Spelling, segment_char};
 use crate::edit::Edit;
-use crate::place::{Address, Pairs, Root, Scheme};
+use crate::place::{Pairs, Root, Scheme};
 use crate::secret::Secret;
 use serde::Serialize;
 
@@ -72,8 +72,16 @@ struct HostNeedle {
     host: String,
     port: Option<u16>,
     scheme: Scheme,
-    /// Old base paths with their new addresses, longest base first.
-    bases: Vec<(String, Address)>,
+    /// Old base paths with what replaces them, longest base first.
+    bases: Vec<BaseNeedle>,
+}
+
+struct BaseNeedle {
+    old: String,
+    /// The new address.
+    absolute: String,
+    /// The new address without its scheme.
+    relative: String,
 }
 
 struct RootNeedle {
@@ -132,12 +140,16 @@ impl Needles {
             }
             described.push(shown);
             for host in std::iter::once(old.host().to_string()).chain(old.host_unicode()) {
-                let base = (old.base().to_string(), new.clone());
+                let base = BaseNeedle {
+                    old: old.base().to_string(),
+                    absolute: new.to_string(),
+                    relative: format!("//{}{}", new.host_port(), new.base()),
+                };
                 match hosts.iter_mut().find(|n| n.host == host && n.port == old.port()) {
                     Some(known) => {
-                        if known.bases.iter().all(|(b, _)| *b != base.0) {
+                        if known.bases.iter().all(|b| b.old != base.old) {
                             known.bases.push(base);
-                            known.bases.sort_by_key(|(b, _)| std::cmp::Reverse(b.len()));
+                            known.bases.sort_by_key(|b| std::cmp::Reverse(b.old.len()));
                         }
                     }
                     None => hosts.push(HostNeedle {
@@ -198,9 +210,13 @@ impl Needles {
 
     /// Looks at every hit in a text of one level. Changes come first, sorted, and do not overlap.
     pub fn findings(&self, text: &[u8]) -> Vec<Finding> {
+        let hits = self.scan.hits(text);
+        if let [hit] = hits[..] {
+            return self.look(text, hit).into_iter().collect();
+        }
         let mut changes: Vec<Edit> = Vec::new();
         let mut left: Vec<(usize, usize, LeftReason)> = Vec::new();
-        for hit in self.scan.hits(text) {
+        for hit in hits {
             match self.look(text, hit) {
                 Some(Finding::Change(edit)) => changes.push(edit),
                 Some(Finding::Left { at, reason }) => {
@@ -234,7 +250,7 @@ impl Needles {
         let mut longest: Option<Edit> = None;
         for meaning in &self.meanings[hit.core] {
             let found = match meaning {
-                Meaning::Host(i) => Some(look_at_host(text, hit.at, &self.hosts[*i])),
+                Meaning::Host(i) => look_at_host(text, hit.at, &self.hosts[*i]),
                 Meaning::Root(i) => look_at_root(text, hit.at, &self.roots[*i]),
                 Meaning::Password => Some(Finding::Left { at: hit.at, reason: LeftReason::Password }),
             };
@@ -252,8 +268,10 @@ impl Needles {
     }
 }
 
-fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle) -> Finding {
-    let left = |reason| Finding::Left { at, reason };
+/// Looks at the host at `at`. Nothing is returned where the new address stands already, as it may where old and new differ in the
+/// scheme alone.
+fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle) -> Option<Finding> {
+    let left = |reason| Some(Finding::Left { at, reason });
     let end = at + needle.host.len();
     let Some((spelling, start)) = double_separator(text, at) else {
         return left(bare_host(text, at, end));
@@ -273,27 +291,25 @@ fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle) -> Finding {
     if meant != needle.port.map(u32::from) {
         return left(LeftReason::OtherPort);
     }
-    let found = needle.bases.iter().find_map(|(base, new)| {
-        let after = end + spelling.spell(base).len();
-        let fits =
-            text.get(end..after)? == &spelling.spell(base)[..] && !spelling.continues_segment(text, after);
-        fits.then_some((after, new))
+    let found = needle.bases.iter().find_map(|base| {
+        let spelled = spelling.spell(&base.old);
+        let after = end + spelled.len();
+        let fits = text.get(end..after)? == &spelled[..] && !spelling.continues_segment(text, after);
+        fits.then_some((after, base))
     });
-    let Some((after, new)) = found else {
+    let Some((after, base)) = found else {
         return left(LeftReason::OutsideBase);
     };
-    let plain = match scheme {
-        Some(_) => new.to_string(),
-        None => format!("//{}{}", new.host_port(), new.base()),
-    };
-    Finding::Change(Edit::new(start..after, spelling.spell(&plain)))
+    let plain = if scheme.is_some() { &base.absolute } else { &base.relative };
+    let new = spelling.spell(plain);
+    (text[start..after] != new[..]).then(|| Finding::Change(Edit::new(start..after, new)))
 }
 
 /// Recognises two equal separators that end at `end`.
 fn double_separator(text: &[u8], end: usize) -> Option<(Spelling, usize)> {
     let (spelling, second) = Spelling::of_separator_before(text, end)?;
-    let separator = spelling.separator();
-    text[..second].ends_with(&separator).then(|| (spelling, second - separator.len()))
+    let len = spelling.separator_ending(&text[..second])?;
+    Some((spelling, second - len))
 }
 
 enum SchemeBefore {
@@ -304,10 +320,10 @@ enum SchemeBefore {
 
 fn scheme_before(text: &[u8], end: usize, spelling: &Spelling) -> SchemeBefore {
     let head = &text[..end];
-    let Some(colon) = spelling.colons().into_iter().find(|c| head.ends_with(c)) else {
+    let Some(colon) = spelling.colon_ending(head) else {
         return SchemeBefore::None;
     };
-    let head = &head[..end - colon.len()];
+    let head = &head[..end - colon];
     for (name, scheme) in [("https", Scheme::Https), ("http", Scheme::Http)] {
         let Some(start) = head.len().checked_sub(name.len()) else { continue };
         if head[start..].eq_ignore_ascii_case(name.as_bytes()) {
@@ -325,10 +341,10 @@ fn scheme_before(text: &[u8], end: usize, spelling: &Spelling) -> SchemeBefore {
 
 /// Reads `:8080` behind a host; a colon without digits is no port.
 fn port_after(text: &[u8], end: usize, spelling: &Spelling) -> (Option<u32>, usize) {
-    let Some(colon) = spelling.colons().into_iter().find(|c| text[end..].starts_with(c)) else {
+    let Some(colon) = spelling.colon_beginning(&text[end..]) else {
         return (None, end);
     };
-    let start = end + colon.len();
+    let start = end + colon;
     let count = text[start..].iter().take(6).take_while(|b| b.is_ascii_digit()).count();
     match std::str::from_utf8(&text[start..start + count]).ok().and_then(|d| d.parse().ok()) {
         Some(port) => (Some(port), start + count),
@@ -359,8 +375,8 @@ fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Option<Finding> 
         }
     }
     if let Some(drive) = needle.old.drive() {
-        let colon = spelling.colons().into_iter().find(|c| text[..start].ends_with(c))?;
-        start = start.checked_sub(colon.len() + 1)?;
+        let colon = spelling.colon_ending(&text[..start])?;
+        start = start.checked_sub(colon + 1)?;
         if !text[start].eq_ignore_ascii_case(&(drive as u8)) {
             return None;
         }
@@ -410,7 +426,7 @@ fn separator_before(text: &[u8], at: usize, windows: bool) -> Option<(Spelling, 
 /// Says whether what ends at `start` is a `scheme://`, as in `file:///home/a`.
 fn after_scheme(text: &[u8], start: usize, spelling: &Spelling) -> bool {
     double_separator(text, start)
-        .is_some_and(|(s, at)| s == *spelling && spelling.colons().iter().any(|c| text[..at].ends_with(c)))
+        .is_some_and(|(s, at)| s == *spelling && spelling.colon_ending(&text[..at]).is_some())
 }
 
 #[cfg(test)]

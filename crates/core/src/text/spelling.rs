@@ -79,6 +79,9 @@ impl Spelling {
 
     /// Spells ASCII or UTF-8 text whose slashes are separators.
     pub fn spell(&self, plain: &str) -> Vec<u8> {
+        if *self == Spelling::Plain {
+            return plain.as_bytes().to_vec();
+        }
         let mut out = Vec::with_capacity(plain.len() + 8);
         for b in plain.bytes() {
             match self {
@@ -94,8 +97,33 @@ impl Spelling {
         out
     }
 
+    /// Returns the length of a separator in this spelling that ends the text.
+    pub fn separator_ending(&self, text: &[u8]) -> Option<usize> {
+        if *self == Spelling::Plain {
+            return (text.last() == Some(&b'/')).then_some(1);
+        }
+        let separator = self.separator();
+        text.ends_with(&separator).then_some(separator.len())
+    }
+
+    /// Returns the length of a colon in this spelling that ends the text.
+    pub fn colon_ending(&self, text: &[u8]) -> Option<usize> {
+        if *self == Spelling::Plain {
+            return (text.last() == Some(&b':')).then_some(1);
+        }
+        self.colons().iter().find(|c| text.ends_with(c)).map(Vec::len)
+    }
+
+    /// Returns the length of a colon in this spelling that begins the text.
+    pub fn colon_beginning(&self, text: &[u8]) -> Option<usize> {
+        if *self == Spelling::Plain {
+            return (text.first() == Some(&b':')).then_some(1);
+        }
+        self.colons().iter().find(|c| text.starts_with(c)).map(Vec::len)
+    }
+
     /// Spells a colon: what ends a scheme and begins a port.
-    pub fn colons(&self) -> Vec<Vec<u8>> {
+    fn colons(&self) -> Vec<Vec<u8>> {
         match self {
             Spelling::Percent(times, _) => {
                 vec![

@@ -43,6 +43,11 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
     if !needles.scan().any(value) {
         return Vec::new();
     }
+    edits_of_hit(needles, value, notes)
+}
+
+/// The same for a value that is known to hold a core.
+pub fn edits_of_hit(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
     Walk { needles, notes, layers: Vec::new() }.value(value)
 }
 
@@ -101,9 +106,16 @@ impl Walk<'_> {
             }
         }
         if !edits.is_empty() {
-            let words: Vec<&str> = self.layers.iter().map(|l| l.word()).collect();
-            let nesting = if words.is_empty() { "text".to_string() } else { words.join(" > ") };
-            self.notes.changed(&nesting, edits.len());
+            let joined;
+            let nesting = match &self.layers[..] {
+                [] => "text",
+                [one] => one.word(),
+                more => {
+                    joined = more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ");
+                    &joined
+                }
+            };
+            self.notes.changed(nesting, edits.len());
         }
         edits
     }

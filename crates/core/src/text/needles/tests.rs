@@ -2,6 +2,7 @@
 
 use super::*;
 use crate::edit;
+use crate::place::Address;
 
 fn needles(addresses: &[(&str, &str)], roots: &[(&str, &str)]) -> Needles {
     let address = |t: &str| Address::parse(t).unwrap();
