@@ -10,6 +10,7 @@ use clap::Args;
 use serde::Serialize;
 use std::fs::File;
 use std::io::{BufWriter, Read, Write};
+use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use zporter_core::dump::rewrite::{Rewriter, Rules};
 use zporter_core::dump::stream::{CutOff, Ending, WINDOW, run as run_dump};
@@ -71,7 +72,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
     let (tally, ending) = if to_pipe {
-        rewrite(args, &rules, &progress, BufWriter::with_capacity(1 << 16, std::io::stdout().lock()))
+        rewrite(args, &rules, &progress, BufWriter::with_capacity(1 << 18, stdout_unbuffered()?))
             .map(|(_, t, e)| (t, e))?
     } else {
         to_file(args, &rules, &progress)?
@@ -109,6 +110,12 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     }
     let leftover = done.tally.left().keys().any(|r| r.is_leftover());
     Ok(if leftover { Exit::Findings } else { Exit::Done })
+}
+
+/// Returns standard output without the line buffering that is meant for people: it would look for a line end in every block.
+fn stdout_unbuffered() -> Result<File, CommandError> {
+    let handle = std::io::stdout().as_fd().try_clone_to_owned();
+    handle.map(File::from).map_err(|e| CommandError::world("standard output cannot be used", e))
 }
 
 fn pairs(args: &ReaddressArgs) -> Result<Pairs, CommandError> {

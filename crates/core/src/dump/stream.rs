@@ -100,7 +100,9 @@ struct Window<R> {
     filled: usize,
     end: bool,
     offset: u64,
+    /// Line on which the byte at `counted` stands. Lines are counted in long stretches, when somebody asks or bytes go.
     line: u64,
+    counted: usize,
 }
 
 impl<R: Read> Window<R> {
@@ -110,6 +112,8 @@ impl<R: Read> Window<R> {
 
     /// Makes room behind what is kept and reads on.
     fn fill(&mut self) -> Result<(), DumpError> {
+        self.line();
+        self.counted = 0;
         self.bytes.copy_within(self.mark..self.filled, 0);
         self.filled -= self.mark;
         self.at -= self.mark;
@@ -129,11 +133,16 @@ impl<R: Read> Window<R> {
         }
     }
 
+    /// Returns the line of the mark, from 1.
+    fn line(&mut self) -> u64 {
+        self.line += memchr::memchr_iter(b'\n', &self.bytes[self.counted..self.mark]).count() as u64;
+        self.counted = self.mark;
+        self.line
+    }
+
     /// Moves the mark to where reading goes on.
     fn handed_out(&mut self) {
-        let out = &self.bytes[self.mark..self.at];
-        self.offset += out.len() as u64;
-        self.line += memchr::memchr_iter(b'\n', out).count() as u64;
+        self.offset += (self.at - self.mark) as u64;
         self.mark = self.at;
     }
 }
@@ -149,6 +158,7 @@ pub fn run<R: Read>(reader: R, window: usize, sink: &mut dyn Sink) -> Result<End
         end: false,
         offset: 0,
         line: 1,
+        counted: 0,
     };
     while w.filled < 4096 && !w.end {
         w.fill()?;
@@ -213,7 +223,7 @@ impl Run {
             Class::Insert => format!("INSERT INTO {}", self.statement.name.as_deref().unwrap_or("?")),
             _ => String::from_utf8_lossy(&w.bytes[w.mark..w.filled.min(w.mark + 40)]).into_owned(),
         };
-        self.ending.cut_off = Some(CutOff { line: w.line, offset: w.offset, what });
+        self.ending.cut_off = Some(CutOff { line: w.line(), offset: w.offset, what });
         w.at = w.filled;
         sink.piece(Piece::CutOff(&w.bytes[w.mark..w.at]), &self.statement, self.quoting())?;
         w.handed_out();
@@ -233,7 +243,7 @@ impl Run {
                 Step::More if !begun => return Ok(()),
                 Step::More | Step::CutOff(_) => {
                     if begun {
-                        self.statement = self.head.statement(w.line);
+                        self.statement = self.head.statement(w.line());
                     }
                     return self.cut_off(w, sink);
                 }
@@ -260,7 +270,7 @@ impl Run {
                     }
                     self.head.push(token, &w.bytes[start..w.at]);
                     if token == Token::Word && self.head.opens_rows() {
-                        self.statement = self.head.statement(w.line);
+                        self.statement = self.head.statement(w.line());
                         self.know_columns();
                         sink.piece(
                             Piece::InsertHead(&w.bytes[w.mark..w.at]),
@@ -295,7 +305,7 @@ impl Run {
     }
 
     fn whole<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<(), DumpError> {
-        self.statement = self.head.statement(w.line);
+        self.statement = self.head.statement(w.line());
         let bytes = &w.bytes[w.mark..w.at];
         if self.statement.class == Class::CreateTable
             && let Some(name) = &self.statement.name
