@@ -52,6 +52,10 @@ const CHAPTERS: [Chapter; 2] = [
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
+    if ui.json {
+        return Err(CommandError::usage("the demo tells a story and has no JSON form")
+            .hint("run the commands that it shows with --json"));
+    }
     let began = Instant::now();
     let temp;
     let folder = match &args.keep {

@@ -9,19 +9,16 @@ use zporter_core::restore::leftovers::FileLeftover;
 /// Prints what was changed and what was left, per table and column.
 pub fn tally(ui: &Ui, tally: &Tally) {
     let mut rows = Vec::new();
-    for (table, column, t) in tally.columns() {
-        if t.changed == 0 && t.left.is_empty() {
-            continue;
-        }
+    for (table, column, t) in tally.columns().filter(|(_, _, t)| t.changed > 0) {
         let nestings: Vec<String> = t.by_nesting.iter().map(|(n, c)| format!("{n} {}", number(*c))).collect();
         rows.push(vec![format!("{table}.{column}"), number(t.seen), number(t.changed), nestings.join(", ")]);
     }
     if rows.is_empty() {
-        ui.line("  no value named the old place");
-        return;
+        ui.line("  no value had to be changed");
+    } else {
+        ui.heading("Changed in rows");
+        ui.table(&["column", ">seen", ">changed", "places by nesting"], rows);
     }
-    ui.heading("Changed in rows");
-    ui.table(&["column", ">seen", ">changed", "places by nesting"], rows);
     left(ui, tally);
     if ui.verbose {
         for (table, column, t) in tally.columns() {

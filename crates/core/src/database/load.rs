@@ -180,13 +180,12 @@ impl LoadSink<'_> {
         self.send(&statement, self.batch_line)
     }
 
-    fn whole(&mut self, bytes: &[u8], statement: &Statement) -> Result<(), DatabaseError> {
+    fn whole(&mut self, body: &[u8], statement: &Statement) -> Result<(), DatabaseError> {
         let line = statement.line;
         let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
         if statement.qualifier.is_some() && statement.class != Class::CreateTrigger {
             return forbidden("the statement names a database of its own".into());
         }
-        let body = strip_delimiter(bytes);
         match &statement.class {
             Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex => {
                 let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
@@ -316,9 +315,9 @@ impl LoadSink<'_> {
     ) -> Result<(), DatabaseError> {
         match piece {
             Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
-            Piece::Whole { bytes, .. } => {
+            Piece::Whole { bytes, delimiter, .. } => {
                 self.flush()?;
-                self.whole(bytes, statement)
+                self.whole(&bytes[..bytes.len() - delimiter], statement)
             }
             Piece::InsertHead(head) => {
                 if statement.qualifier.is_some() {
@@ -332,8 +331,8 @@ impl LoadSink<'_> {
                 Ok(())
             }
             Piece::Row { bytes, values } => self.row(bytes, values, statement, quoting),
-            Piece::Tail(bytes) => {
-                let tail = strip_delimiter(bytes).trim_ascii();
+            Piece::Tail { bytes, delimiter } => {
+                let tail = bytes[..bytes.len() - delimiter].trim_ascii();
                 if tail.is_empty()
                     || tail.starts_with(b"*/")
                     || tail.starts_with(b"--")
@@ -358,14 +357,6 @@ impl Sink for LoadSink<'_> {
             DumpError::Sink(told.into())
         })
     }
-}
-
-/// Takes the delimiter off a statement; what it was does not matter any more.
-fn strip_delimiter(bytes: &[u8]) -> &[u8] {
-    let trimmed = bytes.trim_ascii_end();
-    let end = trimmed.iter().rposition(|b| !matches!(b, b';' | b'$')).map_or(0, |i| i + 1);
-    // `//` ends a statement only behind a body.
-    trimmed[..end].strip_suffix(b"//").unwrap_or(&trimmed[..end])
 }
 
 /// Spells the literals of a row that are not UTF-8 as hex, with the charset that the dump declared, so that the server stores the

@@ -159,7 +159,7 @@ impl Sink for Inspector<'_> {
                     self.hosts(bytes);
                 }
             }
-            Piece::Between(bytes) | Piece::Tail(bytes) => self.size(name).bytes += bytes.len() as u64,
+            Piece::Between(bytes) | Piece::Tail { bytes, .. } => self.size(name).bytes += bytes.len() as u64,
         }
         Ok(())
     }

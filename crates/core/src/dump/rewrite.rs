@@ -312,6 +312,16 @@ impl<'a, W: Write> Rewriter<'a, W> {
         })
     }
 
+    /// Comments are passed on as they are; what they name is counted.
+    fn comment(&mut self, bytes: &[u8]) {
+        let count = self.rules.needles.scan().hits(bytes).len() as u64;
+        if count > 0 {
+            let table = self.tally.tables.entry("(between statements)".into()).or_default();
+            let column = table.columns.entry("(comment)".into()).or_default();
+            *column.left.entry(LeftReason::Comment).or_default() += count;
+        }
+    }
+
     /// A statement that is no insert: strings in it are rewritten, definers may go.
     fn whole(
         &mut self,
@@ -360,14 +370,18 @@ impl<'a, W: Write> Rewriter<'a, W> {
 impl<W: Write> Sink for Rewriter<'_, W> {
     fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
         match piece {
-            Piece::Gap(bytes) | Piece::CutOff(bytes) => self.write(bytes),
-            Piece::Whole { bytes, literals } => self.whole(bytes, literals, statement, quoting),
+            Piece::Gap(bytes) => {
+                self.comment(bytes);
+                self.write(bytes)
+            }
+            Piece::CutOff(bytes) => self.write(bytes),
+            Piece::Whole { bytes, literals, .. } => self.whole(bytes, literals, statement, quoting),
             Piece::InsertHead(bytes) => {
                 self.enter(statement);
                 if self.current.skip { Ok(()) } else { self.write(bytes) }
             }
             Piece::Row { bytes, values } => self.row(bytes, values, quoting),
-            Piece::Between(bytes) | Piece::Tail(bytes) => {
+            Piece::Between(bytes) | Piece::Tail { bytes, .. } => {
                 if self.current.skip {
                     Ok(())
                 } else {

@@ -54,7 +54,6 @@ pub struct Splitter<'a> {
     session: Vec<u8>,
     /// The part that is open for writing.
     open: Option<(usize, zstd::stream::write::Encoder<'static, File>)>,
-    delimiter: Vec<u8>,
     databases: BTreeSet<String>,
     skip: bool,
     left_out: Vec<String>,
@@ -73,7 +72,6 @@ impl<'a> Splitter<'a> {
             by_table: HashMap::new(),
             session: Vec::new(),
             open: None,
-            delimiter: b";".to_vec(),
             databases: BTreeSet::new(),
             skip: false,
             left_out: Vec::new(),
@@ -143,7 +141,7 @@ impl<'a> Splitter<'a> {
         self.write(b"\n")
     }
 
-    fn whole(&mut self, bytes: &[u8], statement: &Statement) -> Result<(), DumpError> {
+    fn whole(&mut self, bytes: &[u8], delimiter: usize, statement: &Statement) -> Result<(), DumpError> {
         let name = statement.name.as_deref();
         match &statement.class {
             Class::CreateTable
@@ -161,11 +159,11 @@ impl<'a> Splitter<'a> {
             | Class::DropOther => {
                 self.enter(None)?;
                 // The part has to say itself what ends a statement with a body.
-                if self.delimiter == b";" {
+                let delimiter = &bytes[bytes.len() - delimiter..];
+                if delimiter == b";" {
                     return self.line(bytes);
                 }
-                let delimiter = self.delimiter.clone();
-                self.line(&[b"DELIMITER ", &delimiter[..]].concat())?;
+                self.line(&[b"DELIMITER ", delimiter].concat())?;
                 self.line(bytes)?;
                 self.line(b"DELIMITER ;")
             }
@@ -194,17 +192,8 @@ impl<'a> Splitter<'a> {
 impl Sink for Splitter<'_> {
     fn piece(&mut self, piece: Piece<'_>, statement: &Statement, _: Quoting) -> Result<(), DumpError> {
         match piece {
-            Piece::Gap(bytes) => {
-                for line in bytes.split(|b| *b == b'\n') {
-                    let line = line.trim_ascii();
-                    if line.len() > 10 && line[..9].eq_ignore_ascii_case(b"DELIMITER") {
-                        self.delimiter = line[9..].trim_ascii().to_vec();
-                    }
-                }
-                Ok(())
-            }
-            Piece::CutOff(_) => Ok(()),
-            Piece::Whole { bytes, .. } => self.whole(bytes, statement),
+            Piece::Gap(_) | Piece::CutOff(_) => Ok(()),
+            Piece::Whole { bytes, delimiter, .. } => self.whole(bytes, delimiter, statement),
             Piece::InsertHead(bytes) => {
                 self.enter(statement.name.as_deref())?;
                 self.skip = statement.name.as_ref().is_some_and(|t| self.without_rows.contains(t));
@@ -226,7 +215,7 @@ impl Sink for Splitter<'_> {
                     self.write(bytes)
                 }
             }
-            Piece::Tail(bytes) => {
+            Piece::Tail { bytes, .. } => {
                 if self.skip {
                     Ok(())
                 } else {

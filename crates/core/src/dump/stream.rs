@@ -24,6 +24,8 @@ pub enum Piece<'a> {
         bytes: &'a [u8],
         /// Quoted strings in it, quotes included.
         literals: &'a [Range<usize>],
+        /// How many bytes, at the end, are the delimiter.
+        delimiter: usize,
     },
     /// An insert up to its first row.
     InsertHead(&'a [u8]),
@@ -37,7 +39,12 @@ pub enum Piece<'a> {
     /// What stands between two rows.
     Between(&'a [u8]),
     /// What follows the last row, delimiter included.
-    Tail(&'a [u8]),
+    Tail {
+        /// The bytes.
+        bytes: &'a [u8],
+        /// How many of them, at the end, are the delimiter.
+        delimiter: usize,
+    },
     /// The rest of a dump that ends inside of a statement.
     CutOff(&'a [u8]),
 }
@@ -261,7 +268,7 @@ impl Run {
                 Token::Space | Token::Comment | Token::DelimiterLine | Token::HintOpen | Token::HintClose => {
                 }
                 Token::End => {
-                    self.whole(w, sink)?;
+                    self.whole(w, sink, len)?;
                     begun = false;
                 }
                 _ => {
@@ -304,7 +311,12 @@ impl Run {
         }
     }
 
-    fn whole<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<(), DumpError> {
+    fn whole<R: Read>(
+        &mut self,
+        w: &mut Window<R>,
+        sink: &mut dyn Sink,
+        delimiter: usize,
+    ) -> Result<(), DumpError> {
         self.statement = self.head.statement(w.line());
         let bytes = &w.bytes[w.mark..w.at];
         if self.statement.class == Class::CreateTable
@@ -322,7 +334,7 @@ impl Run {
                     memchr::memmem::find(&upper, b"NO_BACKSLASH_ESCAPES").is_none();
             }
         }
-        sink.piece(Piece::Whole { bytes, literals: &self.literals }, &self.statement, quoting)?;
+        sink.piece(Piece::Whole { bytes, literals: &self.literals, delimiter }, &self.statement, quoting)?;
         w.handed_out();
         self.reset();
         Ok(())
@@ -357,7 +369,8 @@ impl Run {
             match self.lexer.next(w.rest(), w.end) {
                 Step::Token(Token::End, len) => {
                     w.at += len;
-                    sink.piece(Piece::Tail(&w.bytes[w.mark..w.at]), &self.statement, quoting)?;
+                    let bytes = &w.bytes[w.mark..w.at];
+                    sink.piece(Piece::Tail { bytes, delimiter: len }, &self.statement, quoting)?;
                     w.handed_out();
                     return Ok(true);
                 }
@@ -395,7 +408,7 @@ mod tests {
                 Piece::InsertHead(b) => ("head", b),
                 Piece::Row { bytes, .. } => ("row", bytes),
                 Piece::Between(b) => ("between", b),
-                Piece::Tail(b) => ("tail", b),
+                Piece::Tail { bytes, .. } => ("tail", bytes),
                 Piece::CutOff(b) => ("cut", b),
             };
             self.bytes.extend_from_slice(bytes);

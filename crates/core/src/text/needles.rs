@@ -38,8 +38,8 @@ pub enum LeftReason {
     UnknownCustom,
     /// Nested deeper than is followed.
     TooDeep,
-    /// Inside bytes that are not text.
-    Binary,
+    /// In a comment of the dump.
+    Comment,
     /// The old database password.
     Password,
 }
@@ -57,14 +57,14 @@ impl LeftReason {
             LeftReason::BrokenSerialized => "serialized value was already broken",
             LeftReason::UnknownCustom => "object serialized in a form of its own",
             LeftReason::TooDeep => "nested too deep",
-            LeftReason::Binary => "binary bytes",
+            LeftReason::Comment => "in a comment of the dump",
             LeftReason::Password => "old database password",
         }
     }
 
     /// Says whether the reason means that something still points to the old place (rather than naming something else).
     pub fn is_leftover(self) -> bool {
-        !matches!(self, LeftReason::LookAlike | LeftReason::Email)
+        !matches!(self, LeftReason::LookAlike | LeftReason::Email | LeftReason::Comment)
     }
 }
 
