@@ -182,7 +182,7 @@ fn head(
         note: options.note.clone(),
         system: SystemName {
             id: definition.id.clone(),
-            name: definition.name.clone(),
+            name: survey.recognised.product.clone(),
             version: survey.recognised.version.clone(),
         },
         place: HeadPlace {

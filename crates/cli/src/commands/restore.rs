@@ -208,7 +208,7 @@ fn job(bill: &Waybill) -> Result<RestoreJob, CommandError> {
 /// Prints what a plan will do (or has done): needles and file edits.
 pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     let version = plan.version.as_deref().unwrap_or("");
-    ui.line(format!("{} {version}", plan.definition.name));
+    ui.line(format!("{} {version}", plan.product));
     ui.fact("from", format!("{}  (from {})", plan.relocation.from.address, plan.learned_from));
     ui.fact("to", plan.relocation.to.address.to_string());
     ui.fact("target", plan.job.target.display().to_string());

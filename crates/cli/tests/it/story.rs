@@ -110,6 +110,12 @@ fn every_stand_in_opens_from_its_new_place() {
         let old_mode = mode(&format!("old/{}", config_file(variant)));
         let survey = bench.run(&["survey", "old", "--dump", "old.sql", "--json"]).expect(0).json();
         assert_eq!(survey["system"]["version"], site.version());
+        let product = match variant {
+            Variant::ThirtyBees => "thirty bees",
+            _ if is_shop(variant) => "PrestaShop",
+            _ => "Joomla",
+        };
+        assert_eq!(survey["system"]["name"], product);
         assert_eq!(survey["address"]["address"], site.address);
         assert_eq!(survey["database"]["password"], "set");
         assert_eq!(survey["database"]["name"], site.database[3]);

@@ -50,6 +50,8 @@ pub struct RestorePlan {
     pub source: Source,
     /// Definition of its system.
     pub definition: Definition,
+    /// Name of the product.
+    pub product: String,
     /// Version of its system.
     pub version: Option<String>,
     /// From where to where.
@@ -101,14 +103,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let mut warnings = Warnings::new(watch);
     let recognised = recognise(&source.tree, known)
         .map_err(|looked_for| RestoreError::Unknown { path: job.archive.clone(), looked_for })?;
-    let (definition, version) = match &source.kind {
+    let (definition, product, version) = match &source.kind {
         // Our head says which system it is; the markers could fit more than one definition.
         Kind::Ours(head) => {
             let by_id = known.iter().find(|k| k.definition.id == head.system.id);
             let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
-            (known.definition.clone(), head.system.version.clone())
+            (known.definition.clone(), head.system.name.clone(), head.system.version.clone())
         }
-        Kind::Plain { .. } => (recognised.definition, recognised.version),
+        Kind::Plain { .. } => (recognised.definition, recognised.product, recognised.version),
     };
     let facts = config_facts(&source.tree, &definition);
     let found = find_address(&job, &source, &definition, &facts, watch)?;
@@ -136,6 +138,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         warnings: warnings.into_vec(),
         old_password,
         definition,
+        product,
         version,
         source,
         job,

@@ -157,7 +157,7 @@ impl Survey {
         let version = self.recognised.version.as_deref();
         SurveyReport {
             site: &self.site,
-            system: SystemReport { id: &definition.id, name: &definition.name, version },
+            system: SystemReport { id: &definition.id, name: &self.recognised.product, version },
             config: &self.config.values,
             database: self.config.database.as_ref().map(|access| DatabaseReport {
                 access,

@@ -13,6 +13,8 @@ use serde::Serialize;
 pub struct Recognised {
     /// Its definition.
     pub definition: Definition,
+    /// Name of the product: the system's, or that of one of its family.
+    pub product: String,
     /// Its version, if a version file could be read.
     pub version: Option<String>,
 }
@@ -36,7 +38,11 @@ pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec
             }
         });
         if fits {
-            return Ok(Recognised { version: version(tree, definition), definition: definition.clone() });
+            let (product, version) = match version(tree, definition) {
+                Some((product, version)) => (product, Some(version)),
+                None => (definition.name.clone(), None),
+            };
+            return Ok(Recognised { definition: definition.clone(), product, version });
         }
     }
     Err(known
@@ -53,12 +59,13 @@ fn markers(definition: &Definition) -> Vec<String> {
     shown.collect()
 }
 
-fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<String> {
+/// Returns the product and its version.
+fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, String)> {
     definition.version.iter().find_map(|v| {
         let file = php::parse(&tree.read(&v.path)?, None).ok()?;
         let parts: Option<Vec<&str>> =
             v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
-        Some(parts?.join(&v.join))
+        Some((v.product.clone().unwrap_or_else(|| definition.name.clone()), parts?.join(&v.join)))
     })
 }
 
@@ -154,10 +161,23 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
     if !access.name.is_empty() {
         facts.database = Some(access);
     }
-    let all = facts.roots.clone();
-    facts.roots.sort_by_key(|r| std::cmp::Reverse(all.iter().filter(|o| *o == r).count()));
-    facts.roots.dedup();
+    facts.roots = credible(&facts.roots);
     facts
+}
+
+/// Chooses the roots that can be believed. What two paths agree on outweighs what one path suggests, and a folder right below `/`
+/// is none: a log folder `/var/log` does not make `/var` a document root.
+fn credible(roots: &[Root]) -> Vec<Root> {
+    let votes = |root: &Root| roots.iter().filter(|other| *other == root).count();
+    let most = roots.iter().map(votes).max().unwrap_or(0);
+    let mut out: Vec<Root> = Vec::new();
+    for root in roots {
+        if root.segments().len() > 1 && (most == 1 || votes(root) > 1) && !out.contains(root) {
+            out.push(root.clone());
+        }
+    }
+    out.sort_by_key(|root| std::cmp::Reverse(votes(root)));
+    out
 }
 
 /// Learns the root from a path that usually lies below it.

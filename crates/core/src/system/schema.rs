@@ -69,6 +69,9 @@ pub struct Version {
     /// What stands between the values.
     #[serde(default = "dot")]
     pub join: String,
+    /// Name of the product, where a version found here means one of the family.
+    #[serde(default)]
+    pub product: Option<String>,
 }
 
 fn dot() -> String {

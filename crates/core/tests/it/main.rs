@@ -4,5 +4,6 @@
 #![allow(clippy::disallowed_methods, reason = "tests write their own files")]
 
 mod archives;
+mod configs;
 mod dumps;
 mod records;
