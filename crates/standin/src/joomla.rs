@@ -102,7 +102,7 @@ fn config(site: &Site) -> String {
     let body: String = lines.iter().map(|(k, v)| format!("\t{word} ${k} = {v};\n")).collect();
     // The oldest line closes its tag; the newest has no last newline.
     let end = if site.variant == Variant::Joomla15 { "}\n?>\n" } else { "}" };
-    format!("<?php\nclass JConfig {{\n\t/* Site settings */\n\t// {word} $host = 'old.invalid';\n{body}{end}")
+    format!("<?php\nclass JConfig {{\n\t/* Site settings */\n\t// {word} $host = 'old.test';\n{body}{end}")
 }
 
 pub(crate) fn dump(site: &Site) -> String {
@@ -133,7 +133,7 @@ pub(crate) fn dump(site: &Site) -> String {
                 "<p>Sky map: <a href=\"{a}/sky?x=1&amp;y=2\">m\u{e4}p</a> <img src=\"images/m31.jpg\" /></p>"
             ),
             &format!(
-                "<p>Mirror at {a}. Not http://www.fernhollow.example.org/ nor https://old.fernhollow.example/x.</p>"
+                "<p>Mirror at {a}. Not http://www.fernhollow.example.test/ nor https://old.fernhollow.example/x.</p>"
             ),
             &format!("{a}/images/m31.jpg"),
         ),

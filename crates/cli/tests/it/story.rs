@@ -210,7 +210,7 @@ fn a_read_only_config_keeps_its_mode_and_the_skeleton_is_there() {
     }
     let config = bench.read("new site/configuration.php");
     assert!(
-        config.contains("public $host = 'h';") && config.contains("// public $host = 'old.invalid';"),
+        config.contains("public $host = 'h';") && config.contains("// public $host = 'old.test';"),
         "{config}"
     );
     let mut dump = String::new();

@@ -2,8 +2,10 @@
 
 pub mod leftovers;
 pub mod plan;
+mod rows;
 pub mod run;
 pub mod source;
+mod unpack;
 
 use crate::archive::prove::Damage;
 use crate::archive::read::ReadError;

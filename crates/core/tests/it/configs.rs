@@ -60,7 +60,7 @@ fn value() -> impl Strategy<Value = String> {
         Just("// "),
         Just("?>"),
         Just("word "),
-        Just("http://www.old.example.org "),
+        Just("http://www.old.example.test "),
         Just("D:\\sites\\old\\tmp "),
     ];
     proptest::collection::vec(piece, 0..5).prop_map(|p| p.concat())

@@ -1,0 +1,187 @@
+//! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
+
+use super::RestoreError;
+use super::plan::RestorePlan;
+use super::run::Restored;
+use super::unpack::{EntryPlace, Locate};
+use crate::archive::read;
+use crate::database::DatabaseError;
+use crate::database::load::Loader;
+use crate::dump::DumpWriter;
+use crate::dump::rewrite::{Rewriter, Rewritten, Rules};
+use crate::dump::stream::{CutOff, DumpError, WINDOW};
+use crate::event::{Event, Watch};
+use crate::fsx::{AtPath, PathError};
+use crate::logbook;
+use std::fs::{self, File};
+use std::io::{self, BufWriter, Read, Write};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
+    let needles = plan.needles();
+    let leave_rows = |table: &str| plan.leaves_rows(table);
+    work(&Rules {
+        needles: &needles,
+        relocation: Some(&plan.relocation),
+        cells: plan.cells.clone(),
+        leave_rows: &leave_rows,
+        strip_definers: true,
+        samples,
+    })
+}
+
+/// Rewrites one part into a writer.
+pub(super) fn rewrite<W: Write>(
+    name: &str,
+    reader: impl Read,
+    rules: &Rules<'_>,
+    out: W,
+) -> Result<(W, Rewritten), RestoreError> {
+    let mut rewriter = Rewriter::new(rules, out);
+    let ending = crate::dump::stream::run(reader, WINDOW, &mut rewriter)
+        .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
+    if let Some(CutOff { line, what, .. }) = ending.cut_off {
+        return Err(RestoreError::Database(DatabaseError::CutOff { line, what }));
+    }
+    Ok(rewriter.finish())
+}
+
+pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Result<(), RestoreError>;
+
+/// Hands every database part to `take`, wherever it lies.
+pub(super) fn each_database_part(
+    plan: &RestorePlan,
+    watch: &dyn Watch,
+    take: TakePart<'_>,
+) -> Result<(), RestoreError> {
+    let total = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
+    watch.event(Event::StepStarted { step: "rewriting the database", total });
+    let mut problem = None;
+    let advance = |bytes| watch.event(Event::Advanced { bytes });
+    let locate = Locate::new(plan);
+    read::entries::<()>(&plan.job.archive, &advance, &mut |entry| {
+        let EntryPlace::Database(name) = locate.place_of(&entry) else {
+            return Ok(ControlFlow::Continue(()));
+        };
+        let outcome = crate::dump::open(entry.content)
+            .map_err(|e| RestoreError::Dump { name: name.clone(), source: DumpError::Read(e) })
+            .and_then(|reader| take(&name, reader));
+        problem = outcome.err();
+        Ok(if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+    })?;
+    if let Some(problem) = problem {
+        return Err(problem);
+    }
+    if let Some(dump) = &plan.job.dump {
+        let reader = crate::dump::open(File::open(dump).at(dump)?).at(dump)?;
+        take(&dump.display().to_string(), reader)?;
+    }
+    watch.event(Event::StepDone);
+    Ok(())
+}
+
+/// Where the rewritten database goes.
+pub(super) enum DatabaseSink {
+    Server(Box<Option<Loader>>),
+    File { out: Box<DumpWriter<BufWriter<File>>>, temp: tempfile::TempPath, path: PathBuf },
+    Nothing,
+}
+
+impl DatabaseSink {
+    pub(super) fn open(plan: &RestorePlan, book: &mut logbook::Run) -> Result<Self, RestoreError> {
+        if let Some(path) = &plan.job.dump_to {
+            book.step("write dump", serde_json::json!({ "file": path }))?;
+            let folder = path.parent().unwrap_or(Path::new("."));
+            let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
+            let (file, temp) = temp.into_parts();
+            let out = DumpWriter::for_name(&path.to_string_lossy(), BufWriter::new(file)).at(path)?;
+            return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.clone() });
+        }
+        match &plan.job.database {
+            Some(access) if plan.source.has_database || plan.job.dump.is_some() => {
+                book.step("load database", serde_json::json!({ "database": access.url() }))?;
+                let mut loader = Loader::new(access).map_err(RestoreError::Database)?;
+                // Between plan and run somebody may have filled it.
+                let found = loader.tables().map_err(RestoreError::Database)?;
+                if !found.is_empty() {
+                    return Err(RestoreError::DatabaseInUse { name: access.name.clone(), found });
+                }
+                Ok(DatabaseSink::Server(Box::new(Some(loader))))
+            }
+            _ => Ok(DatabaseSink::Nothing),
+        }
+    }
+
+    pub(super) fn part(
+        &mut self,
+        name: &str,
+        reader: impl Read,
+        rules: &Rules<'_>,
+        total: &mut Restored,
+        book: &mut logbook::Run,
+    ) -> Result<(), RestoreError> {
+        book.step("database part", serde_json::json!({ "part": name }))?;
+        match self {
+            DatabaseSink::Nothing => Ok(()),
+            DatabaseSink::File { out, .. } => {
+                let (_, rewritten) = rewrite(name, reader, rules, out)?;
+                total.add(rewritten);
+                Ok(())
+            }
+            DatabaseSink::Server(slot) => {
+                let Some(mut loader) = slot.take() else { return Ok(()) };
+                let (from, into) = io::pipe().map_err(|e| RestoreError::Database(DatabaseError::Io(e)))?;
+                // Rewriting and loading overlap: the server parses while the next rows are read.
+                let (loader, loaded, rewritten) = std::thread::scope(|scope| {
+                    let loading = scope.spawn(move || {
+                        let loaded = loader.load(from);
+                        (loader, loaded)
+                    });
+                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into))
+                        .and_then(|(mut out, done)| {
+                            out.flush().map_err(|e| RestoreError::Dump {
+                                name: name.into(),
+                                source: DumpError::Write(e),
+                            })?;
+                            Ok(done)
+                        });
+                    match loading.join() {
+                        Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
+                        Err(_) => (
+                            None,
+                            Err(DatabaseError::Io(io::Error::other("the loading thread stopped"))),
+                            rewritten,
+                        ),
+                    }
+                });
+                **slot = loader;
+                // If loading fails, rewriting fails with a broken pipe: the first one is the cause.
+                loaded.map_err(RestoreError::Database)?;
+                total.add(rewritten?);
+                Ok(())
+            }
+        }
+    }
+
+    pub(super) fn finish(self, total: &mut Restored) -> Result<(), RestoreError> {
+        match self {
+            DatabaseSink::Nothing => {}
+            DatabaseSink::Server(loader) => {
+                if let Some(loader) = *loader {
+                    let loaded = loader.finish().map_err(RestoreError::Database)?;
+                    total.loaded = loaded.rows;
+                    total.warnings.extend(loaded.warnings);
+                }
+            }
+            DatabaseSink::File { out, temp, path } => {
+                let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&path)?;
+                file.sync_all().at(&path)?;
+                temp.persist_noclobber(&path)
+                    .map_err(|e| PathError { path: path.clone(), source: e.error })?;
+                total.dump = Some(path);
+            }
+        }
+        Ok(())
+    }
+}
