@@ -183,11 +183,12 @@ impl<'a, W: Write> Rewriter<'a, W> {
 
     /// Binds the rules to the table and columns of an insert.
     fn enter(&mut self, statement: &Statement) {
-        let table = statement.name.clone().unwrap_or_default();
+        let table = statement.name.as_deref().unwrap_or_default();
         let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
         if self.current.table == table && self.current.names.starts_with(columns) {
             return;
         }
+        let table = table.to_string();
         self.settle();
         let index = |name: &str| columns.iter().position(|c| c.eq_ignore_ascii_case(name));
         let cells = self.rules.cells.iter().enumerate().filter(|(_, c)| c.table == table);
