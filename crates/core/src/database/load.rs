@@ -4,6 +4,7 @@
 //! ones are cut to the server's packet limit.
 
 use super::{DatabaseError, connect, refused, run, tables};
+use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{Value, ValueKind};
 use crate::dump::statement::{Class, Statement};
@@ -180,8 +181,13 @@ impl LoadSink<'_> {
         self.send(&statement, self.batch_line)
     }
 
-    fn whole(&mut self, body: &[u8], statement: &Statement) -> Result<(), DatabaseError> {
+    fn whole(&mut self, body: &[u8], statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
         let line = statement.line;
+        let has_body =
+            matches!(statement.class, Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent);
+        if !has_body {
+            self.one_statement(body, line, quoting)?;
+        }
         let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
         if statement.qualifier.is_some() && statement.class != Class::CreateTrigger {
             return forbidden("the statement names a database of its own".into());
@@ -201,11 +207,10 @@ impl LoadSink<'_> {
                 }
                 self.send(body, line)
             }
-            Class::CreateView
-            | Class::CreateTrigger
-            | Class::CreateRoutine
-            | Class::CreateEvent
-            | Class::DropOther => self.send(body, line),
+            Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent => {
+                self.send_body(body, line, quoting)
+            }
+            Class::CreateView | Class::DropOther => self.send(body, line),
             Class::Insert => {
                 let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
                 if upper.contains("SELECT") || upper.contains("LOAD_FILE") {
@@ -241,13 +246,22 @@ impl LoadSink<'_> {
         if text.contains("gtid_purged") || text.contains("sql_log_bin") {
             return Ok(());
         }
-        for word in ["global", "persist", "password", "role"] {
-            if text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|w| w == word) {
-                return Err(DatabaseError::Forbidden {
-                    line,
-                    what: format!("SET {word} would change the server"),
-                });
+        let words = || text.split(|c: char| !c.is_alphanumeric() && c != '_');
+        for word in ["global", "persist", "password", "role", "select", "load_file"] {
+            if words().any(|w| w == word) {
+                let what = format!("SET … {word} … is no setting of a dump");
+                return Err(DatabaseError::Forbidden { line, what });
             }
+        }
+        if text.contains("sql_mode") {
+            // The mode is ours: it must be the one by which the dump is read here, or strings would end elsewhere on the server.
+            let mut mode = "NO_AUTO_VALUE_ON_ZERO".to_string();
+            for (word, name) in [("no_backslash_escapes", "NO_BACKSLASH_ESCAPES"), ("ansi", "ANSI_QUOTES")] {
+                if text.contains(word) {
+                    mode = format!("{mode},{name}");
+                }
+            }
+            return run(&mut self.loader.conn, &format!("SET SESSION SQL_MODE='{mode}'"));
         }
         let after = text.split_once("set").map(|(_, t)| t.trim_start()).unwrap_or_default();
         let name =
@@ -260,11 +274,42 @@ impl LoadSink<'_> {
                 what: format!("SET {name} is no setting of a dump"),
             });
         }
+        if let Some(charset) = ["big5", "gbk", "gb18030", "sjis", "cp932"].iter().find(|c| text.contains(**c))
+        {
+            // In these a backslash may be the second half of a letter.
+            let what = format!("the dump is written in {charset}; export it again as UTF-8");
+            return Err(DatabaseError::Forbidden { line, what });
+        }
         if let Some(charset) = after.strip_prefix("names ") {
             self.charset =
                 charset.trim_matches([' ', '\'', '"']).chars().take_while(|c| c.is_alphanumeric()).collect();
         }
         self.send(body, line)
+    }
+
+    /// Refuses text that holds a second statement: the protocol would carry out both.
+    fn one_statement(&self, text: &[u8], line: u64, quoting: Quoting) -> Result<(), DatabaseError> {
+        if !holds_second_statement(text, quoting) {
+            return Ok(());
+        }
+        let what = "a second statement hides in this one".into();
+        Err(DatabaseError::Forbidden { line, what })
+    }
+
+    /// Sends a statement with a body of statements. It is prepared first, because a prepared statement is never more than one; a
+    /// server that cannot prepare it gets it only if everything lies between one BEGIN and its END.
+    fn send_body(&mut self, body: &[u8], line: u64, quoting: Quoting) -> Result<(), DatabaseError> {
+        if !holds_second_statement(body, quoting) {
+            return self.send(body, line);
+        }
+        let Ok(text) = std::str::from_utf8(body) else { return self.send(body, line) };
+        match self.loader.conn.prep(text) {
+            Ok(prepared) => self.loader.conn.exec_drop(prepared, ()).map_err(|e| refused(e, line, body)),
+            Err(mysql::Error::MySqlError(e)) if e.code == NOT_PREPARABLE && is_one_block(body, quoting) => {
+                self.send(body, line)
+            }
+            Err(e) => Err(refused(e, line, body)),
+        }
     }
 
     fn row(
@@ -275,6 +320,7 @@ impl LoadSink<'_> {
         quoting: Quoting,
     ) -> Result<(), DatabaseError> {
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
+            self.one_statement(&bytes[value.span.clone()], statement.line, quoting)?;
             let text = String::from_utf8_lossy(&bytes[value.span.clone()]).into_owned();
             if let Some((function, _)) = text.split_once('(') {
                 let function = function.trim();
@@ -317,7 +363,7 @@ impl LoadSink<'_> {
             Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
             Piece::Whole { bytes, delimiter, .. } => {
                 self.flush()?;
-                self.whole(&bytes[..bytes.len() - delimiter], statement)
+                self.whole(&bytes[..bytes.len() - delimiter], statement, quoting)
             }
             Piece::InsertHead(head) => {
                 if statement.qualifier.is_some() {
@@ -325,6 +371,7 @@ impl LoadSink<'_> {
                     return Err(DatabaseError::Forbidden { line: statement.line, what });
                 }
                 if self.head != head {
+                    self.one_statement(head, statement.line, quoting)?;
                     self.flush()?;
                     self.head = head.to_vec();
                 }
@@ -339,6 +386,15 @@ impl LoadSink<'_> {
                     || tail.starts_with(b"#")
                 {
                     return Ok(());
+                }
+                self.one_statement(tail, statement.line, quoting)?;
+                let lower = String::from_utf8_lossy(tail).to_ascii_lowercase();
+                if !lower.starts_with("on duplicate")
+                    || lower.contains("select")
+                    || lower.contains("load_file")
+                {
+                    let what = "what follows the rows is no part of a dump".into();
+                    return Err(DatabaseError::Forbidden { line: statement.line, what });
                 }
                 // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.
                 self.batch.push(b' ');
@@ -357,6 +413,73 @@ impl Sink for LoadSink<'_> {
             DumpError::Sink(told.into())
         })
     }
+}
+
+/// The server's error for a statement that cannot be prepared.
+const NOT_PREPARABLE: u16 = 1295;
+
+/// Walks over the tokens that are no space and no comment. Text that ends inside of a token gives a last `None`.
+fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, &[u8])>> {
+    let mut lexer = Lexer::with(quoting.backslash);
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        while at < text.len() {
+            let Step::Token(token, len) = lexer.next(&text[at..], true) else {
+                at = text.len();
+                return Some(None);
+            };
+            at += len;
+            if !matches!(token, Token::Space | Token::Comment) {
+                return Some(Some((token, &text[at - len..at])));
+            }
+        }
+        None
+    })
+}
+
+fn holds_second_statement(text: &[u8], quoting: Quoting) -> bool {
+    let mut ended = false;
+    tokens(text, quoting).any(|token| match token {
+        Some((Token::End, _)) => {
+            ended = true;
+            false
+        }
+        Some((Token::HintClose, _)) => false,
+        Some(_) => ended,
+        None => true,
+    })
+}
+
+/// Says whether all semicolons lie between one `BEGIN` and the `END` that is the last word.
+fn is_one_block(text: &[u8], quoting: Quoting) -> bool {
+    let (mut depth, mut begun, mut starts, mut after_end) = (0usize, false, false, false);
+    for token in tokens(text, quoting) {
+        let Some((token, bytes)) = token else { return false };
+        let word = if token == Token::Word { bytes.to_ascii_uppercase() } else { Vec::new() };
+        if std::mem::take(&mut after_end) {
+            // `END IF` and its kin close what is not counted here.
+            if matches!(&word[..], b"IF" | b"LOOP" | b"WHILE" | b"REPEAT" | b"FOR") {
+                continue;
+            }
+            depth = depth.saturating_sub(1);
+            if word == b"CASE" {
+                continue;
+            }
+        }
+        let outside = depth == 0;
+        if (outside && begun && token != Token::HintClose) || (outside && token == Token::End) {
+            return false;
+        }
+        match &word[..] {
+            b"BEGIN" if starts || !begun => (depth, begun) = (depth + 1, true),
+            b"CASE" if begun => depth += 1,
+            b"END" if begun => after_end = true,
+            _ => {}
+        }
+        starts = token == Token::End
+            || matches!(&word[..], b"THEN" | b"ELSE" | b"DO" | b"LOOP" | b"REPEAT" | b"BEGIN");
+    }
+    begun && depth == usize::from(after_end)
 }
 
 /// Spells the literals of a row that are not UTF-8 as hex, with the charset that the dump declared, so that the server stores the
@@ -380,4 +503,38 @@ fn utf8_row(row: &[u8], values: &[Value], quoting: Quoting, charset: &str) -> Ve
     }
     out.extend_from_slice(&row[done..]);
     out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn hidden_statements_are_found_and_blocks_are_told() {
+        let quoting = Quoting { backslash: true };
+        for (sql, second, block) in [
+            ("CREATE TABLE t (a text COMMENT 'x;y')", false, false),
+            ("DROP TABLE t;", false, false),
+            ("DROP TABLE t; GRANT x", true, false),
+            ("DROP TABLE t /* ; */ -- ; x", false, false),
+            (
+                "CREATE TRIGGER t BEFORE INSERT ON u FOR EACH ROW BEGIN SET @a=1; IF @a THEN SET @b=2; END IF; END",
+                true,
+                true,
+            ),
+            (
+                "CREATE PROCEDURE p() BEGIN CASE x WHEN 1 THEN SELECT 1; END CASE; BEGIN SELECT 2; END; END",
+                true,
+                true,
+            ),
+            ("CREATE PROCEDURE p() BEGIN SELECT CASE WHEN 1 THEN 2 END; END", true, true),
+            ("CREATE TRIGGER t BEFORE INSERT ON u FOR EACH ROW SET @a=1; GRANT x", true, false),
+            ("CREATE TRIGGER t BEFORE INSERT ON u FOR EACH ROW BEGIN SET @a=1; END; GRANT x", true, false),
+            ("CREATE TRIGGER t BEFORE INSERT ON u FOR EACH ROW BEGIN SET @a=1; END GRANT x", true, false),
+            ("SELECT 'not closed; GRANT x", true, false),
+        ] {
+            assert_eq!(holds_second_statement(sql.as_bytes(), quoting), second, "{sql}");
+            assert_eq!(is_one_block(sql.as_bytes(), quoting), block, "{sql}");
+        }
+    }
 }

@@ -57,6 +57,11 @@ impl Default for Lexer {
 }
 
 impl Lexer {
+    /// Makes a lexer for a single text.
+    pub fn with(backslash_escapes: bool) -> Self {
+        Lexer { backslash_escapes, ..Lexer::default() }
+    }
+
     /// Says whether the next token begins a statement.
     pub fn at_start(&self) -> bool {
         self.at_start
