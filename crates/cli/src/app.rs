@@ -26,13 +26,13 @@ struct App {
 #[derive(Debug, Args)]
 struct Global {
     /// Print one JSON document instead of text
-    #[arg(long, global = true)]
+    #[arg(long, global = true, help_heading = "Output")]
     json: bool,
     /// Print only results and errors
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = "Output")]
     quiet: bool,
     /// Print more detail
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = "Output")]
     verbose: bool,
 }
 

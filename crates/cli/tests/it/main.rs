@@ -5,6 +5,7 @@
 //! - `guards`: what is refused, with exit code and advice
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
+//! - `plain`: archives that somebody made by hand, or of files alone
 //! - `surface`: help, JSON, logbook, definitions
 
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
@@ -14,5 +15,6 @@ mod damage;
 mod dumps;
 mod guards;
 mod moves;
+mod plain;
 mod story;
 mod surface;

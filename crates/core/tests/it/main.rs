@@ -6,4 +6,5 @@
 mod archives;
 mod configs;
 mod dumps;
+mod leftovers;
 mod records;
