@@ -87,14 +87,6 @@ impl<'w> Warnings<'w> {
     }
 }
 
-/// Runs a step between its start and done events.
-pub fn step<T>(watch: &dyn Watch, name: &str, total: Option<u64>, work: impl FnOnce() -> T) -> T {
-    watch.event(Event::StepStarted { step: name, total });
-    let out = work();
-    watch.event(Event::StepDone);
-    out
-}
-
 /// Counts what passes through a reader as progress.
 pub struct Counted<'w, R> {
     inner: R,

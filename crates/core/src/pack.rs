@@ -129,7 +129,7 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
     watch.event(Event::StepStarted { step: "packing", total: Some(head.expected_bytes) });
     let mut writer = ArchiveWriter::create(&output, &head)?;
     let (files, file_bytes) = write_files(survey, &mut writer, watch, &mut warnings)?;
-    let time = time_of(&options.packed_at);
+    let time = head.time();
     for (number, part) in parts.iter().enumerate() {
         let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
         let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
@@ -149,12 +149,6 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
         left_out,
         warnings: warnings.into_vec(),
     })
-}
-
-fn time_of(rfc3339: &str) -> i64 {
-    time::OffsetDateTime::parse(rfc3339, &time::format_description::well_known::Rfc3339)
-        .map(|t| t.unix_timestamp())
-        .unwrap_or_default()
 }
 
 /// A table's name as part of a file name; the table's real name stands in the SQL.

@@ -39,6 +39,15 @@ pub struct Head {
     pub has_database: bool,
 }
 
+impl Head {
+    /// Returns the time of packing in seconds since 1970-01-01 UTC; 0 if it cannot be read.
+    pub fn time(&self) -> i64 {
+        let read =
+            time::OffsetDateTime::parse(&self.packed_at, &time::format_description::well_known::Rfc3339);
+        read.map(|t| t.unix_timestamp()).unwrap_or_default()
+    }
+}
+
 /// A system with its version.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct SystemName {

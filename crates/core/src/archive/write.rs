@@ -86,13 +86,7 @@ impl ArchiveWriter {
         let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), manifest, closing };
         let mut text = serde_json::to_vec_pretty(head).map_err(io::Error::from).at(target)?;
         text.push(b'\n');
-        let time =
-            time::OffsetDateTime::parse(&head.packed_at, &time::format_description::well_known::Rfc3339);
-        let meta = Meta {
-            path: EntryPath::trusted(HEAD),
-            mode: 0o644,
-            time: time.map(|t| t.unix_timestamp()).unwrap_or_default(),
-        };
+        let meta = Meta { path: EntryPath::trusted(HEAD), mode: 0o644, time: head.time() };
         writer.file(&meta, text.len() as u64, &text[..])?;
         if let Out::Tar(builder) = &mut writer.out {
             builder.get_mut().seal_head().at(target)?;

@@ -5,19 +5,12 @@
 
 use crate::edit::Edit;
 use crate::place::{Address, Relocation};
-use crate::text::needles::{Finding, Needles};
+use crate::text::needles::Needles;
 use crate::text::spelling::{Spelling, segment_char};
 
 /// Returns the edits that move the file to its new place.
 pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edit> {
-    let mut edits: Vec<Edit> = needles
-        .findings(text)
-        .into_iter()
-        .filter_map(|f| match f {
-            Finding::Change(e) => Some(e),
-            Finding::Left { .. } => None,
-        })
-        .collect();
+    let mut edits = needles.changes(text);
     let new = &relocation.to.address;
     for old in relocation.old_addresses() {
         if old.host_port() != new.host_port() {

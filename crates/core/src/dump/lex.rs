@@ -62,16 +62,6 @@ impl Lexer {
         Lexer { backslash_escapes, ..Lexer::default() }
     }
 
-    /// Says whether the next token begins a statement.
-    pub fn at_start(&self) -> bool {
-        self.at_start
-    }
-
-    /// Returns the statement delimiter in force.
-    pub fn delimiter(&self) -> &[u8] {
-        &self.delimiter
-    }
-
     /// Notes that the statement's rows were read outside of the lexer.
     pub fn inside_statement(&mut self) {
         self.at_start = false;

@@ -188,9 +188,15 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
 
 fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
     let Some(access) = &job.database else { return Ok(()) };
-    let found = Loader::new(access).and_then(|mut l| l.tables()).map_err(RestoreError::Database)?;
+    empty_database(access).map(drop)
+}
+
+/// Connects to a database for loading, and refuses one that holds something.
+pub(super) fn empty_database(access: &DatabaseAccess) -> Result<Loader, RestoreError> {
+    let mut loader = Loader::new(access).map_err(RestoreError::Database)?;
+    let found = loader.tables().map_err(RestoreError::Database)?;
     if found.is_empty() {
-        return Ok(());
+        return Ok(loader);
     }
     Err(RestoreError::DatabaseInUse { name: access.name.clone(), found: shortened(found) })
 }

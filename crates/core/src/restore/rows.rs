@@ -1,7 +1,7 @@
 //! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
 
 use super::RestoreError;
-use super::plan::RestorePlan;
+use super::plan::{RestorePlan, empty_database};
 use super::run::Restored;
 use super::unpack::{EntryPlace, Locate};
 use crate::archive::read;
@@ -101,12 +101,8 @@ impl DatabaseSink {
         match &plan.job.database {
             Some(access) if plan.source.has_database || plan.job.dump.is_some() => {
                 book.step("load database", serde_json::json!({ "database": access.url() }))?;
-                let mut loader = Loader::new(access).map_err(RestoreError::Database)?;
                 // Between plan and run somebody may have filled it.
-                let found = loader.tables().map_err(RestoreError::Database)?;
-                if !found.is_empty() {
-                    return Err(RestoreError::DatabaseInUse { name: access.name.clone(), found });
-                }
+                let loader = empty_database(access)?;
                 Ok(DatabaseSink::Server(Box::new(Some(loader))))
             }
             _ => Ok(DatabaseSink::Nothing),

@@ -208,6 +208,15 @@ impl Needles {
         &self.scan
     }
 
+    /// Returns the changes of a text of one level alone, sorted, without overlap.
+    pub fn changes(&self, text: &[u8]) -> Vec<Edit> {
+        let changes = self.findings(text).into_iter().filter_map(|finding| match finding {
+            Finding::Change(edit) => Some(edit),
+            Finding::Left { .. } => None,
+        });
+        changes.collect()
+    }
+
     /// Looks at every hit in a text of one level. Changes come first, sorted, and do not overlap.
     pub fn findings(&self, text: &[u8]) -> Vec<Finding> {
         let hits = self.scan.hits(text);

@@ -39,7 +39,6 @@ pub struct CoreScan {
     cores: Vec<Core>,
     /// Per pattern: the cores it may announce, with the window's offset in them.
     announces: Vec<Vec<(usize, usize)>>,
-    longest: usize,
 }
 
 impl std::fmt::Debug for CoreScan {
@@ -69,7 +68,6 @@ impl CoreScan {
                 }
             }
         }
-        let longest = cores.iter().map(|c| c.bytes.len()).max().unwrap_or(0);
         let engine = if patterns.is_empty() {
             Engine::Nothing
         } else {
@@ -82,12 +80,7 @@ impl CoreScan {
                 },
             }
         };
-        CoreScan { engine, cores, announces, longest }
-    }
-
-    /// Returns the length of the longest core.
-    pub fn longest(&self) -> usize {
-        self.longest
+        CoreScan { engine, cores, announces }
     }
 
     /// Returns the cores in the order of their indices.

@@ -15,14 +15,7 @@ fn needles(addresses: &[(&str, &str)], roots: &[(&str, &str)]) -> Needles {
 }
 
 fn rewritten(needles: &Needles, text: &str) -> String {
-    let edits: Vec<Edit> = needles
-        .findings(text.as_bytes())
-        .into_iter()
-        .filter_map(|f| match f {
-            Finding::Change(e) => Some(e),
-            Finding::Left { .. } => None,
-        })
-        .collect();
+    let edits = needles.changes(text.as_bytes());
     String::from_utf8(edit::apply(text.as_bytes(), &edits)).unwrap()
 }
 
