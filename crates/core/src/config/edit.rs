@@ -56,8 +56,8 @@ pub const MASK: &str = "***";
 struct Quiet;
 
 impl Notes for Quiet {
-    fn changed(&mut self, _: &str, _: usize) {}
-    fn left(&mut self, _: LeftReason, _: &[u8]) {}
+    fn changed(&mut self, _: &str, _: usize, _: &[u8]) {}
+    fn left(&mut self, _: LeftReason, _: &str, _: &[u8]) {}
 }
 
 /// Plans the edits of a config file.

@@ -97,14 +97,14 @@ struct ColumnNotes<'t> {
 }
 
 impl Notes for ColumnNotes<'_> {
-    fn changed(&mut self, nesting: &str, count: usize) {
+    fn changed(&mut self, nesting: &str, count: usize, _: &[u8]) {
         match self.column.by_nesting.get_mut(nesting) {
             Some(known) => *known += count as u64,
             None => drop(self.column.by_nesting.insert(nesting.to_string(), count as u64)),
         }
     }
 
-    fn left(&mut self, reason: LeftReason, excerpt: &[u8]) {
+    fn left(&mut self, reason: LeftReason, _: &str, excerpt: &[u8]) {
         *self.column.left.entry(reason).or_default() += 1;
         if reason != LeftReason::Password && self.column.left_samples.len() < self.samples {
             self.column.left_samples.push(shown(excerpt));

@@ -12,9 +12,20 @@ pub fn looks_json(value: &[u8]) -> bool {
 
 /// Reads a whole document and returns the insides of its strings, keys included. Nothing is returned if it is not JSON.
 pub fn strings(text: &[u8]) -> Option<Vec<Range<usize>>> {
-    let mut reader = Reader { text, at: 0, strings: Vec::new() };
-    reader.document()?;
-    Some(reader.strings)
+    let (strings, end) = document_at(text, 0).ok()?;
+    text[end..].trim_ascii().is_empty().then_some(strings)
+}
+
+/// Reads the document that begins at `start`. Returns the insides of its strings and where it ends.
+///
+/// # Errors
+/// Where it is not JSON: how far the reader came.
+pub fn document_at(text: &[u8], start: usize) -> Result<(Vec<Range<usize>>, usize), usize> {
+    let mut reader = Reader { text, at: start, strings: Vec::new() };
+    match reader.document() {
+        Some(()) => Ok((reader.strings, reader.at)),
+        None => Err(reader.at),
+    }
 }
 
 /// Decodes the inside of a string that starts at `start` in the document.
@@ -128,10 +139,8 @@ impl Reader<'_> {
             }
             // Behind a value: a comma, or closing brackets.
             loop {
+                let Some(close) = open.last() else { return Some(()) };
                 self.space();
-                let Some(close) = open.last() else {
-                    return (self.at == self.text.len()).then_some(());
-                };
                 let next = *self.text.get(self.at)?;
                 self.at += 1;
                 if next == b',' {

@@ -1,7 +1,16 @@
 //! The rewriter of nested values: from a value's bytes to edits of exactly what moves.
+//!
+//! `scan` finds cores, `needles` and `rule` judge them, `value` walks through the layers that wrap them.
 
+mod base64;
+mod charset;
+mod fragments;
 pub mod json;
+mod layers;
 pub mod needles;
+mod reference;
+mod repair;
+mod rule;
 pub mod scan;
 pub mod serialized;
 pub mod spelling;

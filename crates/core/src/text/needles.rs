@@ -1,18 +1,15 @@
-//! What to look for, and the exact rule of when it counts.
+//! What to look for: needles made from old and new addresses and roots.
 //!
-//! From old and new addresses and roots come needles. The scanner finds their cores; this module looks closely
-//! around each hit, decides whether it is ours, and gives the edit in the spelling of the level, or says why the hit is
-//! left. One pass over the old text: what was written is never looked at again.
-//!
-//! The rule, exactly: `http://OLD` and `https://OLD` become the new address; `//OLD` stays protocol-relative. Scheme
-//! and host match in any letter case, the path in its own. The port must be equal, and a scheme's own port equals none.
-//! What follows the old base or root must not continue a path segment; what precedes a host must not continue a host or be
-//! `@`; what precedes a root must not continue a path.
+//! The scanner finds their cores; [`super::rule`] looks closely around each hit and decides whether it is ours; this module
+//! owns the needles, settles which of several claims to the same bytes holds, and gives the edits in the spelling of
+//! the level, or says why a hit is left. One pass over the old text: what was written is never looked at again.
 
-use super::scan::{Core, CoreHit, CoreScan};
-use super::spelling::{Spelling, segment_char};
+use super::reference::{self, ReferenceNeedle};
+use super::rule::{self, BaseNeedle, HostNeedle, RootNeedle, Ways};
+use super::scan::{Core, CoreHit, CoreScan, Hits, core_run};
+use super::value::Covered;
 use crate::edit::Edit;
-use crate::place::{Pairs, Root, Scheme};
+use crate::place::{Pairs, Root};
 use crate::secret::Secret;
 use serde::Serialize;
 
@@ -32,14 +29,20 @@ pub enum LeftReason {
     OtherScheme,
     /// The old host, but outside of the old base path.
     OutsideBase,
+    /// A reference from the root of the old host, where one of the two base paths is the bare root.
+    RootRelative,
     /// A serialized value whose lengths were wrong before.
     BrokenSerialized,
     /// A custom-serialized object whose form is not known.
     UnknownCustom,
+    /// Bytes that are no text and of no known form.
+    Binary,
     /// Nested deeper than is followed.
     TooDeep,
     /// In a comment of the dump.
     Comment,
+    /// In a place of the dump that holds no value, such as a name or the part behind a break.
+    Elsewhere,
     /// The old database password.
     Password,
 }
@@ -54,10 +57,13 @@ impl LeftReason {
             LeftReason::OtherPort => "old host, other port",
             LeftReason::OtherScheme => "old host, other scheme",
             LeftReason::OutsideBase => "old host, outside the old base path",
+            LeftReason::RootRelative => "root-relative reference, from or to the bare root",
             LeftReason::BrokenSerialized => "serialized value was already broken",
             LeftReason::UnknownCustom => "object serialized in a form of its own",
+            LeftReason::Binary => "inside of binary data",
             LeftReason::TooDeep => "nested too deep",
             LeftReason::Comment => "in a comment of the dump",
+            LeftReason::Elsewhere => "in the dump, but in no value",
             LeftReason::Password => "old database password",
         }
     }
@@ -68,33 +74,26 @@ impl LeftReason {
     }
 }
 
-struct HostNeedle {
-    host: String,
-    port: Option<u16>,
-    scheme: Scheme,
-    /// Old base paths with what replaces them, longest base first.
-    bases: Vec<BaseNeedle>,
-}
-
-struct BaseNeedle {
-    old: String,
-    /// The new address.
-    absolute: String,
-    /// The new address without its scheme.
-    relative: String,
-}
-
-struct RootNeedle {
-    old: Root,
-    new: Root,
-    /// Index of the segment that serves as core.
-    core_segment: usize,
+/// What is changed only when somebody asks for it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
+#[serde(deny_unknown_fields, default)]
+pub struct Asked {
+    /// Root-relative references from or to the bare root.
+    pub references: bool,
+    /// Host names that stand alone in running text.
+    pub bare_hosts: bool,
+    /// Domains of e-mail addresses.
+    pub mail_domains: bool,
+    /// Lengths of serialized values that were wrong before, where only one reading is possible.
+    pub repair: bool,
 }
 
 enum Meaning {
     Host(usize),
     Root(usize),
-    Password,
+    Reference(usize),
+    Attribute,
+    Password(usize),
 }
 
 /// All needles of a relocation, ready to search.
@@ -104,7 +103,10 @@ pub struct Needles {
     meanings: Vec<Vec<Meaning>>,
     hosts: Vec<HostNeedle>,
     roots: Vec<RootNeedle>,
+    references: Vec<ReferenceNeedle>,
+    passwords: Vec<(Secret, usize)>,
     described: Vec<(String, String)>,
+    asked: Asked,
 }
 
 impl std::fmt::Debug for Needles {
@@ -127,12 +129,47 @@ pub enum Finding {
     },
 }
 
+/// Cores on the way into a scanner: equal ones are looked for once.
+#[derive(Default)]
+struct Cores {
+    cores: Vec<Core>,
+    meanings: Vec<Vec<Meaning>>,
+}
+
+impl Cores {
+    fn add(&mut self, core: Core, meaning: Meaning) {
+        match self.cores.iter().position(|c| *c == core) {
+            Some(i) => self.meanings[i].push(meaning),
+            None => {
+                self.cores.push(core);
+                self.meanings.push(vec![meaning]);
+            }
+        }
+    }
+}
+
+/// A core shorter than this would be met everywhere.
+const SHORTEST_RUN: usize = 3;
+
+/// Returns the part of a name to search for and its offset: its longest run that no layer escapes, or all of it.
+fn part_to_find(name: &str) -> (usize, &[u8]) {
+    let (offset, run) = core_run(name.as_bytes());
+    if run.len() < SHORTEST_RUN { (0, name.as_bytes()) } else { (offset, run) }
+}
+
 impl Needles {
     /// Builds the needles of old-new pairs. A pair whose old and new are equal gives nothing to do and is dropped.
     /// `passwords` are watched for and reported, never changed.
     pub fn new(pairs: &Pairs, passwords: &[Secret]) -> Self {
-        let mut hosts: Vec<HostNeedle> = Vec::new();
+        Self::asking(pairs, passwords, Asked::default())
+    }
+
+    /// The same, with what is changed on request.
+    pub fn asking(pairs: &Pairs, passwords: &[Secret], asked: Asked) -> Self {
         let mut described: Vec<(String, String)> = Vec::new();
+        let mut cores = Cores::default();
+        let mut hosts: Vec<HostNeedle> = Vec::new();
+        let mut references: Vec<ReferenceNeedle> = Vec::new();
         for (old, new) in &pairs.addresses {
             let shown = (old.to_string(), new.to_string());
             if old == new || described.iter().any(|(o, _)| *o == shown.0) {
@@ -140,25 +177,28 @@ impl Needles {
             }
             described.push(shown);
             for host in std::iter::once(old.host().to_string()).chain(old.host_unicode()) {
-                let base = BaseNeedle {
-                    old: old.base().to_string(),
-                    absolute: new.to_string(),
-                    relative: format!("//{}{}", new.host_port(), new.base()),
-                };
+                let base = BaseNeedle::new(old.base(), new);
                 match hosts.iter_mut().find(|n| n.host == host && n.port == old.port()) {
-                    Some(known) => {
-                        if known.bases.iter().all(|b| b.old != base.old) {
-                            known.bases.push(base);
-                            known.bases.sort_by_key(|b| std::cmp::Reverse(b.old.len()));
-                        }
+                    Some(known) => known.add_base(base),
+                    None => {
+                        let (offset, run) = part_to_find(&host);
+                        let core = Core { bytes: run.to_vec(), fold: true, base64: true };
+                        cores.add(core, Meaning::Host(hosts.len()));
+                        let (before, after) = (&host[..offset], &host[offset + run.len()..]);
+                        let ways = (Ways::of(before), Ways::of(after));
+                        hosts.push(HostNeedle {
+                            ways,
+                            port: old.port(),
+                            scheme: old.scheme(),
+                            bases: vec![base],
+                            run: run.len(),
+                            host,
+                        });
                     }
-                    None => hosts.push(HostNeedle {
-                        host,
-                        port: old.port(),
-                        scheme: old.scheme(),
-                        bases: vec![base],
-                    }),
                 }
+            }
+            if old.base() != new.base() && references.iter().all(|r| r.old != old.base()) {
+                references.push(ReferenceNeedle::new(old.base(), new.base()));
             }
         }
         let mut roots: Vec<RootNeedle> = Vec::new();
@@ -168,34 +208,28 @@ impl Needles {
                 continue;
             }
             described.push((old.to_string(), new.to_string()));
-            let longest =
-                old.segments().iter().enumerate().max_by_key(|(i, s)| (s.len(), std::cmp::Reverse(*i)));
-            let core_segment = longest.map_or(0, |(i, _)| i);
-            roots.push(RootNeedle { old: old.clone(), new: new.clone(), core_segment });
+            let (segment, offset, run) = root_core(old);
+            let core = Core { bytes: run.to_vec(), fold: false, base64: true };
+            cores.add(core, Meaning::Root(roots.len()));
+            roots.push(RootNeedle::new(old, new, segment, offset, run.len()));
         }
-        let mut cores: Vec<Core> = Vec::new();
-        let mut meanings: Vec<Vec<Meaning>> = Vec::new();
-        let mut add = |bytes: &str, fold: bool, meaning: Meaning| {
-            let known = cores.iter().position(|c| c.bytes == bytes.as_bytes() && c.fold == fold);
-            match known {
-                Some(i) => meanings[i].push(meaning),
-                None => {
-                    cores.push(Core { bytes: bytes.into(), fold });
-                    meanings.push(vec![meaning]);
-                }
+        for (i, needle) in references.iter().enumerate() {
+            for bytes in needle.cores() {
+                let meaning = if needle.old.is_empty() { Meaning::Attribute } else { Meaning::Reference(i) };
+                cores.add(Core { bytes, fold: false, base64: false }, meaning);
             }
-        };
-        for (i, needle) in hosts.iter().enumerate() {
-            add(&needle.host, true, Meaning::Host(i));
         }
-        for (i, needle) in roots.iter().enumerate() {
-            add(&needle.old.segments()[needle.core_segment], false, Meaning::Root(i));
-        }
+        let mut watched = Vec::new();
         // A short password would be met by chance everywhere.
         for secret in passwords.iter().filter(|p| p.expose().len() >= 6) {
-            add(secret.expose(), false, Meaning::Password);
+            let (offset, run) = part_to_find(secret.expose());
+            let core = Core { bytes: run.to_vec(), fold: false, base64: false };
+            cores.add(core, Meaning::Password(watched.len()));
+            watched.push((secret.clone(), offset));
         }
-        Needles { scan: CoreScan::new(cores), meanings, hosts, roots, described }
+        let Cores { cores, meanings } = cores;
+        let scan = CoreScan::new(cores);
+        Needles { scan, meanings, hosts, roots, references, passwords: watched, described, asked }
     }
 
     /// Returns old and new of each needle, for a preview.
@@ -203,9 +237,20 @@ impl Needles {
         &self.described
     }
 
+    /// Returns what is changed on request.
+    pub fn asked(&self) -> Asked {
+        self.asked
+    }
+
     /// Returns the scanner for the needles' cores.
     pub fn scan(&self) -> &CoreScan {
         &self.scan
+    }
+
+    /// Moves a root-relative reference that is a whole value, such as a redirect's target. Nothing is returned if it does
+    /// not begin with an old base path; from the bare root every path begins so.
+    pub fn moved_reference(&self, value: &str) -> Option<String> {
+        self.references.iter().find_map(|needle| needle.moved(value))
     }
 
     /// Returns the changes of a text of one level alone, sorted, without overlap.
@@ -219,14 +264,22 @@ impl Needles {
 
     /// Looks at every hit in a text of one level. Changes come first, sorted, and do not overlap.
     pub fn findings(&self, text: &[u8]) -> Vec<Finding> {
-        let hits = self.scan.hits(text);
+        self.findings_at(text, &self.scan.hits(text), &Covered::default())
+    }
+
+    /// The same for known hits, but for those inside of stretches that somebody else deals with.
+    pub(super) fn findings_at(&self, text: &[u8], hits: &Hits, covered: &Covered) -> Vec<Finding> {
+        let free = |at: usize| !covered.contains(at);
         if let [hit] = hits[..] {
+            if hit.base64 || !free(hit.at) {
+                return Vec::new();
+            }
             return self.look(text, hit).into_iter().collect();
         }
         let mut changes: Vec<Edit> = Vec::new();
         let mut left: Vec<(usize, usize, LeftReason)> = Vec::new();
-        for hit in hits {
-            match self.look(text, hit) {
+        for hit in hits.iter().filter(|h| !h.base64 && free(h.at)) {
+            match self.look(text, *hit) {
                 Some(Finding::Change(edit)) => changes.push(edit),
                 Some(Finding::Left { at, reason }) => {
                     left.push((at, self.scan.cores()[hit.core].bytes.len(), reason))
@@ -244,12 +297,24 @@ impl Needles {
             }
             free
         });
-        left.retain(|(at, len, _)| !changes.iter().any(|e| e.span.start < at + len && *at < e.span.end));
-        // `www.old.example` and `old.example` may both be needles: what the longer one explains is said once.
-        let all = left.clone();
-        left.retain(|(at, len, _)| !all.iter().any(|(a, l, _)| l > len && *a <= *at && at + len <= a + l));
-        left.dedup_by_key(|(at, len, _)| (*at, *len));
-        let mut out: Vec<Finding> = changes.into_iter().map(Finding::Change).collect();
+        let mut out: Vec<Finding> = Vec::with_capacity(changes.len() + left.len());
+        if !left.is_empty() {
+            left.retain(|(at, len, _)| {
+                let next = changes.partition_point(|e| e.span.end <= *at);
+                changes.get(next).is_none_or(|e| e.span.start >= at + len)
+            });
+            // `www.old.example` and `old.example` may both be needles: what the longer one explains is said once. Hits are
+            // sorted, and no core is longer than this.
+            const NEAR: usize = 256;
+            let all = left.clone();
+            left.retain(|(at, len, _)| {
+                let near = all.partition_point(|(a, _, _)| a + NEAR < *at);
+                let mut others = all[near..].iter().take_while(|(a, _, _)| a <= at);
+                !others.any(|(a, l, _)| l > len && at + len <= a + l)
+            });
+            left.dedup_by_key(|(at, len, _)| (*at, *len));
+        }
+        out.extend(changes.into_iter().map(Finding::Change));
         out.extend(left.into_iter().map(|(at, _, reason)| Finding::Left { at, reason }));
         out
     }
@@ -259,9 +324,22 @@ impl Needles {
         let mut longest: Option<Edit> = None;
         for meaning in &self.meanings[hit.core] {
             let found = match meaning {
-                Meaning::Host(i) => look_at_host(text, hit.at, &self.hosts[*i]),
-                Meaning::Root(i) => look_at_root(text, hit.at, &self.roots[*i]),
-                Meaning::Password => Some(Finding::Left { at: hit.at, reason: LeftReason::Password }),
+                Meaning::Host(i) => rule::look_at_host(text, hit.at, &self.hosts[*i], self.asked),
+                Meaning::Root(i) => rule::look_at_root(text, hit.at, &self.roots[*i]),
+                Meaning::Reference(i) => {
+                    reference::look(text, hit.at, &self.references[*i], self.asked.references)
+                }
+                Meaning::Attribute => {
+                    let needle = self.references.iter().find(|r| r.old.is_empty());
+                    needle.and_then(|n| reference::look_behind_name(text, hit.at, n, self.asked.references))
+                }
+                Meaning::Password(i) => {
+                    let (secret, offset) = &self.passwords[*i];
+                    let whole = hit.at.checked_sub(*offset).and_then(|start| text.get(start..));
+                    whole
+                        .is_some_and(|t| t.starts_with(secret.expose().as_bytes()))
+                        .then_some(Finding::Left { at: hit.at, reason: LeftReason::Password })
+                }
             };
             match found {
                 Some(Finding::Change(edit))
@@ -277,165 +355,12 @@ impl Needles {
     }
 }
 
-/// Looks at the host at `at`. Nothing is returned where the new address stands already, as it may where old and new differ in the
-/// scheme alone.
-fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle) -> Option<Finding> {
-    let left = |reason| Some(Finding::Left { at, reason });
-    let end = at + needle.host.len();
-    let Some((spelling, start)) = double_separator(text, at) else {
-        return left(bare_host(text, at, end));
-    };
-    let (scheme, start) = match scheme_before(text, start, &spelling) {
-        SchemeBefore::Web(scheme, start) => (Some(scheme), start),
-        SchemeBefore::Other => return left(LeftReason::OtherScheme),
-        SchemeBefore::None => (None, start),
-    };
-    let (port, end) = port_after(text, end, &spelling);
-    let usual = scheme.unwrap_or(needle.scheme).default_port();
-    let meant = port.filter(|p| *p != u32::from(usual));
-    let user_name = matches!(spelling.char_at(text, end), Some(('@', _)));
-    if user_name || (port.is_none() && spelling.continues_segment(text, end)) {
-        return left(LeftReason::LookAlike);
-    }
-    if meant != needle.port.map(u32::from) {
-        return left(LeftReason::OtherPort);
-    }
-    let found = needle.bases.iter().find_map(|base| {
-        let spelled = spelling.spell(&base.old);
-        let after = end + spelled.len();
-        let fits = text.get(end..after)? == &spelled[..] && !spelling.continues_segment(text, after);
-        fits.then_some((after, base))
-    });
-    let Some((after, base)) = found else {
-        return left(LeftReason::OutsideBase);
-    };
-    let plain = if scheme.is_some() { &base.absolute } else { &base.relative };
-    let new = spelling.spell(plain);
-    (text[start..after] != new[..]).then(|| Finding::Change(Edit::new(start..after, new)))
-}
-
-/// Recognises two equal separators that end at `end`.
-fn double_separator(text: &[u8], end: usize) -> Option<(Spelling, usize)> {
-    let (spelling, second) = Spelling::of_separator_before(text, end)?;
-    let len = spelling.separator_ending(&text[..second])?;
-    Some((spelling, second - len))
-}
-
-enum SchemeBefore {
-    Web(Scheme, usize),
-    Other,
-    None,
-}
-
-fn scheme_before(text: &[u8], end: usize, spelling: &Spelling) -> SchemeBefore {
-    let head = &text[..end];
-    let Some(colon) = spelling.colon_ending(head) else {
-        return SchemeBefore::None;
-    };
-    let head = &head[..end - colon];
-    for (name, scheme) in [("https", Scheme::Https), ("http", Scheme::Http)] {
-        let Some(start) = head.len().checked_sub(name.len()) else { continue };
-        if head[start..].eq_ignore_ascii_case(name.as_bytes()) {
-            return match spelling.char_before(text, start) {
-                Some(c) if c.is_ascii_alphanumeric() || matches!(c, '+' | '-' | '.') => SchemeBefore::Other,
-                _ => SchemeBefore::Web(scheme, start),
-            };
-        }
-    }
-    match spelling.char_before(text, head.len()) {
-        Some(c) if c.is_ascii_alphanumeric() => SchemeBefore::Other,
-        _ => SchemeBefore::None,
-    }
-}
-
-/// Reads `:8080` behind a host; a colon without digits is no port.
-fn port_after(text: &[u8], end: usize, spelling: &Spelling) -> (Option<u32>, usize) {
-    let Some(colon) = spelling.colon_beginning(&text[end..]) else {
-        return (None, end);
-    };
-    let start = end + colon;
-    let count = text[start..].iter().take(6).take_while(|b| b.is_ascii_digit()).count();
-    match std::str::from_utf8(&text[start..start + count]).ok().and_then(|d| d.parse().ok()) {
-        Some(port) => (Some(port), start + count),
-        None => (None, end),
-    }
-}
-
-fn bare_host(text: &[u8], start: usize, end: usize) -> LeftReason {
-    match Spelling::Plain.char_before(text, start) {
-        Some('@') => LeftReason::Email,
-        Some(c) if c.is_alphanumeric() || matches!(c, '-' | '.' | '_') => LeftReason::LookAlike,
-        _ if Spelling::Plain.continues_segment(text, end) => LeftReason::LookAlike,
-        _ => LeftReason::BareHost,
-    }
-}
-
-/// Looks at the folder name at `at` as part of a root. Nothing is returned where the rest of the root is not there.
-fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Option<Finding> {
-    let segments = needle.old.segments();
-    let windows = needle.old.drive().is_some();
-    let (spelling, separator) = separator_before(text, at, windows)?;
-    // Upwards from the core to the beginning of the root.
-    let mut start = at;
-    for i in (0..=needle.core_segment).rev() {
-        start = text[..start].strip_suffix(&separator[..])?.len();
-        if i > 0 {
-            start = text[..start].strip_suffix(&spelling.spell(&segments[i - 1])[..])?.len();
-        }
-    }
-    if let Some(drive) = needle.old.drive() {
-        let colon = spelling.colon_ending(&text[..start])?;
-        start = start.checked_sub(colon + 1)?;
-        if !text[start].eq_ignore_ascii_case(&(drive as u8)) {
-            return None;
-        }
-    }
-    // Downwards from the core to its end.
-    let mut end = at + segments[needle.core_segment].len();
-    for name in &segments[needle.core_segment + 1..] {
-        let next = [&separator[..], &spelling.spell(name)].concat();
-        if !text[end..].starts_with(&next) {
-            return None;
-        }
-        end += next.len();
-    }
-    let continued = match spelling.char_before(text, start) {
-        Some(c) if segment_char(c) || c == '.' || c == '\\' => true,
-        Some('/') => !after_scheme(text, start, &spelling),
-        _ => false,
-    };
-    if continued || spelling.continues_segment(text, end) {
-        return Some(Finding::Left { at, reason: LeftReason::LookAlike });
-    }
-    let new = if windows && needle.new.drive().is_some() {
-        // The separator consists of backslashes or is spelled already, so it is put between as it is.
-        let mut out = needle.new.drive().map(|d| format!("{d}:")).unwrap_or_default().into_bytes();
-        for name in needle.new.segments() {
-            out.extend_from_slice(&separator);
-            out.extend_from_slice(name.as_bytes());
-        }
-        out
-    } else {
-        spelling.spell(&needle.new.spelled_with("/"))
-    };
-    Some(Finding::Change(Edit::new(start..end, new)))
-}
-
-/// Recognises the separator before a folder name: a slash in any spelling, under Windows also backslashes.
-fn separator_before(text: &[u8], at: usize, windows: bool) -> Option<(Spelling, Vec<u8>)> {
-    if let Some((spelling, _)) = Spelling::of_separator_before(text, at) {
-        let separator = spelling.separator();
-        return Some((spelling, separator));
-    }
-    let run = text[..at].iter().rev().take_while(|b| **b == b'\\').count();
-    // One backslash is a plain path, two are a path in a string literal, four in a literal in a literal.
-    (windows && run > 0).then(|| (Spelling::Plain, vec![b'\\'; run]))
-}
-
-/// Says whether what ends at `start` is a `scheme://`, as in `file:///home/a`.
-fn after_scheme(text: &[u8], start: usize, spelling: &Spelling) -> bool {
-    double_separator(text, start)
-        .is_some_and(|(s, at)| s == *spelling && spelling.colon_ending(&text[..at]).is_some())
+/// Chooses the folder name of a root to search for: the one with the longest run that no layer escapes.
+fn root_core(root: &Root) -> (usize, usize, &[u8]) {
+    let runs = root.segments().iter().enumerate().map(|(i, s)| (i, core_run(s.as_bytes()).1.len()));
+    let (segment, _) = runs.max_by_key(|(i, run)| (*run, std::cmp::Reverse(*i))).unwrap_or_default();
+    let (offset, run) = part_to_find(&root.segments()[segment]);
+    (segment, offset, run)
 }
 
 #[cfg(test)]

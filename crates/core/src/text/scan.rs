@@ -1,44 +1,64 @@
 //! Finds the cores of all needles in one vectorised pass.
 //!
-//! A *core* is what every spelling of a needle shares: a host, the longest folder name of a root, a watched secret.
+//! A *core* is what every spelling of a needle shares: the longest run of letters, digits and `. _ ~ -` in a host, in a folder
+//! name of a root, in a watched secret. No layer escapes these, so a core stands as it is at every level but base64, and
+//! for base64 the four-letter groups that any alignment of the core must contain are looked for as well.
+//!
 //! Of each core one window of at most four bytes goes into a packed SIMD searcher, hosts in every letter case; a
 //! window hit is then compared with the whole core. The common value holds no window and costs the scan alone.
 //!
-//! Invariant: all windows have the same length, so at one position at most one window matches, and resuming one byte
-//! behind a hit finds every core even where cores overlap.
+//! Invariant: within one searcher all windows have the same length, so at one position at most one window matches, and
+//! resuming one byte behind a hit finds every core even where cores overlap.
 
+use super::base64;
 use aho_corasick::{AhoCorasick, packed};
 
 /// A core to look for.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Core {
     /// The bytes; in lower case if `fold`.
     pub bytes: Vec<u8>,
     /// Whether letter case is ignored (ASCII only).
     pub fold: bool,
+    /// Whether it is also looked for inside of base64.
+    pub base64: bool,
 }
 
 /// Where a core was found.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct CoreHit {
-    /// Offset of the core's first byte.
+    /// Offset of the core's first byte; inside of base64 of the group that holds its beginning or middle.
     pub at: usize,
     /// Index of the core in the list the scanner was built from.
     pub core: usize,
+    /// Whether the core stands there in base64.
+    pub base64: bool,
 }
 
 enum Engine {
     Packed(packed::Searcher),
     General(AhoCorasick),
-    Nothing,
+}
+
+/// One searcher with what its patterns announce.
+struct Searcher {
+    engine: Engine,
+    /// Per pattern: the cores it may announce.
+    announces: Vec<Vec<Announced>>,
+}
+
+#[derive(Clone, Copy)]
+struct Announced {
+    core: usize,
+    /// Offset of the window in the core.
+    offset: usize,
+    base64: bool,
 }
 
 /// A searcher for a set of cores.
 pub struct CoreScan {
-    engine: Engine,
+    searchers: Vec<Searcher>,
     cores: Vec<Core>,
-    /// Per pattern: the cores it may announce, with the window's offset in them.
-    announces: Vec<Vec<(usize, usize)>>,
 }
 
 impl std::fmt::Debug for CoreScan {
@@ -49,55 +69,45 @@ impl std::fmt::Debug for CoreScan {
 
 const WINDOW: usize = 4;
 
+/// Patterns that one packed searcher takes without getting slow.
+const MOST_PATTERNS: usize = 64;
+
 impl CoreScan {
     /// Builds a scanner. Empty cores are not allowed to match anything and are ignored.
     pub fn new(cores: Vec<Core>) -> Self {
-        let window = cores.iter().map(|c| c.bytes.len()).filter(|n| *n > 0).min().unwrap_or(0).min(WINDOW);
-        let mut patterns: Vec<Vec<u8>> = Vec::new();
-        let mut announces: Vec<Vec<(usize, usize)>> = Vec::new();
-        for (index, core) in cores.iter().enumerate().filter(|(_, c)| !c.bytes.is_empty()) {
-            let offset = rarest_window(&core.bytes, window);
-            let piece = &core.bytes[offset..offset + window];
-            for spelling in if core.fold { case_variants(piece) } else { vec![piece.to_vec()] } {
-                match patterns.iter().position(|p| *p == spelling) {
-                    Some(known) => announces[known].push((index, offset)),
-                    None => {
-                        patterns.push(spelling);
-                        announces.push(vec![(index, offset)]);
-                    }
+        let mut patterns: Vec<(Vec<u8>, Vec<Announced>)> = Vec::new();
+        let mut add =
+            |pattern: Vec<u8>, announced: Announced| match patterns.iter_mut().find(|(p, _)| *p == pattern) {
+                Some((_, known)) => known.push(announced),
+                None => patterns.push((pattern, vec![announced])),
+            };
+        for (core, it) in cores.iter().enumerate().filter(|(_, c)| !c.bytes.is_empty()) {
+            let window = it.bytes.len().min(WINDOW);
+            let offset = rarest_window(&it.bytes, window, it.fold);
+            let piece = &it.bytes[offset..offset + window];
+            for spelling in if it.fold { case_variants(piece) } else { vec![piece.to_vec()] } {
+                add(spelling, Announced { core, offset, base64: false });
+            }
+            if it.base64 {
+                for (group, offset) in base64::groups(&it.bytes, it.fold) {
+                    add(group.to_vec(), Announced { core, offset, base64: true });
                 }
             }
         }
-        let engine = if patterns.is_empty() {
-            Engine::Nothing
-        } else {
-            match packed::Config::new().builder().extend(&patterns).build() {
-                Some(searcher) => Engine::Packed(searcher),
-                // More windows than the packed searcher takes, or a processor without the instructions.
-                None => match AhoCorasick::new(&patterns) {
-                    Ok(automaton) => Engine::General(automaton),
-                    Err(_) => Engine::Nothing,
-                },
+        // One searcher's windows are equally long; a short core must not make all others short.
+        patterns.sort_by_key(|(p, _)| std::cmp::Reverse(p.len()));
+        let mut searchers = Vec::new();
+        for equal in patterns.chunk_by(|(a, _), (b, _)| a.len() == b.len()) {
+            for some in equal.chunks(MOST_PATTERNS) {
+                searchers.extend(Searcher::new(some));
             }
-        };
-        CoreScan { engine, cores, announces }
+        }
+        CoreScan { searchers, cores }
     }
 
     /// Returns the cores in the order of their indices.
     pub fn cores(&self) -> &[Core] {
         &self.cores
-    }
-
-    fn window_at(&self, hay: &[u8], from: usize) -> Option<(usize, usize)> {
-        match &self.engine {
-            Engine::Packed(s) => s
-                .find_in(hay, aho_corasick::Span { start: from, end: hay.len() })
-                .map(|m| (m.start(), m.pattern().as_usize())),
-            Engine::General(a) => a
-                .find(aho_corasick::Input::new(hay).range(from..))
-                .map(|m| (m.start(), m.pattern().as_usize())),
-            Engine::Nothing => None,
-        }
     }
 
     /// Says whether any core is there.
@@ -110,38 +120,96 @@ impl CoreScan {
         found
     }
 
-    /// Calls `take` with every hit until it returns false. Hits come in the order of their windows, not their starts.
+    /// Calls `take` with every hit until it returns false. Hits come in no particular order.
     pub fn each(&self, hay: &[u8], mut take: impl FnMut(CoreHit) -> bool) {
-        let mut from = 0;
-        while let Some((at, pattern)) = self.window_at(hay, from) {
-            for &(core, offset) in &self.announces[pattern] {
-                let Some(start) = at.checked_sub(offset) else { continue };
-                let Core { bytes, fold } = &self.cores[core];
-                let Some(there) = hay.get(start..start + bytes.len()) else { continue };
-                let same = if *fold { there.eq_ignore_ascii_case(bytes) } else { there == &bytes[..] };
-                if same && !take(CoreHit { at: start, core }) {
-                    return;
+        for searcher in &self.searchers {
+            let mut from = 0;
+            while let Some((at, pattern)) = searcher.next(hay, from) {
+                for announced in &searcher.announces[pattern] {
+                    if let Some(hit) = self.confirm(hay, at, *announced)
+                        && !take(hit)
+                    {
+                        return;
+                    }
                 }
+                from = at + 1;
             }
-            from = at + 1;
         }
     }
 
+    #[inline]
+    fn confirm(&self, hay: &[u8], at: usize, announced: Announced) -> Option<CoreHit> {
+        let Announced { core, offset, base64 } = announced;
+        let Core { bytes, fold, .. } = &self.cores[core];
+        if base64 {
+            return base64::confirms(hay, at, bytes, *fold, offset).then_some(CoreHit { at, core, base64 });
+        }
+        let start = at.checked_sub(offset)?;
+        let there = hay.get(start..start + bytes.len())?;
+        let same = if *fold { there.eq_ignore_ascii_case(bytes) } else { there == &bytes[..] };
+        same.then_some(CoreHit { at: start, core, base64 })
+    }
+
     /// Returns every hit, sorted by position.
-    pub fn hits(&self, hay: &[u8]) -> Vec<CoreHit> {
-        let mut hits = Vec::new();
+    pub fn hits(&self, hay: &[u8]) -> Hits {
+        let mut hits = Hits::new();
         self.each(hay, |hit| {
             hits.push(hit);
             true
         });
-        hits.sort_by_key(|h| (h.at, h.core));
+        if hits.len() > 1 {
+            hits.sort_by_key(|h| (h.at, h.core, h.base64));
+        }
         hits
     }
 }
 
-/// Returns the offset of the window whose letters are least usual in dumps. The ranking is coarse on purpose: it only
-/// decides how often a window turns out to be nothing.
-fn rarest_window(core: &[u8], window: usize) -> usize {
+/// Hits of one value: nearly always a handful.
+pub type Hits = smallvec::SmallVec<[CoreHit; 8]>;
+
+impl Searcher {
+    fn new(patterns: &[(Vec<u8>, Vec<Announced>)]) -> Option<Self> {
+        let texts = || patterns.iter().map(|(p, _)| p);
+        let engine = match packed::Config::new().builder().extend(texts()).build() {
+            Some(searcher) => Engine::Packed(searcher),
+            // A processor without the instructions.
+            None => Engine::General(AhoCorasick::new(texts()).ok()?),
+        };
+        Some(Searcher { engine, announces: patterns.iter().map(|(_, a)| a.clone()).collect() })
+    }
+
+    #[inline]
+    fn next(&self, hay: &[u8], from: usize) -> Option<(usize, usize)> {
+        match &self.engine {
+            Engine::Packed(s) => s
+                .find_in(hay, aho_corasick::Span { start: from, end: hay.len() })
+                .map(|m| (m.start(), m.pattern().as_usize())),
+            Engine::General(a) => a
+                .find(aho_corasick::Input::new(hay).range(from..))
+                .map(|m| (m.start(), m.pattern().as_usize())),
+        }
+    }
+}
+
+/// Returns the longest run of characters in a name that no layer escapes, and its offset. The first one where several are
+/// equally long.
+pub fn core_run(name: &[u8]) -> (usize, &[u8]) {
+    let plain = |b: &u8| b.is_ascii_alphanumeric() || matches!(b, b'.' | b'_' | b'-' | b'~');
+    let mut best = (0, &name[..0]);
+    let mut at = 0;
+    while at < name.len() {
+        let len = name[at..].iter().take_while(|b| plain(b)).count();
+        if len > best.1.len() {
+            best = (at, &name[at..at + len]);
+        }
+        at += len + 1;
+    }
+    best
+}
+
+/// Returns the offset of the window whose letters are least usual in dumps, and that has few letter cases. The ranking is
+/// coarse on purpose: it only decides how often a window turns out to be nothing.
+fn rarest_window(core: &[u8], window: usize, fold: bool) -> usize {
     let commonness = |b: u8| match b.to_ascii_lowercase() {
         b'e' | b't' | b'a' | b'o' | b'i' | b'n' | b's' | b'r' => 9,
         b'0'..=b'9' | b'l' | b'd' | b'c' | b'u' | b'm' | b'p' => 7,
@@ -155,12 +223,14 @@ fn rarest_window(core: &[u8], window: usize) -> usize {
         .min_by_key(|at| {
             let piece = &core[*at..*at + window];
             let letters: u32 = piece.iter().map(|b| commonness(*b)).sum();
-            letters + if usual.contains(&piece) { 100 } else { 0 }
+            let cases = piece.iter().filter(|b| fold && b.is_ascii_alphabetic()).count() as u32;
+            letters + 2 * cases + if usual.contains(&piece) { 100 } else { 0 }
         })
         .unwrap_or(0)
 }
 
-fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
+/// Returns a text in every mixture of letter cases.
+pub(super) fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
     let mut out = vec![Vec::new()];
     for b in piece {
         let cases: &[u8] = &[b.to_ascii_lowercase(), b.to_ascii_uppercase()];
@@ -182,26 +252,31 @@ fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use data_encoding::BASE64;
     use proptest::prelude::*;
 
     fn cores() -> Vec<Core> {
         [("fern.example", true), ("ern.ex", true), ("public_html", false), ("ab", false)]
-            .map(|(t, fold)| Core { bytes: t.into(), fold })
+            .map(|(t, fold)| Core { bytes: t.into(), fold, base64: false })
             .to_vec()
     }
 
     /// The obviously right way.
-    fn naive(cores: &[Core], hay: &[u8]) -> Vec<CoreHit> {
+    fn naive(cores: &[Core], hay: &[u8]) -> Vec<(usize, usize)> {
         let mut out = Vec::new();
         for at in 0..hay.len() {
             for (core, c) in cores.iter().enumerate() {
                 let Some(there) = hay.get(at..at + c.bytes.len()) else { continue };
                 if if c.fold { there.eq_ignore_ascii_case(&c.bytes) } else { there == c.bytes } {
-                    out.push(CoreHit { at, core });
+                    out.push((at, core));
                 }
             }
         }
         out
+    }
+
+    fn found(scan: &CoreScan, hay: &[u8]) -> Vec<(usize, usize)> {
+        scan.hits(hay).iter().map(|h| (h.at, h.core)).collect()
     }
 
     proptest! {
@@ -210,12 +285,25 @@ mod tests {
             prop_oneof![Just("fern.example"), Just("FERN.EXAMPLE"), Just("fern.exam"), Just("public_html"), Just("Public_html"),
                         Just("ab"), Just("x"), Just("http://"), Just("\u{e9}"), Just("fern"), Just(".ex"), Just("EX")], 0..12)) {
             let hay: String = parts.concat();
-            let with_short = CoreScan::new(cores());
-            prop_assert_eq!(with_short.hits(hay.as_bytes()), naive(&cores(), hay.as_bytes()));
-            let three = &cores()[..3];
-            let scan = CoreScan::new(three.to_vec());
-            prop_assert_eq!(scan.hits(hay.as_bytes()), naive(three, hay.as_bytes()));
-            prop_assert_eq!(scan.any(hay.as_bytes()), !naive(three, hay.as_bytes()).is_empty());
+            let scan = CoreScan::new(cores());
+            prop_assert_eq!(found(&scan, hay.as_bytes()), naive(&cores(), hay.as_bytes()));
+            prop_assert_eq!(scan.any(hay.as_bytes()), !naive(&cores(), hay.as_bytes()).is_empty());
         }
+
+        #[test]
+        fn a_core_inside_of_base64_is_found_at_every_alignment(before in "[ -~]{0,7}", host in prop_oneof![Just("fern.example"), Just("Fern.EXAMPLE")], after in "[ -~]{0,5}", url in any::<bool>()) {
+            let scan = CoreScan::new(vec![Core { bytes: b"fern.example".to_vec(), fold: true, base64: true }]);
+            let plain = format!("{before}{host}{after}");
+            let spec = if url { data_encoding::BASE64URL_NOPAD } else { BASE64 };
+            let hay = format!("x={};", spec.encode(plain.as_bytes()));
+            prop_assert!(scan.hits(hay.as_bytes()).iter().any(|h| h.base64), "{}", hay);
+        }
+    }
+
+    #[test]
+    fn cores_are_what_no_layer_escapes() {
+        assert_eq!(core_run(b"new site"), (4, &b"site"[..]));
+        assert_eq!(core_run("b\u{fc}cher.example".as_bytes()), (3, &b"cher.example"[..]));
+        assert_eq!(core_run(b"'"), (0, &b""[..]));
     }
 }

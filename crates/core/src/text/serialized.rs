@@ -47,8 +47,12 @@ pub fn looks_serialized(value: &[u8]) -> bool {
 /// Reads the value at the beginning of a text, white space before it allowed. Returns its strings and where it ends. Nothing is
 /// returned if a single byte of it does not fit. PHP ignores what follows a value, so it is the caller's to look at.
 pub fn leaves(value: &[u8]) -> Option<(Vec<Leaf>, usize)> {
-    let lead = value.len() - value.trim_ascii_start().len();
-    let mut reader = Reader { text: value, at: lead, leaves: Vec::new() };
+    leaves_at(value, value.len() - value.trim_ascii_start().len())
+}
+
+/// Reads the value that begins at `start`.
+pub fn leaves_at(text: &[u8], start: usize) -> Option<(Vec<Leaf>, usize)> {
+    let mut reader = Reader { text, at: start, leaves: Vec::new() };
     reader.value()?;
     Some((reader.leaves, reader.at))
 }

@@ -5,6 +5,8 @@
 //! the same one. Boundary tests look at *characters of the level*, so behind `/shop` in percent-encoded text `%20` is
 //! a space.
 
+use std::borrow::Cow;
+
 /// The spelling of one hit.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Spelling {
@@ -78,9 +80,9 @@ impl Spelling {
     }
 
     /// Spells ASCII or UTF-8 text whose slashes are separators.
-    pub fn spell(&self, plain: &str) -> Vec<u8> {
-        if *self == Spelling::Plain {
-            return plain.as_bytes().to_vec();
+    pub fn spell<'t>(&self, plain: &'t str) -> Cow<'t, [u8]> {
+        if *self == Spelling::Plain || plain.is_empty() {
+            return Cow::Borrowed(plain.as_bytes());
         }
         let mut out = Vec::with_capacity(plain.len() + 8);
         for b in plain.bytes() {
@@ -94,7 +96,7 @@ impl Spelling {
                 _ => out.push(b),
             }
         }
-        out
+        Cow::Owned(out)
     }
 
     /// Returns the length of a separator in this spelling that ends the text.

@@ -1,13 +1,17 @@
 //! Rewrites one value, whatever wraps its text.
 //!
-//! The value is looked at as serialized text, as JSON, else as plain text with spelled-out fragments; strings
-//! inside are values again, to any depth. The result is a list of edits against the value's own bytes, so nothing
-//! that no edit names can change. Most values hold no core: they cost one scan.
+//! The value is looked at as serialized text, as JSON, else as plain text in which structured pieces, encoded runs and
+//! spelled-out fragments may stand; strings inside are values again, to any depth. The result is a list of edits
+//! against the value's own bytes, so nothing that no edit names can change. Most values hold no core: they cost one scan.
 
-use super::json;
+use super::fragments::{self, Fragment};
 use super::needles::{Finding, LeftReason, Needles};
+use super::scan::Hits;
 use super::serialized::{self, Leaf, LeafKind};
+use super::{base64, charset, json, layers, repair};
 use crate::edit::{Decoded, Edit};
+use smallvec::SmallVec;
+use std::ops::Range;
 
 /// Nesting levels that are followed. Real sites stay below six.
 const DEEPEST: usize = 32;
@@ -17,25 +21,44 @@ const DEEPEST: usize = 32;
 pub enum Layer {
     /// PHP serialized.
     Serialized,
+    /// PHP serialized, with lengths that were repaired.
+    Repaired,
     /// JSON string.
     Json,
+    /// Base64.
+    Base64,
+    /// Percent-encoding around something structured.
+    Percent,
+    /// HTML entities around something structured.
+    Entities,
+    /// Backslashes of a script around something structured.
+    Escapes,
+    /// Lengths counted in another charset.
+    Charset,
 }
 
 impl Layer {
     fn word(self) -> &'static str {
         match self {
             Layer::Serialized => "serialized",
+            Layer::Repaired => "serialized, repaired",
             Layer::Json => "json",
+            Layer::Base64 => "base64",
+            Layer::Percent => "percent",
+            Layer::Entities => "entities",
+            Layer::Escapes => "escapes",
+            Layer::Charset => "other charset",
         }
     }
 }
 
 /// Takes note of what a rewrite changes and leaves.
 pub trait Notes {
-    /// So many places were changed under this nesting (`text`, `serialized`, `serialized > json`, …).
-    fn changed(&mut self, nesting: &str, count: usize);
+    /// So many places were changed under this nesting (`text`, `serialized`, `serialized > json`, …). `excerpt` is the text
+    /// around the first one, at its own level.
+    fn changed(&mut self, nesting: &str, count: usize, excerpt: &[u8]);
     /// A place was left. `excerpt` is the text around it.
-    fn left(&mut self, reason: LeftReason, excerpt: &[u8]);
+    fn left(&mut self, reason: LeftReason, nesting: &str, excerpt: &[u8]);
 }
 
 /// Returns the edits that move every needle in a value.
@@ -46,41 +69,76 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
     edits_of_hit(needles, value, notes)
 }
 
-/// The same for a value that is known to hold a core.
+/// The same for a value that is known to hold a core, or to be worth a repair.
 pub fn edits_of_hit(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
-    Walk { needles, notes, layers: Vec::new() }.value(value)
+    Walk { needles, notes, layers: SmallVec::new() }.value(value)
+}
+
+/// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
+pub fn worth_repair(needles: &Needles, value: &[u8]) -> bool {
+    needles.asked().repair && serialized::looks_serialized(value)
 }
 
 struct Walk<'a> {
     needles: &'a Needles,
     notes: &'a mut dyn Notes,
-    layers: Vec<Layer>,
+    layers: SmallVec<[Layer; DEEPEST]>,
 }
+
+/// Stretches of a text that a layer has dealt with, sorted.
+#[derive(Debug, Default)]
+pub(super) struct Covered(SmallVec<[Range<usize>; 4]>);
+
+impl Covered {
+    pub(super) fn contains(&self, at: usize) -> bool {
+        let next = self.0.partition_point(|c| c.end <= at);
+        self.0.get(next).is_some_and(|c| c.start <= at)
+    }
+
+    fn add(&mut self, span: Range<usize>) {
+        let next = self.0.partition_point(|c| c.start < span.start);
+        self.0.insert(next, span);
+    }
+
+    fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+}
+
+/// What stands around the hits of a text, from worse to better.
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Structure {
+    /// Plain text.
+    Nothing,
+    /// Serialized text that does not read.
+    Broken,
+    /// Serialized text or JSON.
+    Whole,
+}
+
+impl Structure {
+    fn of(pieces: &[Fragment]) -> Self {
+        match pieces.last() {
+            None => Structure::Nothing,
+            Some(Fragment::Broken(_)) => Structure::Broken,
+            Some(_) => Structure::Whole,
+        }
+    }
+}
+
+/// Wrappings that are undone to see whether something structured is inside, before it is known that there is.
+const LOOK_AHEAD: usize = 3;
 
 impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {
         if self.layers.len() >= DEEPEST {
-            self.notes.left(LeftReason::TooDeep, excerpt(value, 0));
+            if self.needles.scan().any(value) {
+                self.left(LeftReason::TooDeep, excerpt(value, 0));
+            }
             return Vec::new();
         }
         if serialized::looks_serialized(value) {
-            return match serialized::leaves(value) {
-                Some((leaves, end)) => {
-                    let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves));
-                    if self.needles.scan().any(&value[end..]) {
-                        let tail = self.text(&value[end..]);
-                        edits.extend(
-                            tail.into_iter()
-                                .map(|e| Edit { span: e.span.start + end..e.span.end + end, new: e.new }),
-                        );
-                    }
-                    edits
-                }
-                None => {
-                    self.left_hits(value, LeftReason::BrokenSerialized);
-                    Vec::new()
-                }
-            };
+            return self.serialized(value);
         }
         if json::looks_json(value)
             && let Some(strings) = json::strings(value)
@@ -97,44 +155,242 @@ impl Walk<'_> {
         out
     }
 
+    /// Names the nesting at hand.
+    fn with_nesting(&mut self, tell: impl FnOnce(&mut dyn Notes, &str)) {
+        let joined;
+        let nesting = match &self.layers[..] {
+            [] => "text",
+            [one] => one.word(),
+            more => {
+                joined = more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ");
+                &joined
+            }
+        };
+        tell(self.notes, nesting);
+    }
+
+    fn left(&mut self, reason: LeftReason, excerpt: &[u8]) {
+        self.with_nesting(|notes, nesting| notes.left(reason, nesting, excerpt));
+    }
+
+    /// Says of a string inside of something whether it has to be looked at.
+    fn worth(&self, content: &[u8]) -> bool {
+        self.needles.scan().any(content) || worth_repair(self.needles, content)
+    }
+
+    /// A value that begins as serialized text.
+    fn serialized(&mut self, value: &[u8]) -> Vec<Edit> {
+        if let Some((leaves, end)) = serialized::leaves(value) {
+            let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves));
+            if end < value.len() && self.needles.scan().any(&value[end..]) {
+                edits.extend(shifted(self.text(&value[end..]), end));
+            }
+            return edits;
+        }
+        if let Some(edits) = self.otherwise_seen(value) {
+            return edits;
+        }
+        if self.needles.asked().repair
+            && let Some(leaves) = repair::only_reading(value)
+        {
+            return self.within(Layer::Repaired, |walk| {
+                let edits = walk.leaves(value, &leaves);
+                walk.with_nesting(|notes, nesting| notes.changed(nesting, 1, excerpt(value, 0)));
+                edits
+            });
+        }
+        self.left_hits(value, 0..value.len(), LeftReason::BrokenSerialized);
+        Vec::new()
+    }
+
+    /// Reads serialized text whose lengths fit in another charset.
+    fn otherwise_seen(&mut self, value: &[u8]) -> Option<Vec<Edit>> {
+        let seen = charset::seen_otherwise(value)?;
+        let (leaves, _) = serialized::leaves(&seen.decoded.bytes)?;
+        let inner = self.within(Layer::Charset, |walk| {
+            walk.within(Layer::Serialized, |walk| walk.leaves(&seen.decoded.bytes, &leaves))
+        });
+        // A new root may have letters that the dump's charset lacks; then nothing can be written.
+        let spelled: Option<Vec<Vec<u8>>> = inner.iter().map(|e| seen.outwards(&e.new)).collect();
+        let mut spelled = spelled?.into_iter();
+        Some(seen.decoded.outwards(inner, |_, _| spelled.next().unwrap_or_default()))
+    }
+
     fn text(&mut self, value: &[u8]) -> Vec<Edit> {
-        let mut edits = Vec::new();
-        for finding in self.needles.findings(value) {
-            match finding {
-                Finding::Change(edit) => edits.push(edit),
-                Finding::Left { at, reason } => self.notes.left(reason, excerpt(value, at)),
+        let hits = self.needles.scan().hits(value);
+        if hits.is_empty() {
+            return Vec::new();
+        }
+        let mut covered = Covered::default();
+        let pieces = fragments::enclosing(value, &hits);
+        let found = Structure::of(&pieces);
+        if found != Structure::Whole
+            && let Some(edits) = self.unwrapped(value, found)
+        {
+            return edits;
+        }
+        let mut edits = self.pieces(value, pieces, &mut covered);
+        // Where the last run ended that turned out to be nothing: its other hits need no second look.
+        let mut plain_until = [0; 2];
+        for hit in &hits {
+            let plain_until = &mut plain_until[usize::from(hit.base64)];
+            if hit.at >= *plain_until && !covered.contains(hit.at) {
+                match self.encoded_run(value, hit.at, hit.base64) {
+                    Ok((span, inner)) => {
+                        covered.add(span);
+                        edits.extend(inner);
+                    }
+                    Err(end) => *plain_until = end,
+                }
             }
         }
-        if !edits.is_empty() {
-            let joined;
-            let nesting = match &self.layers[..] {
-                [] => "text",
-                [one] => one.word(),
-                more => {
-                    joined = more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ");
-                    &joined
+        if is_binary(value, &covered) {
+            self.left_hits(value, 0..value.len(), LeftReason::Binary);
+            return edits;
+        }
+        let mut changed = 0;
+        let mut first = 0;
+        for finding in self.needles.findings_at(value, &hits, &covered) {
+            match finding {
+                Finding::Change(edit) => {
+                    if changed == 0 {
+                        first = edit.span.start;
+                    }
+                    changed += 1;
+                    edits.push(edit);
                 }
-            };
-            self.notes.changed(nesting, edits.len());
+                Finding::Left { at, reason } => self.left(reason, excerpt(value, at)),
+            }
+        }
+        if changed > 0 {
+            self.with_nesting(|notes, nesting| notes.changed(nesting, changed, excerpt(value, first)));
+        }
+        if !covered.is_empty() {
+            edits.sort_by_key(|e| e.span.start);
         }
         edits
     }
 
-    fn left_hits(&mut self, value: &[u8], reason: LeftReason) {
+    /// Structured pieces inside of the text.
+    fn pieces(&mut self, value: &[u8], pieces: Vec<Fragment>, covered: &mut Covered) -> Vec<Edit> {
+        let mut edits = Vec::new();
+        for piece in pieces {
+            match piece {
+                Fragment::Serialized(span, leaves) => {
+                    edits.extend(self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves)));
+                    covered.add(span);
+                }
+                Fragment::Json(span, strings) => {
+                    edits.extend(self.within(Layer::Json, |walk| walk.json(value, &strings)));
+                    covered.add(span);
+                }
+                Fragment::Broken(span) => {
+                    self.left_hits(value, span.clone(), LeftReason::BrokenSerialized);
+                    covered.add(span);
+                }
+            }
+        }
+        edits
+    }
+
+    /// A text that as a whole is wrapped in entities or backslashes around something structured. `bare` is what was found without
+    /// unwrapping: only what is better than that counts.
+    fn unwrapped(&mut self, value: &[u8], bare: Structure) -> Option<Vec<Edit>> {
+        if layers::entities_likely(value) {
+            let decoded = layers::entities_decode(value);
+            if self.structure(&decoded.bytes, LOOK_AHEAD) > bare {
+                let inner = self.within(Layer::Entities, |walk| walk.value(&decoded.bytes));
+                return Some(decoded.outwards(inner, |new, _| layers::entities_encode(new)));
+            }
+        }
+        if layers::escapes_likely(value) {
+            let decoded = layers::escapes_decode(value);
+            if self.structure(&decoded.bytes, LOOK_AHEAD) > bare {
+                let inner = self.within(Layer::Escapes, |walk| walk.value(&decoded.bytes));
+                return Some(decoded.outwards(inner, |new, span| json::encode(new, &value[span])));
+            }
+        }
+        None
+    }
+
+    /// Says how well a text is structured around its hits, at this level or behind further wrappings.
+    fn structure(&self, text: &[u8], further: usize) -> Structure {
+        let hits = self.needles.scan().hits(text);
+        if hits.is_empty() {
+            return Structure::Nothing;
+        }
+        let mut found = Structure::of(&fragments::enclosing(text, &hits));
+        if further > 0 && found != Structure::Whole {
+            if layers::entities_likely(text) {
+                found = found.max(self.structure(&layers::entities_decode(text).bytes, further - 1));
+            }
+            if layers::escapes_likely(text) {
+                found = found.max(self.structure(&layers::escapes_decode(text).bytes, further - 1));
+            }
+        }
+        found
+    }
+
+    /// Base64, or percent-encoded text that wraps something structured, around a hit: where it lies and its edits. If there is no
+    /// such thing: up to where the text has been looked at.
+    fn encoded_run(
+        &mut self,
+        value: &[u8],
+        at: usize,
+        in_base64: bool,
+    ) -> Result<(Range<usize>, Vec<Edit>), usize> {
+        let mut looked_at = at + 1;
+        if let Some(run) = layers::percent_run(value, at) {
+            let decoded = layers::percent_decode(value, run.clone());
+            if in_base64 || percent_structured(&decoded.bytes, LOOK_AHEAD) {
+                let inner = self.within(Layer::Percent, |walk| walk.value(&decoded.bytes));
+                let encode = |new: &[u8], _| layers::percent_encode(new, &value[run.clone()]);
+                let edits = decoded.outwards(inner, encode);
+                return Ok((run, edits));
+            }
+            looked_at = run.end;
+        }
+        if !in_base64 {
+            return Err(looked_at);
+        }
+        let run = base64::run_around(value, at, understood)?;
+        let inner = self.within(Layer::Base64, |walk| walk.value(&run.bytes));
+        if inner.is_empty() {
+            return Ok((run.span, Vec::new()));
+        }
+        let new = run.encode(&crate::edit::apply(&run.bytes, &inner));
+        Ok((run.span.clone(), vec![Edit::new(run.span, new)]))
+    }
+
+    fn left_hits(&mut self, value: &[u8], within: Range<usize>, reason: LeftReason) {
+        let hits: Hits =
+            self.needles.scan().hits(value).into_iter().filter(|h| within.contains(&h.at)).collect();
         // What would not have been changed anyway is said with its own reason.
-        for finding in self.needles.findings(value) {
+        for finding in self.needles.findings_at(value, &hits, &Covered::default()) {
             match finding {
-                Finding::Change(edit) => self.notes.left(reason, excerpt(value, edit.span.start)),
-                Finding::Left { at, reason } => self.notes.left(reason, excerpt(value, at)),
+                Finding::Change(edit) => self.left(reason, excerpt(value, edit.span.start)),
+                Finding::Left { at, reason } => self.left(reason, excerpt(value, at)),
             }
         }
     }
 
-    fn json(&mut self, value: &[u8], strings: &[std::ops::Range<usize>]) -> Vec<Edit> {
+    fn json(&mut self, value: &[u8], strings: &[Range<usize>]) -> Vec<Edit> {
         let mut out = Vec::new();
         for inside in strings {
+            let raw = &value[inside.clone()];
+            if memchr::memchr(b'\\', raw).is_none() {
+                // Nothing is escaped: the string stands for itself.
+                if self.worth(raw) {
+                    let inner = self.value(raw);
+                    out.extend(inner.into_iter().map(|e| {
+                        let span = e.span.start + inside.start..e.span.end + inside.start;
+                        Edit { new: json::encode(&e.new, &value[span.clone()]), span }
+                    }));
+                }
+                continue;
+            }
             let Some(decoded) = json::decode(value, inside.clone()) else { continue };
-            if self.needles.scan().any(&decoded.bytes) {
+            if self.worth(&decoded.bytes) {
                 let inner = self.value(&decoded.bytes);
                 out.extend(decoded.outwards(inner, |new, span| json::encode(new, &value[span])));
             }
@@ -146,50 +402,86 @@ impl Walk<'_> {
         let mut out = Vec::new();
         for leaf in leaves {
             let content = &value[leaf.content.clone()];
-            if !self.needles.scan().any(content) && leaf.kind != LeafKind::Escaped {
-                continue;
-            }
-            // Edits of the raw content, and by how much its counted length grows.
-            let (inner, growth) = match leaf.kind {
-                LeafKind::Plain => grown(self.value(content)),
-                LeafKind::Custom => match serialized::payload_leaves(content) {
-                    Some(parts) => grown(self.leaves(content, &parts)),
-                    None => {
-                        self.left_hits(content, LeftReason::UnknownCustom);
-                        continue;
+            // Edits of the raw content, and how many bytes its length counts.
+            let (inner, counted) = match leaf.kind {
+                LeafKind::Plain if self.worth(content) => (self.value(content), content.len()),
+                LeafKind::Plain => (Vec::new(), content.len()),
+                LeafKind::Custom if self.needles.scan().any(content) => {
+                    match serialized::payload_leaves(content) {
+                        Some(parts) => (self.leaves(content, &parts), content.len()),
+                        None => {
+                            self.left_hits(content, 0..content.len(), LeftReason::UnknownCustom);
+                            continue;
+                        }
                     }
-                },
+                }
+                LeafKind::Custom => continue,
                 LeafKind::Escaped => {
                     let decoded = unescape(content);
-                    if !self.needles.scan().any(&decoded.bytes) {
+                    if !self.worth(&decoded.bytes) {
                         continue;
                     }
-                    let (edits, growth) = grown(self.value(&decoded.bytes));
-                    (decoded.outwards(edits, |new, _| escape(new)), growth)
+                    let inner = self.value(&decoded.bytes);
+                    let growth: isize = inner.iter().map(Edit::growth).sum();
+                    let counted = decoded.bytes.len();
+                    let edits = decoded.outwards(inner, |new, _| escape(new));
+                    self.leaf(value, leaf, edits, counted as isize + growth, &mut out);
+                    continue;
                 }
             };
-            if inner.is_empty() {
-                continue;
-            }
-            let old: isize = std::str::from_utf8(&value[leaf.digits.clone()])
-                .ok()
-                .and_then(|d| d.parse().ok())
-                .unwrap_or(0);
-            if growth != 0 {
-                out.push(Edit::new(leaf.digits.clone(), (old + growth).to_string()));
-            }
-            out.extend(inner.into_iter().map(|e| {
-                let span = e.span.start + leaf.content.start..e.span.end + leaf.content.start;
-                Edit { span, new: e.new }
-            }));
+            let growth: isize = inner.iter().map(Edit::growth).sum();
+            self.leaf(value, leaf, inner, counted as isize + growth, &mut out);
         }
         out
     }
+
+    /// Adds the edits of one string: its length, where that is another one now, and its content.
+    fn leaf(&self, value: &[u8], leaf: &Leaf, inner: Vec<Edit>, length: isize, out: &mut Vec<Edit>) {
+        let old = &value[leaf.digits.clone()];
+        let said = std::str::from_utf8(old).ok().and_then(|d| d.parse::<isize>().ok());
+        if said != Some(length) {
+            out.push(Edit::new(leaf.digits.clone(), length.to_string()));
+        }
+        out.extend(shifted(inner, leaf.content.start));
+    }
 }
 
-fn grown(edits: Vec<Edit>) -> (Vec<Edit>, isize) {
-    let growth = edits.iter().map(Edit::growth).sum();
-    (edits, growth)
+/// Moves edits of a part to where the part lies.
+fn shifted(edits: Vec<Edit>, by: usize) -> impl Iterator<Item = Edit> {
+    edits.into_iter().map(move |e| Edit { span: e.span.start + by..e.span.end + by, new: e.new })
+}
+
+/// Says whether percent-decoded text is structured, at this level or below further ones.
+fn percent_structured(text: &[u8], further: usize) -> bool {
+    if fragments::structured(text) {
+        return true;
+    }
+    let signs = [&b"%3A"[..], b"%3a", b"%7B", b"%7b", b"%25"];
+    let deeper = further > 0 && signs.iter().any(|e| memchr::memmem::find(text, e).is_some());
+    deeper && percent_structured(&layers::percent_decode(text, 0..text.len()).bytes, further - 1)
+}
+
+/// Says whether what base64 decodes to is something we know how to read.
+fn understood(bytes: &[u8]) -> bool {
+    serialized::leaves(bytes).is_some()
+        || std::str::from_utf8(bytes).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()))
+}
+
+/// Says whether a value is no text: a NUL byte, or many control characters, outside of the stretches that are understood.
+fn is_binary(value: &[u8], covered: &Covered) -> bool {
+    let control = |b: &u8| *b < 0x20 && !matches!(b, b'\t' | b'\n' | 0x0B | 0x0C | b'\r' | 0x1B);
+    if !value.iter().any(control) {
+        return false;
+    }
+    let (mut controls, mut all) = (0usize, 0usize);
+    for (_, b) in value.iter().enumerate().filter(|(i, _)| !covered.contains(*i)) {
+        if *b == 0 {
+            return true;
+        }
+        all += 1;
+        controls += usize::from(control(b));
+    }
+    controls * 10 > all
 }
 
 fn unescape(raw: &[u8]) -> Decoded {

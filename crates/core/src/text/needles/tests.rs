@@ -3,15 +3,20 @@
 use super::*;
 use crate::edit;
 use crate::place::Address;
+use crate::text::spelling::{Spelling, segment_char};
 
 fn needles(addresses: &[(&str, &str)], roots: &[(&str, &str)]) -> Needles {
+    asking(addresses, roots, Asked::default())
+}
+
+fn asking(addresses: &[(&str, &str)], roots: &[(&str, &str)], asked: Asked) -> Needles {
     let address = |t: &str| Address::parse(t).unwrap();
     let root = |t: &str| Root::parse(t).unwrap();
     let pairs = Pairs {
         addresses: addresses.iter().map(|(o, n)| (address(o), address(n))).collect(),
         roots: roots.iter().map(|(o, n)| (root(o), root(n))).collect(),
     };
-    Needles::new(&pairs, &[])
+    Needles::asking(&pairs, &[], asked)
 }
 
 fn rewritten(needles: &Needles, text: &str) -> String {
@@ -117,6 +122,65 @@ fn unicode_hosts_are_found_in_both_spellings() {
             ("http://xn--bcher-kva.example/x", "http://neu.example/x", "as machines write it"),
         ],
     );
+}
+
+#[test]
+#[rustfmt::skip]
+fn names_that_a_layer_escapes_are_found_inside_of_it() {
+    let n = needles(&[("http://b\u{fc}cher.example", "http://neu.example")], &[("/home/my site/b\u{fc}ro", "/srv/x y")]);
+    check(&n, &[
+        (r"http:\/\/b\u00fccher.example\/x", r"http:\/\/neu.example\/x", "an escaped letter in a host"),
+        ("u=http%3A%2F%2Fb%C3%BCcher.example%2F", "u=http%3A%2F%2Fneu.example%2F", "an encoded letter in a host"),
+        ("p=%2Fhome%2Fmy%20site%2Fb%C3%BCro&", "p=%2Fsrv%2Fx%20y&", "an encoded space and letter in a root"),
+        ("/home/my site/b\u{fc}ro/tmp", "/srv/x y/tmp", "plain"),
+    ]);
+}
+
+#[test]
+#[rustfmt::skip]
+fn root_relative_references_follow_the_base_path() {
+    let n = needles(&[("http://old.example/shop", "http://new.example/a/b")], &[]);
+    check(&n, &[
+        (r#"<a href="/shop/x">"#, r#"<a href="/a/b/x">"#, "an attribute"),
+        (r#"<a HREF = '/shop'>"#, r#"<a HREF = '/a/b'>"#, "letter case, spaces, single quotes"),
+        (r#"<img src=/shop/x.png data-big="/shop/y">"#, r#"<img src=/a/b/x.png data-big="/a/b/y">"#, "no quotes, data-"),
+        (r#"srcset="/shop/1.jpg 1x, /shop/2.jpg 2x""#, r#"srcset="/a/b/1.jpg 1x, /a/b/2.jpg 2x""#, "every item of a srcset"),
+        ("background:url(/shop/i.png) URL( '/shop/j.png' )", "background:url(/a/b/i.png) URL( '/a/b/j.png' )", "CSS"),
+        (r#"<a href=\"\/shop\/x\">"#, r#"<a href=\"\/a\/b\/x\">"#, "in a script's string"),
+        ("href=&quot;/shop/x&quot;", "href=&quot;/a/b/x&quot;", "quoted by an entity"),
+        (r#"title="/shop/x" <p>/shop/x alt="see /shop""#, "=", "no references"),
+        (r#"href="/shopping" href="/x/shop/" href="//shop/" href="http://e.example/shop/""#, "=", "other paths"),
+    ]);
+    let up = [("http://old.example/shop", "http://new.example")];
+    let down = [("http://old.example", "http://new.example/b")];
+    for pairs in [up, down] {
+        let listed = needles(&pairs, &[]).findings(br#"<a href="/shop/x">"#);
+        assert!(matches!(listed[..], [Finding::Left { reason: LeftReason::RootRelative, .. }]), "{listed:?}");
+    }
+    let references = Asked { references: true, ..Asked::default() };
+    check(&asking(&up, &[], references), &[
+        (r#"href="/shop/x" href="/shop" href="/shop?a" href="/shop#b""#, r#"href="/x" href="/" href="/?a" href="/#b""#, "to the bare root"),
+    ]);
+    check(&asking(&down, &[], references), &[
+        (r#"href="/" SRC='/x' url(/y) src="//h/" src="x" href=\"\/z\""#, r#"href="/b/" SRC='/b/x' url(/b/y) src="//h/" src="x" href=\"\/b\/z\""#, "from the bare root"),
+    ]);
+    let moved = |n: &Needles, v: &str| n.moved_reference(v);
+    let up = needles(&up, &[]);
+    assert_eq!(["/shop/x", "/shop", "/shopping", "x"].map(|v| moved(&up, v)), [Some("/x".into()), Some("/".into()), None, None]);
+    assert_eq!(moved(&needles(&down, &[]), "/x"), Some("/b/x".into()));
+}
+
+#[test]
+#[rustfmt::skip]
+fn hosts_alone_and_mail_domains_change_only_when_asked() {
+    let pair = [("http://old.example:8080/s", "https://new.example:81/t")];
+    let text = "old.example:8080, old.example:8080/s/x, office@old.example, old.example, sub.old.example:8080";
+    check(&needles(&pair, &[]), &[(text, "=", "not asked")]);
+    let asked = Asked { bare_hosts: true, mail_domains: true, ..Asked::default() };
+    check(&asking(&pair, &[], asked), &[
+        (text, "new.example:81, new.example:81/t/x, office@new.example, old.example, sub.old.example:8080", "asked"),
+        ("office@old.example.test office@cold.example", "=", "other domains"),
+    ]);
 }
 
 /// The rule of the module's head, written down letter by letter for plain text: slow, and obviously right.
@@ -274,7 +338,7 @@ mod properties {
             let n_slashes = (1 << n) - 1;
             for spelling in [Spelling::Plain, Spelling::Backslashed(n_slashes), Spelling::Unicode(n_slashes, case), Spelling::Percent(n, case), Spelling::Entity(b"&#x2F;".to_vec())] {
                 let address = needles(&[("http://old.example/s", "https://new.example/t")], &[("/home/old", "/srv/new")]);
-                let spell = |plain: &str| String::from_utf8(spelling.spell(plain)).unwrap();
+                let spell = |plain: &str| String::from_utf8(spelling.spell(plain).to_vec()).unwrap();
                 let (before, after) = ("<http://old.example/s> (/home/old)", "<https://new.example/t> (/srv/new)");
                 let text = format!("{}{}", spell(before), spell(&tail));
                 let expected = format!("{}{}", spell(after), spell(&tail));

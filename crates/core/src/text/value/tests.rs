@@ -3,6 +3,7 @@
 use super::*;
 use crate::edit::apply;
 use crate::place::{Address, Pairs, Root};
+use crate::text::needles::Asked;
 use proptest::prelude::*;
 
 #[derive(Default)]
@@ -12,25 +13,26 @@ struct Kept {
 }
 
 impl Notes for Kept {
-    fn changed(&mut self, nesting: &str, count: usize) {
+    fn changed(&mut self, nesting: &str, count: usize, _: &[u8]) {
         self.changed.push((nesting.to_string(), count));
     }
-    fn left(&mut self, reason: LeftReason, _: &[u8]) {
+    fn left(&mut self, reason: LeftReason, _: &str, _: &[u8]) {
         self.left.push(reason);
     }
 }
 
+fn pairs() -> Pairs {
+    Pairs {
+        addresses: vec![(
+            Address::parse("http://old.example/s").unwrap(),
+            Address::parse("https://new.example:81").unwrap(),
+        )],
+        roots: vec![(Root::parse("/home/old").unwrap(), Root::parse("/srv/nö").unwrap())],
+    }
+}
+
 fn needles() -> Needles {
-    Needles::new(
-        &Pairs {
-            addresses: vec![(
-                Address::parse("http://old.example/s").unwrap(),
-                Address::parse("https://new.example:81").unwrap(),
-            )],
-            roots: vec![(Root::parse("/home/old").unwrap(), Root::parse("/srv/nö").unwrap())],
-        },
-        &[],
-    )
+    Needles::new(&pairs(), &[])
 }
 
 fn rewritten(value: &[u8]) -> (Vec<u8>, Kept) {
@@ -85,7 +87,7 @@ fn json_keeps_its_own_spelling_and_holds_serialized_text() {
         r#"{"x":"s:22:\"https:\/\/new.example:81\";"}"#,
         "json > serialized",
     );
-    check(r#"<p data-x='{"u":"\/home\/old\/x"}'>"#, r#"<p data-x='{"u":"\/srv\/nö\/x"}'>"#, "text");
+    check(r#"<p data-x='{"u":"\/home\/old\/x"}'>"#, r#"<p data-x='{"u":"\/srv\/nö\/x"}'>"#, "json");
 }
 
 #[test]
@@ -96,6 +98,126 @@ fn broken_and_foreign_values_are_left_and_said() {
     assert_eq!(kept.left, [LeftReason::BrokenSerialized]);
     let (_, kept) = rewritten(b"mail office@old.example or see old.example, not sub.old.example");
     assert_eq!(kept.left, [LeftReason::Email, LeftReason::BareHost, LeftReason::LookAlike]);
+}
+
+#[test]
+fn layers_that_count_nothing_are_undone_around_what_counts() {
+    let inner = r#"a:1:{s:1:"u";s:20:"http://old.example/s";}"#;
+    let inner_new = r#"a:1:{s:1:"u";s:22:"https://new.example:81";}"#;
+    let percent = |t: &str| String::from_utf8(super::layers::percent_encode(t.as_bytes(), b"%3a")).unwrap();
+    let entities = |t: &str| String::from_utf8(super::layers::entities_encode(t.as_bytes())).unwrap();
+    let base64 = |t: &str| data_encoding::BASE64.encode(t.as_bytes());
+    check(
+        &format!("a={}&b=1", percent(inner)),
+        &format!("a={}&b=1", percent(inner_new)),
+        "percent > serialized",
+    );
+    check(
+        &format!("a={};", percent(&percent(inner))),
+        &format!("a={};", percent(&percent(inner_new))),
+        "percent > percent > serialized",
+    );
+    check(
+        &format!("<input value=\"{}\">", entities(inner)),
+        &format!("<input value=\"{}\">", entities(inner_new)),
+        "entities > serialized",
+    );
+    check(
+        &format!("var x = \"{}\";", inner.replace('"', "\\\"")),
+        &format!("var x = \"{}\";", inner_new.replace('"', "\\\"")),
+        "escapes > serialized",
+    );
+    for (around, nesting) in
+        [("cfg=@;", "base64 > serialized"), ("@", "base64 > serialized"), ("/path/@", "base64 > serialized")]
+    {
+        check(&around.replace('@', &base64(inner)), &around.replace('@', &base64(inner_new)), nesting);
+    }
+    check(&base64("at http://OLD.example/s!"), &base64("at https://new.example:81!"), "base64");
+    check(
+        &format!("x={}", percent(&base64("http://old.example/s1 /home/old"))),
+        &format!("x={}", percent(&base64("http://old.example/s1 /srv/nö"))),
+        "percent > base64",
+    );
+    // Base64 of what nobody understands, and of what only looks alike, stays.
+    for same in [base64("http://old.example/s\u{1}\u{2}"), base64("http://cold.example/s")] {
+        assert_eq!(rewritten(same.as_bytes()).0, same.as_bytes());
+    }
+}
+
+#[test]
+fn structured_pieces_are_found_inside_of_text() {
+    let pairs = [
+        (
+            "user|s:20:\"http://old.example/s\";n|i:5;",
+            "user|s:22:\"https://new.example:81\";n|i:5;",
+            "session",
+        ),
+        (
+            "n|i:1;o|O:8:\"stdClass\":1:{s:4:\"\0*\0p\";s:9:\"/home/old\";}",
+            "n|i:1;o|O:8:\"stdClass\":1:{s:4:\"\0*\0p\";s:8:\"/srv/nö\";}",
+            "session with an object",
+        ),
+        ("a=1\nb=s:9:\"/home/old\";\nc=/home/old\n", "a=1\nb=s:8:\"/srv/nö\";\nc=/srv/nö\n", "ini lines"),
+        ("k|/home/old|x|http://old.example/s", "k|/srv/nö|x|https://new.example:81", "pipes"),
+        (
+            "<!-- block {\"u\":\"http:\\/\\/old.example\\/s\",\"x\":\"s:9:\\\"\\/home\\/old\\\";\"} --><p>",
+            "<!-- block {\"u\":\"https:\\/\\/new.example:81\",\"x\":\"s:8:\\\"\\/srv\\/nö\\\";\"} --><p>",
+            "block markup",
+        ),
+    ];
+    for (before, after, why) in pairs {
+        assert_eq!(String::from_utf8_lossy(&rewritten(before.as_bytes()).0), after, "{why}");
+    }
+    let broken =
+        "a|s:20:\"http://old.example/s\";b|s:99:\"http://old.example/s\";c|s:20:\"http://old.example/s\";";
+    let (out, kept) = rewritten(broken.as_bytes());
+    assert!(
+        String::from_utf8_lossy(&out).starts_with("a|s:22:\"https://new.example:81\";b|s:99:\"http://old")
+    );
+    assert_eq!(kept.left, [LeftReason::BrokenSerialized; 2], "all behind the broken piece is left");
+}
+
+#[test]
+fn lengths_counted_in_another_charset_are_kept_in_it() {
+    // PHP saw latin1, the dump is UTF-8: one byte for the letter.
+    check(
+        "s:22:\"http://old.example/s/é\";",
+        "s:24:\"https://new.example:81/é\";",
+        "other charset > serialized",
+    );
+    // PHP saw UTF-8, the dump is latin1: two bytes for the letter.
+    let (out, _) = rewritten(b"s:23:\"http://old.example/s/\xe9\";");
+    assert_eq!(out, b"s:25:\"https://new.example:81/\xe9\";");
+    let (out, kept) = rewritten("s:21:\"http://old.example/s/é\";".as_bytes());
+    assert_eq!((out.len(), &kept.left[..]), (31, &[LeftReason::BrokenSerialized][..]), "fits in neither");
+}
+
+#[test]
+fn wrong_lengths_are_repaired_only_when_asked() {
+    let repairing = Needles::asking(&pairs(), &[], Asked { repair: true, ..Asked::default() });
+    let mut kept = Kept::default();
+    for (before, after) in [
+        (r#"a:1:{i:0;s:5:"see http://old.example/s";}"#, r#"a:1:{i:0;s:26:"see https://new.example:81";}"#),
+        (r#"a:1:{i:0;s:5:"https://new.example";}"#, r#"a:1:{i:0;s:19:"https://new.example";}"#),
+        (r#"a:2:{i:0;s:5:"https://new.example";}"#, r#"a:2:{i:0;s:5:"https://new.example";}"#),
+    ] {
+        let edits = edits_of_hit(&repairing, before.as_bytes(), &mut kept);
+        assert_eq!(String::from_utf8_lossy(&apply(before.as_bytes(), &edits)), after);
+    }
+}
+
+#[test]
+fn binary_is_not_touched_and_hostile_nesting_ends() {
+    let jpeg = b"\xff\xd8\xff\xe1\0\x10Exif\0\0http://old.example/s\0\xff\xda";
+    let (out, kept) = rewritten(jpeg);
+    assert_eq!((&out[..], &kept.left[..]), (&jpeg[..], &[LeftReason::Binary][..]));
+    let url = "http://old.example/s";
+    let deep = (0..40).fold(url.to_string(), |v, _| format!("s:{}:\"{v}\";", v.len()));
+    assert_eq!(rewritten(deep.as_bytes()).1.left, [LeftReason::TooDeep]);
+    for hostile in ["%25", "&amp;quot;", "\\\\\"", "{\"a\":[", "s:1:\"", "a:1:{", "[{"] {
+        let text = format!("{}{url}{}", hostile.repeat(20_000), hostile.repeat(20_000));
+        let _ = rewritten(text.as_bytes());
+    }
 }
 
 /// A value as a tree, from which both the text and the expected text are made.

@@ -1,0 +1,130 @@
+//! Base64 (RFC 4648, both alphabets): how a core looks inside of it, and the way into and out of a run of it.
+//!
+//! A text's base64 depends on where it begins modulo three. For each of the three alignments some groups of three bytes of
+//! the core fall on whole groups of four letters; one such group announces the core, and its neighbours confirm it.
+
+use super::scan::case_variants;
+use data_encoding::{BASE64, BASE64_NOPAD, BASE64URL, BASE64URL_NOPAD, Encoding};
+use std::ops::Range;
+
+/// Returns the groups that announce a core, each with the offset in the core at which its three bytes begin.
+pub(super) fn groups(core: &[u8], fold: bool) -> Vec<([u8; 4], usize)> {
+    let mut out = Vec::new();
+    for first in 0..3 {
+        let offsets = (first..).step_by(3).take_while(|g| g + 3 <= core.len());
+        let letters = |g: &usize| core[*g..g + 3].iter().filter(|b| b.is_ascii_alphabetic()).count();
+        let Some(offset) = offsets.min_by_key(|g| if fold { letters(g) } else { 0 }) else { continue };
+        let three = &core[offset..offset + 3];
+        for spelling in if fold { case_variants(three) } else { vec![three.to_vec()] } {
+            let mut group = [0; 4];
+            BASE64.encode_mut(&spelling, &mut group);
+            out.push((group, offset));
+        }
+    }
+    out
+}
+
+/// Says whether the group at `at` is the one of `core` that begins at `offset`: its neighbours must spell the rest.
+pub(super) fn confirms(hay: &[u8], at: usize, core: &[u8], fold: bool, offset: usize) -> bool {
+    let before = offset.div_ceil(3);
+    let behind = (core.len() - offset).div_ceil(3);
+    let Some(start) = at.checked_sub(4 * before) else { return false };
+    let mut bytes: smallvec::SmallVec<[u8; 64]> = smallvec::SmallVec::new();
+    for group in 0..before + behind {
+        let mut three = 0u32;
+        let mut known = 0;
+        for i in 0..4 {
+            // The last group may be cut short by padding or by the end.
+            match hay.get(start + 4 * group + i).and_then(|b| six_bits(*b)) {
+                Some(six) if known == i => {
+                    three = three << 6 | u32::from(six);
+                    known += 1;
+                }
+                _ => three <<= 6,
+            }
+        }
+        let whole = match known {
+            4 => 3,
+            3 => 2,
+            2 => 1,
+            _ => 0,
+        };
+        bytes.extend_from_slice(&three.to_be_bytes()[1..1 + whole]);
+        if whole < 3 {
+            break;
+        }
+    }
+    let begin = 3 * before - offset;
+    match bytes.get(begin..begin + core.len()) {
+        Some(there) if fold => there.eq_ignore_ascii_case(core),
+        Some(there) => there == core,
+        None => false,
+    }
+}
+
+fn six_bits(b: u8) -> Option<u8> {
+    Some(match b {
+        b'A'..=b'Z' => b - b'A',
+        b'a'..=b'z' => b - b'a' + 26,
+        b'0'..=b'9' => b - b'0' + 52,
+        b'+' | b'-' => 62,
+        b'/' | b'_' => 63,
+        _ => return None,
+    })
+}
+
+/// A run of base64 and what it means.
+#[derive(Debug)]
+pub(super) struct Run {
+    /// Where the run lies in the text.
+    pub span: Range<usize>,
+    /// The decoded bytes.
+    pub bytes: Vec<u8>,
+    encoding: Encoding,
+}
+
+impl Run {
+    /// Spells bytes in the run's own alphabet and padding.
+    pub fn encode(&self, bytes: &[u8]) -> String {
+        self.encoding.encode(bytes)
+    }
+}
+
+/// Beginnings of a run that are tried: letters of the alphabet may stand before it, as in `/path/BASE64`.
+const MOST_STARTS: usize = 16;
+
+/// Finds the run around the group at `at` whose decoded bytes `understood` accepts. A run must decode without a remainder: groups
+/// whole, padding right, unused bits zero.
+///
+/// # Errors
+/// Where there is no such run: where the letters end.
+pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> bool) -> Result<Run, usize> {
+    let first = text[..at].iter().rposition(|b| six_bits(*b).is_none()).map_or(0, |i| i + 1);
+    let letters = at + text[at..].iter().take_while(|b| six_bits(**b).is_some()).count();
+    let padding = text[letters..].iter().take(2).take_while(|b| **b == b'=').count();
+    let separators = (first..at).filter(|i| !text[*i].is_ascii_alphanumeric()).map(|i| i + 1);
+    // Padding that is escaped belongs to a layer that should have been undone before.
+    let escaped = [&b"%3D"[..], b"%3d", b"\\u003d", b"\\u003D", b"&#"];
+    if padding == 0 && escaped.iter().any(|e| text[letters..].starts_with(e)) {
+        return Err(letters);
+    }
+    let starts = std::iter::once(first).chain(separators).take(MOST_STARTS);
+    for start in starts.filter(|s| (at - s).is_multiple_of(4)) {
+        let padded = (letters - start + padding).is_multiple_of(4);
+        let end = if padded { letters + padding } else { letters };
+        let run = &text[start..end];
+        let url = run.iter().any(|b| matches!(b, b'-' | b'_'));
+        let encoding = match (padded && padding > 0 || run.len().is_multiple_of(4), url) {
+            (true, false) => BASE64,
+            (false, false) => BASE64_NOPAD,
+            (true, true) => BASE64URL,
+            (false, true) => BASE64URL_NOPAD,
+        };
+        if let Ok(bytes) = encoding.decode(run)
+            && understood(&bytes)
+        {
+            return Ok(Run { span: start..end, bytes, encoding });
+        }
+    }
+    Err(letters)
+}
