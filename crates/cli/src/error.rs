@@ -166,7 +166,7 @@ impl From<DatabaseError> for CommandError {
 impl From<DumpError> for CommandError {
     fn from(e: DumpError) -> Self {
         match &e {
-            DumpError::Dialect(_) => CommandError::new(Exit::Usage, &e),
+            DumpError::Dialect(_) | DumpError::DatabaseFile => CommandError::new(Exit::Usage, &e),
             DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => {
                 CommandError::new(Exit::World, &e)
             }

@@ -158,6 +158,8 @@ impl Address {
             AddressForm::BaseLeading => self.base.clone(),
             AddressForm::BaseTrailing if self.base.is_empty() => String::new(),
             AddressForm::BaseTrailing => format!("{}/", self.base.trim_start_matches('/')),
+            AddressForm::Reference if self.base.is_empty() => "/".into(),
+            AddressForm::Reference => self.base.clone(),
         }
     }
 }
@@ -207,6 +209,9 @@ pub enum AddressForm {
     /// `base/`, at the root nothing
     #[serde(rename = "base/")]
     BaseTrailing,
+    /// A reference from the root, such as `/base/page`: what follows the base path stays
+    #[serde(rename = "reference")]
+    Reference,
 }
 
 /// An absolute folder in a file system, Unix or Windows.

@@ -6,20 +6,24 @@ use crate::exit::Exit;
 use crate::format::{bytes, count, number};
 use crate::progress::Progress;
 use crate::ui::Ui;
-use clap::Args;
+use clap::{Args, ValueEnum};
 use serde::Serialize;
 use std::fs::File;
 use std::io::{BufWriter, Read, Write};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
-use zporter_core::dump::rewrite::{Rewriter, Rules};
-use zporter_core::dump::stream::{CutOff, Ending, WINDOW, run as run_dump};
+use zporter_core::dump::dialect::Dialect;
+use zporter_core::dump::prefix::PrefixChange;
+use zporter_core::dump::rules::{Keep, Rewritten, Rules};
+use zporter_core::dump::spread::rewrite_on;
+use zporter_core::dump::stream::{CutOff, Ending, Source, WINDOW};
 use zporter_core::dump::tally::Tally;
-use zporter_core::dump::{self, DumpWriter};
+use zporter_core::dump::utf16::Order;
+use zporter_core::dump::{self, DumpWriter, TextWriter};
 use zporter_core::event::{Counted, Event, Watch};
 use zporter_core::fsx::{AtPath, absolute};
 use zporter_core::place::{Address, Pairs, Root};
-use zporter_core::text::needles::Needles;
+use zporter_core::text::needles::{Asked, Needles};
 
 /// Rewrite addresses and paths in a dump, exactly, in whatever way a value wraps them
 #[derive(Debug, Args)]
@@ -35,20 +39,73 @@ pub struct ReaddressArgs {
     /// Old and new folder; may be given several times
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
     root: Vec<String>,
+    /// Also change host names that stand alone in text
+    #[arg(long, help_heading = "On request")]
+    bare_hosts: bool,
+    /// Also change the domains of e-mail addresses
+    #[arg(long, help_heading = "On request")]
+    mail_domains: bool,
+    /// Also change root-relative references (href="/…") from or to the bare root
+    #[arg(long, help_heading = "On request")]
+    references: bool,
+    /// Recompute wrong lengths of serialized values where only one reading is possible
+    #[arg(long, help_heading = "On request")]
+    repair: bool,
+    /// Old and new table prefix
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], help_heading = "On request")]
+    prefix: Vec<String>,
+    /// Column whose values begin with the table prefix; may be given several times
+    #[arg(long, value_name = "TABLE.COLUMN", requires = "prefix", help_heading = "On request")]
+    prefix_in: Vec<String>,
+    /// Carry all, the structure or none of the tables that match; may be given several times, the last match counts
+    #[arg(long, value_name = "PATTERN=all|structure|none", help_heading = "On request")]
+    rows: Vec<String>,
+    /// Whose dump it is, if the first bytes tell it wrongly
+    #[arg(long, value_enum)]
+    dialect: Option<DialectWord>,
     /// Write the tally as JSON
     #[arg(long, value_name = "FILE")]
     report: Option<PathBuf>,
     /// Samples to keep per column
     #[arg(long, value_name = "N", default_value_t = 2)]
     samples: usize,
+    /// Threads to use; without it as many as there are cores
+    #[arg(long, value_name = "N")]
+    threads: Option<usize>,
+}
+
+/// Dialects by the words of the command line.
+#[derive(Debug, Clone, Copy, ValueEnum)]
+pub enum DialectWord {
+    /// MySQL and MariaDB
+    Mysql,
+    /// PostgreSQL, plain format
+    Postgres,
+    /// SQLite's .dump
+    Sqlite,
+    /// SQL Server scripts
+    SqlServer,
+}
+
+impl From<DialectWord> for Dialect {
+    fn from(word: DialectWord) -> Self {
+        match word {
+            DialectWord::Mysql => Dialect::Mysql,
+            DialectWord::Postgres => Dialect::Postgres,
+            DialectWord::Sqlite => Dialect::Sqlite,
+            DialectWord::SqlServer => Dialect::SqlServer,
+        }
+    }
 }
 
 #[derive(Debug, Serialize)]
 struct Readdressed {
     output: PathBuf,
+    dialect: Dialect,
     bytes: u64,
     statements: u64,
     changed: u64,
+    renamed: u64,
     tally: Tally,
     #[serde(skip_serializing_if = "Option::is_none")]
     cut_off: Option<CutOff>,
@@ -56,30 +113,46 @@ struct Readdressed {
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
-    let needles = Needles::new(&pairs(args)?, &[]);
-    if needles.described().is_empty() {
+    let asked = Asked {
+        references: args.references,
+        bare_hosts: args.bare_hosts,
+        mail_domains: args.mail_domains,
+        repair: args.repair,
+    };
+    let needles = Needles::asking(&pairs(args)?, &[], asked);
+    let prefix = prefix_change(args)?;
+    let kept = kept_rows(&args.rows)?;
+    if needles.described().is_empty() && prefix.is_none() && kept.is_empty() && !args.repair {
         return Err(CommandError::usage("there is nothing to rewrite")
             .hint("name at least one --address OLD NEW or --root OLD NEW whose two sides differ"));
     }
+    let keep = |table: &str| {
+        kept.iter().rev().find(|(pattern, _)| pattern.is_match(table)).map_or(Keep::All, |(_, keep)| *keep)
+    };
     let rules = Rules {
         needles: &needles,
         relocation: None,
         cells: Vec::new(),
-        leave_rows: &|_| false,
+        keep: &keep,
         strip_definers: false,
+        prefix,
         samples: args.samples,
     };
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
-    let (tally, ending) = if to_pipe {
-        rewrite(args, &rules, &progress, BufWriter::with_capacity(1 << 18, stdout_unbuffered()?))
-            .map(|(_, t, e)| (t, e))?
+    let (done, ending) = if to_pipe {
+        // Chunks are large: nothing is to be gained by collecting them.
+        let (_, done, ending) = rewrite(args, &rules, &progress, |_| stdout_unbuffered())?;
+        (done, ending)
     } else {
         to_file(args, &rules, &progress)?
     };
+    let Rewritten { tally, renamed, .. } = done;
     let output = if to_pipe { args.output.clone() } else { absolute(&args.output) };
     let done = Readdressed {
         output,
+        dialect: ending.dialect,
+        renamed,
         bytes: ending.bytes,
         statements: ending.statements,
         changed: tally.changed(),
@@ -97,8 +170,12 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         ui.note(&format!("{} read, {} changed", bytes(done.bytes), count(done.changed, "value")));
     } else {
         ui.good(&format!("Rewrote {}", done.output.display()));
-        ui.fact("read", format!("{} in {}", bytes(done.bytes), count(done.statements, "statement")));
+        let statements = count(done.statements, "statement");
+        ui.fact("read", format!("{} in {statements}, a dump of {}", bytes(done.bytes), done.dialect.name()));
         ui.fact("changed", count(done.changed, "value"));
+        if done.renamed > 0 {
+            ui.fact("renamed", count(done.renamed, "table name"));
+        }
         report::tally(ui, &done.tally);
     }
     if let Some(cut) = &done.cut_off {
@@ -118,6 +195,11 @@ fn stdout_unbuffered() -> Result<File, CommandError> {
     handle.map(File::from).map_err(|e| CommandError::world("standard output cannot be used", e))
 }
 
+fn stdin_unbuffered() -> Result<File, CommandError> {
+    let handle = std::io::stdin().as_fd().try_clone_to_owned();
+    handle.map(File::from).map_err(|e| CommandError::world("standard input cannot be used", e))
+}
+
 fn pairs(args: &ReaddressArgs) -> Result<Pairs, CommandError> {
     let mut pairs = Pairs::default();
     for pair in args.address.chunks_exact(2) {
@@ -129,11 +211,48 @@ fn pairs(args: &ReaddressArgs) -> Result<Pairs, CommandError> {
     Ok(pairs)
 }
 
+fn prefix_change(args: &ReaddressArgs) -> Result<Option<PrefixChange>, CommandError> {
+    let [old, new] = &args.prefix[..] else { return Ok(None) };
+    let plain = |p: &str| p.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
+    if old.is_empty() || !plain(old) || !plain(new) {
+        return Err(CommandError::usage(format!("the prefixes {old:?} and {new:?} cannot be used"))
+            .hint("a prefix is made of letters, digits and underscores, and the old one is not empty"));
+    }
+    let keys = args.prefix_in.iter().map(|key| {
+        let (table, column) = key.split_once('.').ok_or_else(|| {
+            CommandError::usage(format!("{key:?} names no column")).hint("write it as TABLE.COLUMN")
+        })?;
+        Ok((table.to_string(), column.to_string()))
+    });
+    let keys = keys.collect::<Result<_, CommandError>>()?;
+    Ok(Some(PrefixChange { old: old.clone(), new: new.clone(), keys }))
+}
+
+/// Reads `PATTERN=all|structure|none`.
+fn kept_rows(choices: &[String]) -> Result<Vec<(globset::GlobMatcher, Keep)>, CommandError> {
+    let choice = |text: &String| {
+        let wrong = || {
+            CommandError::usage(format!("{text:?} says not what to carry of which tables"))
+                .hint("write it as PATTERN=structure, where PATTERN is a table's name and may hold * and ?")
+        };
+        let (pattern, word) = text.split_once('=').ok_or_else(wrong)?;
+        let keep = match word {
+            "all" => Keep::All,
+            "structure" => Keep::Structure,
+            "none" => Keep::Nothing,
+            _ => return Err(wrong()),
+        };
+        let pattern = globset::Glob::new(pattern).map_err(|_| wrong())?;
+        Ok((pattern.compile_matcher(), keep))
+    };
+    choices.iter().map(choice).collect()
+}
+
 fn to_file(
     args: &ReaddressArgs,
     rules: &Rules<'_>,
     progress: &Progress,
-) -> Result<(Tally, Ending), CommandError> {
+) -> Result<(Rewritten, Ending), CommandError> {
     let output = absolute(&args.output);
     if output.exists() {
         let message = format!("{} is there already", output.display());
@@ -144,34 +263,41 @@ fn to_file(
     let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
     let (file, temp) = temp.into_parts();
     let name = output.to_string_lossy().into_owned();
-    let out = DumpWriter::for_name(&name, BufWriter::with_capacity(1 << 18, file)).at(&output)?;
-    let (out, tally, ending) = rewrite(args, rules, progress, out)?;
+    let (out, done, ending) = rewrite(args, rules, progress, |order| {
+        // A letter may be cut by a chunk's end, so UTF-16 is collected; and compression is kind to large writes.
+        let capacity = if order.is_some() { 1 << 18 } else { 0 };
+        Ok(DumpWriter::for_name(&name, BufWriter::with_capacity(capacity, file)).at(&output)?)
+    })?;
     let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&output)?;
     file.sync_all().at(&output)?;
     temp.persist_noclobber(&output).map_err(|e| e.error).at(&output)?;
-    Ok((tally, ending))
+    Ok((done, ending))
 }
 
-fn rewrite<W: Write>(
+fn rewrite<W: Write + Send>(
     args: &ReaddressArgs,
     rules: &Rules<'_>,
     progress: &Progress,
-    out: W,
-) -> Result<(W, Tally, Ending), CommandError> {
-    let (source, total): (Box<dyn Read>, Option<u64>) = if args.input == Path::new("-") {
-        (Box::new(std::io::stdin().lock()), None)
+    out: impl FnOnce(Option<Order>) -> Result<W, CommandError>,
+) -> Result<(W, Rewritten, Ending), CommandError> {
+    let (input, total): (Box<dyn Read + Send>, Option<u64>) = if args.input == Path::new("-") {
+        (Box::new(stdin_unbuffered()?), None)
     } else {
         let file = File::open(&args.input).at(&args.input)?;
         let total = file.metadata().map(|m| m.len()).ok();
         (Box::new(file), total)
     };
     progress.event(Event::StepStarted { step: "rewriting", total });
-    let reader = dump::open(Counted::new(source, progress)).at(&args.input)?;
-    let mut rewriter = Rewriter::new(rules, out);
-    let ending = run_dump(reader, WINDOW, &mut rewriter);
+    let reader = dump::open_text(Counted::new(input, progress)).at(&args.input)?;
+    let order = reader.order();
+    let out = TextWriter::new(out(order)?, order);
+    let cores = || std::thread::available_parallelism().map_or(1, usize::from);
+    let threads = args.threads.unwrap_or_else(cores);
+    let source = Source::new(reader, WINDOW, args.dialect.map(Dialect::from));
+    let rewritten = source.and_then(|source| rewrite_on(threads, source, rules, out));
     progress.event(Event::StepDone);
-    let ending = ending?;
-    let (mut out, done) = rewriter.finish();
+    let (out, done, ending) = rewritten?;
+    let mut out = out.into_inner();
     out.flush().at(&args.output)?;
-    Ok((out, done.tally, ending))
+    Ok((out, done, ending))
 }

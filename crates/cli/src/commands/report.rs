@@ -2,7 +2,7 @@
 
 use crate::format::{count, cut, number, safe};
 use crate::ui::Ui;
-use zporter_core::dump::rewrite::CellChange;
+use zporter_core::dump::rules::CellChange;
 use zporter_core::dump::tally::Tally;
 use zporter_core::restore::leftovers::FileLeftover;
 

@@ -6,9 +6,9 @@
 use super::{DatabaseError, connect, refused, run, tables};
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::{self, Quoting};
-use crate::dump::row::{Value, ValueKind};
-use crate::dump::statement::{Class, Statement};
-use crate::dump::stream::{DumpError, Piece, Sink, WINDOW};
+use crate::dump::row::{self, Value, ValueKind};
+use crate::dump::statement::Class;
+use crate::dump::stream::{At, DumpError, Piece, Sink, WINDOW};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use mysql::Conn;
@@ -181,8 +181,8 @@ impl LoadSink<'_> {
         self.send(&statement, self.batch_line)
     }
 
-    fn whole(&mut self, body: &[u8], statement: &Statement, quoting: Quoting) -> Result<(), DatabaseError> {
-        let line = statement.line;
+    fn whole(&mut self, body: &[u8], at: At<'_>) -> Result<(), DatabaseError> {
+        let At { statement, line, quoting, .. } = at;
         let has_body =
             matches!(statement.class, Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent);
         if !has_body {
@@ -237,6 +237,7 @@ impl LoadSink<'_> {
                 }
                 Ok(())
             }
+            Class::Copy => forbidden("COPY is no statement of this server's".into()),
             Class::Other(word) => forbidden(format!("{word} is no statement of a site's dump")),
         }
     }
@@ -312,15 +313,10 @@ impl LoadSink<'_> {
         }
     }
 
-    fn row(
-        &mut self,
-        bytes: &[u8],
-        values: &[Value],
-        statement: &Statement,
-        quoting: Quoting,
-    ) -> Result<(), DatabaseError> {
+    fn row(&mut self, bytes: &[u8], values: &[Value], at: At<'_>) -> Result<(), DatabaseError> {
+        let At { statement, line, quoting, .. } = at;
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
-            self.one_statement(&bytes[value.span.clone()], statement.line, quoting)?;
+            self.one_statement(&bytes[value.span.clone()], line, quoting)?;
             let text = String::from_utf8_lossy(&bytes[value.span.clone()]).into_owned();
             if let Some((function, _)) = text.split_once('(') {
                 let function = function.trim();
@@ -328,7 +324,7 @@ impl LoadSink<'_> {
                 let lower = text.to_ascii_lowercase();
                 if !allowed || lower.contains("load_file") || lower.contains("select") {
                     return Err(DatabaseError::Forbidden {
-                        line: statement.line,
+                        line,
                         what: format!("the row calls {function}()"),
                     });
                 }
@@ -339,7 +335,7 @@ impl LoadSink<'_> {
             self.flush()?;
         }
         if self.batch.is_empty() {
-            self.batch_line = statement.line;
+            self.batch_line = line;
         } else {
             self.batch.push(b',');
         }
@@ -353,31 +349,34 @@ impl LoadSink<'_> {
         Ok(())
     }
 
-    fn take(
-        &mut self,
-        piece: Piece<'_>,
-        statement: &Statement,
-        quoting: Quoting,
-    ) -> Result<(), DatabaseError> {
+    fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
+        let At { statement, line, quoting, .. } = at;
         match piece {
             Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
             Piece::Whole { bytes, delimiter, .. } => {
                 self.flush()?;
-                self.whole(&bytes[..bytes.len() - delimiter], statement, quoting)
+                self.whole(&bytes[..bytes.len() - delimiter], at)
             }
             Piece::InsertHead(head) => {
                 if statement.qualifier.is_some() {
                     let what = "the statement names a database of its own".into();
-                    return Err(DatabaseError::Forbidden { line: statement.line, what });
+                    return Err(DatabaseError::Forbidden { line, what });
                 }
                 if self.head != head {
-                    self.one_statement(head, statement.line, quoting)?;
+                    self.one_statement(head, line, quoting)?;
                     self.flush()?;
                     self.head = head.to_vec();
                 }
                 Ok(())
             }
-            Piece::Row { bytes, values } => self.row(bytes, values, statement, quoting),
+            Piece::Rows(rows) => {
+                let mut values = Vec::new();
+                for row in rows.each() {
+                    row::scan(row, quoting, true, &mut values);
+                    self.row(row, &values, at)?;
+                }
+                Ok(())
+            }
             Piece::Tail { bytes, delimiter } => {
                 let tail = bytes[..bytes.len() - delimiter].trim_ascii();
                 if tail.is_empty()
@@ -387,14 +386,14 @@ impl LoadSink<'_> {
                 {
                     return Ok(());
                 }
-                self.one_statement(tail, statement.line, quoting)?;
+                self.one_statement(tail, line, quoting)?;
                 let lower = String::from_utf8_lossy(tail).to_ascii_lowercase();
                 if !lower.starts_with("on duplicate")
                     || lower.contains("select")
                     || lower.contains("load_file")
                 {
                     let what = "what follows the rows is no part of a dump".into();
-                    return Err(DatabaseError::Forbidden { line: statement.line, what });
+                    return Err(DatabaseError::Forbidden { line, what });
                 }
                 // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.
                 self.batch.push(b' ');
@@ -406,8 +405,8 @@ impl LoadSink<'_> {
 }
 
 impl Sink for LoadSink<'_> {
-    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
-        self.take(piece, statement, quoting).map_err(|e| {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        self.take(piece, at).map_err(|e| {
             let told = e.to_string();
             self.failure = Some(e);
             DumpError::Sink(told.into())
@@ -420,7 +419,7 @@ const NOT_PREPARABLE: u16 = 1295;
 
 /// Walks over the tokens that are no space and no comment. Text that ends inside of a token gives a last `None`.
 fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, &[u8])>> {
-    let mut lexer = Lexer::with(quoting.backslash);
+    let mut lexer = Lexer::reading(quoting);
     let mut at = 0;
     std::iter::from_fn(move || {
         while at < text.len() {
@@ -496,7 +495,7 @@ fn utf8_row(row: &[u8], values: &[Value], quoting: Quoting, charset: &str) -> Ve
         if !introduced && !charset.starts_with("utf8") && charset != "binary" {
             out.extend_from_slice(format!("_{charset} ").as_bytes());
         }
-        let bytes = literal::decode(&row[value.literal.clone()], 0, quoting).bytes;
+        let bytes = literal::decode(row, value.literal.clone(), quoting).bytes;
         out.extend_from_slice(b"0x");
         out.extend(literal::hex(&bytes, b""));
         done = value.literal.end;
@@ -511,7 +510,7 @@ mod tests {
 
     #[test]
     fn hidden_statements_are_found_and_blocks_are_told() {
-        let quoting = Quoting { backslash: true };
+        let quoting = Quoting::MYSQL;
         for (sql, second, block) in [
             ("CREATE TABLE t (a text COMMENT 'x;y')", false, false),
             ("DROP TABLE t;", false, false),

@@ -1,8 +1,9 @@
 //! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
 
-use super::literal::{self, Quoting};
-use super::statement::{Class, Statement};
-use super::stream::{CutOff, DumpError, Piece, Sink, WINDOW, run};
+use super::literal;
+use super::row::{self, Value};
+use super::statement::Class;
+use super::stream::{At, CutOff, DumpError, Piece, Sink, WINDOW, run};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -60,6 +61,7 @@ struct Inspector<'a> {
     found: Inspection,
     /// For each wish on the table at hand: its index and the columns' positions.
     reading: Vec<(usize, Vec<Option<usize>>)>,
+    values: Vec<Value>,
     finder: memchr::memmem::Finder<'static>,
 }
 
@@ -70,6 +72,7 @@ pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Resu
         count_hosts,
         found: Inspection { rows: vec![Vec::new(); wanted.len()], ..Inspection::default() },
         reading: Vec::new(),
+        values: Vec::new(),
         finder: memchr::memmem::Finder::new(b"http").into_owned(),
     };
     let ending = run(reader, WINDOW, &mut inspector)?;
@@ -83,6 +86,23 @@ pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Resu
 impl Inspector<'_> {
     fn size(&mut self, name: &str) -> &mut TableSize {
         self.found.tables.entry(name.to_string()).or_default()
+    }
+
+    /// Keeps the values of a row that somebody wants.
+    fn wanted(&mut self, row: &[u8], values: &[Value], quoting: literal::Quoting) {
+        for (wish, positions) in &self.reading {
+            let value = |p: &Option<usize>| {
+                p.and_then(|p| values.get(p)).and_then(|v| literal::text_of(row, v, quoting))
+            };
+            let wanted = &self.wanted[*wish];
+            let meant = wanted.only.as_ref().is_none_or(|(column, wanted_value)| {
+                let at = wanted.columns.iter().position(|c| c == column);
+                at.and_then(|at| value(&positions[at])).as_ref() == Some(wanted_value)
+            });
+            if meant && self.found.rows[*wish].len() < MOST_ROWS {
+                self.found.rows[*wish].push(positions.iter().map(value).collect());
+            }
+        }
     }
 
     /// Counts `http://host` and `https://host` with plain or escaped slashes.
@@ -115,7 +135,8 @@ fn slash(text: &[u8]) -> Option<&[u8]> {
 }
 
 impl Sink for Inspector<'_> {
-    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        let At { statement, quoting, .. } = at;
         let name = statement.name.as_deref().unwrap_or_default();
         match piece {
             Piece::Gap(_) | Piece::CutOff(_) => {}
@@ -138,26 +159,22 @@ impl Sink for Inspector<'_> {
                     .map(|(i, w)| (i, w.columns.iter().map(at).collect()))
                     .collect();
             }
-            Piece::Row { bytes, values } => {
+            Piece::Rows(rows) => {
                 let size = self.size(name);
-                size.rows += 1;
-                size.bytes += bytes.len() as u64;
-                for (wish, positions) in &self.reading {
-                    let value = |p: &Option<usize>| {
-                        p.and_then(|p| values.get(p)).and_then(|v| literal::text_of(bytes, v, quoting))
-                    };
-                    let wanted = &self.wanted[*wish];
-                    let meant = wanted.only.as_ref().is_none_or(|(column, wanted_value)| {
-                        let at = wanted.columns.iter().position(|c| c == column);
-                        at.and_then(|at| value(&positions[at])).as_ref() == Some(wanted_value)
-                    });
-                    if meant && self.found.rows[*wish].len() < MOST_ROWS {
-                        self.found.rows[*wish].push(positions.iter().map(value).collect());
-                    }
-                }
+                size.rows += rows.count() as u64;
+                size.bytes += rows.bytes.len() as u64;
                 if self.count_hosts {
-                    self.hosts(bytes);
+                    self.hosts(rows.bytes);
                 }
+                if self.reading.is_empty() {
+                    return Ok(());
+                }
+                let mut values = std::mem::take(&mut self.values);
+                for row in rows.each() {
+                    row::scan(row, quoting, true, &mut values);
+                    self.wanted(row, &values, quoting);
+                }
+                self.values = values;
             }
             Piece::Between(bytes) | Piece::Tail { bytes, .. } => self.size(name).bytes += bytes.len() as u64,
         }

@@ -1,96 +1,322 @@
-//! SQL string and hex literals: into bytes with a way back, and out again.
+//! SQL string and hex literals of every dialect: into bytes with a way back, and out again.
+//!
+//! Sources: MySQL reference manual, "String Literals"; PostgreSQL manual, "String Constants", "COPY" (text format) and "Binary
+//! Data Types" (bytea's hex form); SQLite's shell, which spells line breaks by `replace('a\nb','\n',char(10))`.
 
+use super::dialect::Dialect;
 use super::row::{Value, ValueKind};
-use crate::edit::Decoded;
+use crate::edit::{Decoded, Edit};
 
 /// How strings are written in the dump at hand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Quoting {
-    /// Whether a backslash escapes.
+    /// Whose strings.
+    pub dialect: Dialect,
+    /// Whether a backslash escapes in plain strings.
     pub backslash: bool,
+    /// Whether values stand in a `COPY` block, without quotes.
+    pub copy: bool,
 }
 
-/// Decodes a quoted literal that stands at `start..` in some larger text; `quoted` includes the quotes.
-pub fn decode(quoted: &[u8], start: usize, quoting: Quoting) -> Decoded {
-    let quote = quoted[0];
-    let inside = &quoted[1..quoted.len().saturating_sub(1).max(1)];
-    let base = start + 1;
-    let mut out = Decoded::starting_at(base);
-    let mut at = 0;
-    while at < inside.len() {
-        let hay = &inside[at..];
-        let found =
-            if quoting.backslash { memchr::memchr2(quote, b'\\', hay) } else { memchr::memchr(quote, hay) };
+impl Quoting {
+    /// MySQL's usual way.
+    pub const MYSQL: Quoting = Quoting { dialect: Dialect::Mysql, backslash: true, copy: false };
+}
+
+/// What a backslash means in one literal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Escapes {
+    None,
+    Mysql,
+    Postgres,
+}
+
+/// Says whether the quote at `at` belongs to PostgreSQL's `E'…'`.
+pub(super) fn has_escape_prefix(text: &[u8], at: usize) -> bool {
+    let word = |b: &u8| b.is_ascii_alphanumeric() || *b == b'_';
+    at > 0 && matches!(text[at - 1], b'E' | b'e') && !text[..at - 1].last().is_some_and(word)
+}
+
+/// A literal in some larger text: its quotes and how it escapes.
+struct Literal {
+    /// The bytes between the quotes.
+    inside: std::ops::Range<usize>,
+    quote: u8,
+    escapes: Escapes,
+}
+
+/// Looks at the quotes of a literal at `span` in `text`; for `COPY` there are none, for dollar quotes none that matter.
+fn literal_at(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Literal {
+    if quoting.copy {
+        return Literal { inside: span, quote: b'\t', escapes: Escapes::Postgres };
+    }
+    let mut start = span.start;
+    let plain =
+        if quoting.backslash && quoting.dialect == Dialect::Mysql { Escapes::Mysql } else { Escapes::None };
+    let mut escapes = if quoting.backslash && plain == Escapes::None { Escapes::Postgres } else { plain };
+    match text[start] {
+        b'E' | b'e' => {
+            start += 1;
+            escapes = Escapes::Postgres;
+        }
+        b'$' => {
+            let tag = text[start + 1..span.end].iter().position(|b| *b == b'$').map_or(1, |i| i + 2);
+            let inside = start + tag..span.end.saturating_sub(tag).max(start + tag);
+            return Literal { inside, quote: 0, escapes: Escapes::None };
+        }
+        _ if quoting.dialect == Dialect::Postgres && has_escape_prefix(text, start) => {
+            escapes = Escapes::Postgres
+        }
+        _ => {}
+    }
+    Literal { inside: start + 1..span.end.saturating_sub(1).max(start + 1), quote: text[start], escapes }
+}
+
+/// Decodes the literal at `span` in `text`, its quotes (and PostgreSQL's `E` or dollar tag) included.
+pub fn decode(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Decoded {
+    let Literal { inside, quote, escapes } = literal_at(text, span, quoting);
+    let mut out = Decoded::starting_at(inside.start);
+    let mut at = inside.start;
+    while at < inside.end {
+        let hay = &text[at..inside.end];
+        let found = match escapes {
+            _ if quote == 0 => None,
+            Escapes::None => memchr::memchr(quote, hay),
+            _ => memchr::memchr2(quote, b'\\', hay),
+        };
         let plain = found.unwrap_or(hay.len());
         out.plain(&hay[..plain]);
         at += plain;
-        if at >= inside.len() {
+        if at >= inside.end {
             break;
         }
-        let next = inside.get(at + 1).copied();
-        let raw_end = base + at + 2;
-        match (inside[at], next) {
-            (b'\\', Some(b'n')) => out.escape(b"\n", raw_end),
-            (b'\\', Some(b'r')) => out.escape(b"\r", raw_end),
-            (b'\\', Some(b't')) => out.escape(b"\t", raw_end),
-            (b'\\', Some(b'0')) => out.escape(b"\0", raw_end),
-            (b'\\', Some(b'b')) => out.escape(b"\x08", raw_end),
-            (b'\\', Some(b'Z')) => out.escape(b"\x1a", raw_end),
-            // These two keep their backslash outside of LIKE patterns.
-            (b'\\', Some(c @ (b'%' | b'_'))) => out.escape(&[b'\\', c], raw_end),
-            (_, Some(c)) => out.escape(&[c], raw_end),
-            (c, None) => out.plain(&[c]),
-        }
-        at += 2;
+        let rest = &text[at..inside.end];
+        let (meaning, len) = match (rest[0], rest.get(1)) {
+            (b'\\', Some(_)) if escapes == Escapes::Postgres => postgres_escape(rest),
+            (b'\\', Some(c)) => (mysql_escape(*c), 2),
+            (_, Some(c)) => ([*c, 0, 0, 0, 1], 2),
+            (c, None) => ([c, 0, 0, 0, 1], 1),
+        };
+        at += len;
+        out.escape(&meaning[..usize::from(meaning[4])], at);
     }
     out
 }
 
-/// Escapes new text for the inside of a literal in the given quotes.
-pub fn escape(new: &[u8], quote: u8, quoting: Quoting) -> Vec<u8> {
+/// Up to four bytes, and how many.
+type Meaning = [u8; 5];
+
+fn mysql_escape(c: u8) -> Meaning {
+    let one = |b| [b, 0, 0, 0, 1];
+    match c {
+        b'n' => one(b'\n'),
+        b'r' => one(b'\r'),
+        b't' => one(b'\t'),
+        b'0' => one(0),
+        b'b' => one(8),
+        b'Z' => one(0x1a),
+        // These two keep their backslash outside of LIKE patterns.
+        b'%' | b'_' => [b'\\', c, 0, 0, 2],
+        c => one(c),
+    }
+}
+
+/// Reads one backslash sequence of `E'…'` or of a `COPY` value.
+fn postgres_escape(rest: &[u8]) -> (Meaning, usize) {
+    let one = |b: u8, len| ([b, 0, 0, 0, 1], len);
+    let number = |from: usize, most: usize, radix: u32| {
+        let digits = rest[from..].iter().take(most).take_while(|b| (**b as char).is_digit(radix)).count();
+        let value = std::str::from_utf8(&rest[from..from + digits])
+            .ok()
+            .and_then(|d| u32::from_str_radix(d, radix).ok());
+        value.map(|v| (v, from + digits))
+    };
+    match rest[1] {
+        b'n' => one(b'\n', 2),
+        b'r' => one(b'\r', 2),
+        b't' => one(b'\t', 2),
+        b'b' => one(8, 2),
+        b'f' => one(0x0C, 2),
+        b'v' => one(0x0B, 2),
+        b'x' => number(2, 2, 16).map_or(one(b'x', 2), |(v, len)| one(v as u8, len)),
+        b'0'..=b'7' => number(1, 3, 8).map_or(one(rest[1], 2), |(v, len)| one(v as u8, len)),
+        u @ (b'u' | b'U') => {
+            let most = if u == b'u' { 4 } else { 8 };
+            match number(2, most, 16).and_then(|(v, len)| Some((char::from_u32(v)?, len))) {
+                Some((c, len)) => {
+                    let mut meaning = [0; 5];
+                    meaning[4] = c.encode_utf8(&mut meaning[..4]).len() as u8;
+                    (meaning, len)
+                }
+                None => one(u, 2),
+            }
+        }
+        c => one(c, 2),
+    }
+}
+
+/// Escapes new text for the inside of the literal at `span` in `text`.
+pub fn escape(new: &[u8], text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Vec<u8> {
+    let Literal { quote, escapes, .. } = literal_at(text, span, quoting);
+    let special = |b: &u8| *b == quote || matches!(b, b'\\' | 0 | b'\n' | b'\r' | b'\t' | 0x1a);
+    if quote == 0 || !new.iter().any(special) {
+        return new.to_vec();
+    }
     let mut out = Vec::with_capacity(new.len() + 4);
     for b in new {
-        match (*b, quoting.backslash) {
-            (b'\\', true) => out.extend_from_slice(b"\\\\"),
-            (0, true) => out.extend_from_slice(b"\\0"),
-            (b'\n', true) => out.extend_from_slice(b"\\n"),
-            (b'\r', true) => out.extend_from_slice(b"\\r"),
-            (0x1a, true) => out.extend_from_slice(b"\\Z"),
-            (b, true) if b == quote => out.extend_from_slice(&[b'\\', b]),
-            (b, false) if b == quote => out.extend_from_slice(&[b, b]),
+        match (*b, escapes) {
+            (b'\\', Escapes::Mysql | Escapes::Postgres) => out.extend_from_slice(b"\\\\"),
+            (0, Escapes::Mysql) => out.extend_from_slice(b"\\0"),
+            (b'\n', Escapes::Mysql) => out.extend_from_slice(b"\\n"),
+            (b'\r', Escapes::Mysql) => out.extend_from_slice(b"\\r"),
+            (0x1a, Escapes::Mysql) => out.extend_from_slice(b"\\Z"),
+            (b, Escapes::Mysql) if b == quote => out.extend_from_slice(&[b'\\', b]),
+            (b'\n', _) if quoting.copy => out.extend_from_slice(b"\\n"),
+            (b'\r', _) if quoting.copy => out.extend_from_slice(b"\\r"),
+            (b'\t', _) if quoting.copy => out.extend_from_slice(b"\\t"),
+            (b, _) if b == quote => out.extend_from_slice(&[b, b]),
             (b, _) => out.push(b),
         }
     }
     out
 }
 
-/// Returns the meaning of a value of a row as bytes; nothing for numbers, NULL and expressions.
-pub fn meaning(row: &[u8], value: &Value, quoting: Quoting) -> Option<Decoded> {
+/// A value's bytes behind one or two layers of SQL, and the way back.
+#[derive(Debug)]
+pub struct Meant {
+    outer: Decoded,
+    inner: Inner,
+}
+
+/// What stands inside of a literal's text.
+#[derive(Debug)]
+enum Inner {
+    /// The text itself.
+    Text,
+    /// Bytes in hex, outside of any quotes or in `X'…'`.
+    Hex,
+    /// PostgreSQL's `\x…` inside of a text.
+    Bytea(Decoded),
+    /// SQLite's `replace(…)` around a text: line breaks in place of `\n`.
+    Replaced(Decoded),
+}
+
+impl Meant {
+    /// Returns the value's bytes.
+    pub fn bytes(&self) -> &[u8] {
+        match &self.inner {
+            Inner::Text | Inner::Hex => &self.outer.bytes,
+            Inner::Bytea(inner) | Inner::Replaced(inner) => &inner.bytes,
+        }
+    }
+
+    /// Returns the bytes themselves.
+    pub fn into_bytes(self) -> Vec<u8> {
+        match self.inner {
+            Inner::Text | Inner::Hex => self.outer.bytes,
+            Inner::Bytea(inner) | Inner::Replaced(inner) => inner.bytes,
+        }
+    }
+
+    /// Says whether a search of the raw text cannot have seen what is inside.
+    pub fn hidden(&self) -> bool {
+        matches!(self.inner, Inner::Hex | Inner::Bytea(_))
+    }
+
+    /// Carries edits of the bytes out to the row.
+    pub fn outwards(&self, edits: Vec<Edit>, row: &[u8], value: &Value, quoting: Quoting) -> Vec<Edit> {
+        let text = |new: &[u8]| escape(new, row, value.literal.clone(), quoting);
+        match &self.inner {
+            Inner::Hex => self.outer.outwards(edits, |new, span| hex(new, &row[span])),
+            Inner::Text => self.outer.outwards(edits, |new, _| text(new)),
+            Inner::Bytea(inner) => {
+                let digits = inner.outwards(edits, |new, span| hex(new, &self.outer.bytes[span]));
+                self.outer.outwards(digits, |new, _| text(new))
+            }
+            Inner::Replaced(inner) => {
+                let spelled = inner.outwards(edits, |new, _| new.to_vec());
+                self.outer.outwards(spelled, |new, _| text(new))
+            }
+        }
+    }
+}
+
+/// Returns the meaning of a value of a row; nothing for numbers, NULL and expressions.
+pub fn meaning(row: &[u8], value: &Value, quoting: Quoting) -> Option<Meant> {
     match value.kind {
-        ValueKind::Text => Some(decode(&row[value.literal.clone()], value.literal.start, quoting)),
-        ValueKind::Hex => unhex(&row[value.literal.clone()], value.literal.start),
+        ValueKind::Text => {
+            let outer = decode(row, value.literal.clone(), quoting);
+            let bytea = quoting.dialect == Dialect::Postgres && outer.bytes.starts_with(b"\\x");
+            let inner = bytea.then(|| unhex(&outer.bytes, 2..outer.bytes.len())).flatten();
+            Some(Meant { outer, inner: inner.map_or(Inner::Text, Inner::Bytea) })
+        }
+        ValueKind::Hex => Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex }),
+        ValueKind::Expression if quoting.dialect == Dialect::Sqlite => {
+            let pairs = replaced_breaks(&row[value.span.clone()])?;
+            let outer = decode(row, value.literal.clone(), quoting);
+            let inner = with_breaks(&outer.bytes, &pairs);
+            Some(Meant { outer, inner: Inner::Replaced(inner) })
+        }
         ValueKind::Null | ValueKind::Number | ValueKind::Expression => None,
     }
+}
+
+/// Returns what stands for which break in SQLite's `replace(replace('…','\r',char(13)),'\n',char(10))`.
+fn replaced_breaks(expression: &[u8]) -> Option<Vec<(Vec<u8>, u8)>> {
+    let mut text = expression;
+    let mut pairs = Vec::new();
+    while text.len() > 8 && text[..8].eq_ignore_ascii_case(b"replace(") {
+        let inside = text.strip_suffix(b")")?;
+        let (rest, code) = [(&b",char(10)"[..], b'\n'), (b",char(13)", b'\r')]
+            .iter()
+            .find_map(|(tail, code)| Some((inside.strip_suffix(*tail)?, *code)))?;
+        let rest = rest.strip_suffix(b"'")?;
+        let open = rest.iter().rposition(|b| *b == b'\'')?;
+        let sign = &rest[open + 1..];
+        (!sign.is_empty() && rest[..open].ends_with(b",")).then_some(())?;
+        pairs.push((sign.to_vec(), code));
+        text = &rest[8..open - 1];
+    }
+    (!pairs.is_empty() && text.starts_with(b"'") && text.ends_with(b"'")).then_some(pairs)
+}
+
+fn with_breaks(text: &[u8], pairs: &[(Vec<u8>, u8)]) -> Decoded {
+    let mut out = Decoded::starting_at(0);
+    let mut at = 0;
+    while at < text.len() {
+        match pairs.iter().find(|(sign, _)| text[at..].starts_with(sign)) {
+            Some((sign, code)) => {
+                at += sign.len();
+                out.escape(&[*code], at);
+            }
+            None => {
+                out.plain(&text[at..=at]);
+                at += 1;
+            }
+        }
+    }
+    out
 }
 
 /// Returns a value as text, for keys and cells: the decoded string, or a number as written.
 pub fn text_of(row: &[u8], value: &Value, quoting: Quoting) -> Option<String> {
     let bytes = match value.kind {
-        ValueKind::Text | ValueKind::Hex => meaning(row, value, quoting)?.bytes,
+        ValueKind::Text | ValueKind::Hex => meaning(row, value, quoting)?.into_bytes(),
         ValueKind::Number => row[value.span.clone()].to_vec(),
         ValueKind::Null | ValueKind::Expression => return None,
     };
     String::from_utf8(bytes).ok()
 }
 
-fn unhex(digits: &[u8], start: usize) -> Option<Decoded> {
+fn unhex(text: &[u8], digits: std::ops::Range<usize>) -> Option<Decoded> {
     if !digits.len().is_multiple_of(2) {
         return None;
     }
-    let mut out = Decoded::starting_at(start);
-    for (i, pair) in digits.chunks_exact(2).enumerate() {
-        let byte = u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()?;
-        out.escape(&[byte], start + 2 * i + 2);
+    let mut out = Decoded::starting_at(digits.start);
+    for (i, pair) in text[digits.clone()].chunks_exact(2).enumerate() {
+        let digit = |b: u8| (b as char).to_digit(16);
+        let byte = digit(pair[0])? << 4 | digit(pair[1])?;
+        out.escape(&[byte as u8], digits.start + 2 * i + 2);
     }
     Some(out)
 }
@@ -103,12 +329,24 @@ pub fn hex(new: &[u8], old: &[u8]) -> Vec<u8> {
     digits.into_bytes()
 }
 
-/// Writes bytes as a quoted literal.
+/// Writes a text as a value of its own in the place of another one.
+pub fn spelled(text: &str, row: &[u8], value: &Value, quoting: Quoting) -> Vec<u8> {
+    let plain = value.kind == ValueKind::Text && value.literal.end > value.literal.start;
+    if quoting.copy || plain {
+        // What stands before the quotes, an introducer or `N`, stays.
+        let quotes = usize::from(!quoting.copy);
+        let inside = value.literal.start + quotes..value.literal.end - quotes;
+        let new = escape(text.as_bytes(), row, value.literal.clone(), quoting);
+        return [&row[value.span.start..inside.start], &new, &row[inside.end..value.span.end]].concat();
+    }
+    let quoting = Quoting { copy: false, ..quoting };
+    let new = escape(text.as_bytes(), b"''", 0..2, quoting);
+    [b"'", &new[..], b"'"].concat()
+}
+
+/// Writes bytes as a quoted literal of MySQL's.
 pub fn quoted(bytes: &[u8]) -> Vec<u8> {
-    let mut out = vec![b'\''];
-    out.extend(escape(bytes, b'\'', Quoting { backslash: true }));
-    out.push(b'\'');
-    out
+    [b"'", &escape(bytes, b"''", 0..2, Quoting::MYSQL)[..], b"'"].concat()
 }
 
 #[cfg(test)]
@@ -118,11 +356,49 @@ mod tests {
 
     proptest! {
         #[test]
-        fn what_is_quoted_reads_back(bytes in proptest::collection::vec(any::<u8>(), 0..40)) {
-            let decoded = decode(&quoted(&bytes), 0, Quoting { backslash: true });
-            prop_assert_eq!(decoded.bytes, bytes.clone());
-            let plain = [b"'", &escape(&bytes, b'\'', Quoting { backslash: false })[..], b"'"].concat();
-            prop_assert_eq!(decode(&plain, 0, Quoting { backslash: false }).bytes, bytes);
+        fn what_is_written_reads_back(bytes in proptest::collection::vec(any::<u8>(), 0..40)) {
+            let all = [
+                (Quoting::MYSQL, "'"),
+                (Quoting { backslash: false, ..Quoting::MYSQL }, "'"),
+                (Quoting::MYSQL, "\""),
+                (Quoting { dialect: Dialect::Postgres, backslash: false, copy: false }, "E'"),
+                (Quoting { dialect: Dialect::Postgres, backslash: false, copy: false }, "'"),
+                (Quoting { dialect: Dialect::Postgres, backslash: false, copy: true }, ""),
+                (Quoting { dialect: Dialect::SqlServer, backslash: false, copy: false }, "'"),
+            ];
+            for (quoting, open) in all {
+                let close = open.trim_start_matches('E');
+                let empty = format!("{open}{close}");
+                let inside = escape(&bytes, empty.as_bytes(), 0..empty.len(), quoting);
+                let whole = [open.as_bytes(), &inside, close.as_bytes()].concat();
+                prop_assert_eq!(&decode(&whole, 0..whole.len(), quoting).bytes, &bytes, "{:?} {}", quoting, open);
+            }
         }
+    }
+
+    #[test]
+    fn values_with_two_layers_are_read_and_written() {
+        let postgres = Quoting { dialect: Dialect::Postgres, backslash: false, copy: true };
+        let raw = br"\\x2f61";
+        let value = Value { kind: ValueKind::Text, span: 0..7, literal: 0..7 };
+        let meant = meaning(raw, &value, postgres).unwrap();
+        assert_eq!(meant.bytes(), b"/a");
+        let out = meant.outwards(vec![Edit::new(1..2, "bc")], raw, &value, postgres);
+        assert_eq!(crate::edit::apply(raw, &out), br"\\x2f6263");
+        let sqlite = Quoting { dialect: Dialect::Sqlite, backslash: false, copy: false };
+        let row = br"(replace(replace('a\r\nb''c','\r',char(13)),'\n',char(10)))";
+        let mut values = Vec::new();
+        super::super::row::scan(row, sqlite, true, &mut values);
+        let meant = meaning(row, &values[0], sqlite).unwrap();
+        assert_eq!(meant.bytes(), b"a\r\nb'c");
+        let out = meant.outwards(vec![Edit::new(3..4, "d")], row, &values[0], sqlite);
+        assert_eq!(
+            String::from_utf8_lossy(&crate::edit::apply(row, &out)),
+            r"(replace(replace('a\r\nd''c','\r',char(13)),'\n',char(10)))"
+        );
+        assert_eq!(spelled("it's", row, &values[0], sqlite), b"'it''s'");
+        let escapes = Quoting { copy: false, ..postgres };
+        assert_eq!(decode(br"E'\u00e9\x41\101\'b'", 0..20, escapes).bytes, "éAA'b".as_bytes());
+        assert_eq!(decode(br"$a$it's \n$a$", 0..13, escapes).bytes, br"it's \n");
     }
 }

@@ -1,84 +1,66 @@
-//! Rewrites a dump while it streams: cells in their declared form, every other string by the needles.
+//! Rewrites a dump chunk by chunk: cells in their declared form, every other string by the needles.
+//!
+//! A [`Worker`] knows one chunk at a time and nothing of the others, so several may work at once ([`super::spread`]). The output is
+//! the input with edits: what lies between two edits is copied once, and a chunk without any edit is not copied at all.
+//! Cost of a run of rows without a core: one vectorised search.
 
+use super::definer;
+use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::{self, Quoting};
-use super::row::{Value, ValueKind};
+use super::prefix;
+use super::row::{self, Value, ValueKind};
+use super::rules::{CellChange, Keep, Rewritten, Rules};
 use super::statement::{Class, Statement};
-use super::stream::{DumpError, Piece, Sink};
-use super::tally::{ColumnTally, Sample, Tally};
+use super::stream::{At, Chunk, Piece, Rows};
+use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Edit};
-use crate::place::{AddressForm, Relocation};
-use crate::text::needles::{LeftReason, Needles};
+use crate::place::AddressForm;
+use crate::text::needles::{Finding, LeftReason};
 use crate::text::value::{self, Notes};
 use std::io::Write;
 use std::ops::Range;
+use std::sync::Arc;
 
-/// A place in the database that holds an address in a declared form.
-#[derive(Debug, Clone)]
-pub struct Cell {
-    /// Table, prefix included.
-    pub table: String,
-    /// Column.
-    pub column: String,
-    /// Column and values that tell the rows that are meant; all rows if none.
-    pub key: Option<(String, Vec<String>)>,
-    /// Form of the value.
-    pub form: AddressForm,
-    /// For a base path: the column of the same row that must hold the old host for the base to be ours.
-    pub beside_host: Option<String>,
-}
-
-/// What a rewrite is to do.
-pub struct Rules<'a> {
-    /// Needles for every string.
-    pub needles: &'a Needles,
-    /// For cells: the way from the old place to the new one.
-    pub relocation: Option<&'a Relocation>,
-    /// Declared cells.
-    pub cells: Vec<Cell>,
-    /// Says of a table (prefix included) whether its rows are left out.
-    pub leave_rows: &'a dyn Fn(&str) -> bool,
-    /// Whether `DEFINER=…` is taken out of views, triggers and routines, so that they load under another account.
-    pub strip_definers: bool,
-    /// Samples kept per column.
-    pub samples: usize,
-}
-
-/// A change of a declared cell.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
-pub struct CellChange {
-    /// Table.
-    pub table: String,
-    /// Column.
-    pub column: String,
-    /// What tells the row, such as `name = PS_SHOP_DOMAIN`; empty where every row is meant.
-    pub row: String,
-    /// Value before.
-    pub old: String,
-    /// Value after; the same as before if the cell was left.
-    pub new: String,
-}
-
-/// Writes the rewritten dump into `out` and keeps the tally.
-pub struct Rewriter<'a, W> {
+/// Rewrites chunks by rules.
+pub struct Worker<'a> {
     rules: &'a Rules<'a>,
-    out: W,
-    tally: Tally,
-    cell_changes: Vec<CellChange>,
-    definers: u64,
+    out: Output,
+    done: Rewritten,
+    /// The statement that the current table is bound to.
+    statement: Option<Arc<Statement>>,
     current: Current,
-    /// Where cores lie in the row at hand; kept for its memory.
+    values: Vec<Value>,
     hits: Vec<usize>,
+    edits: Vec<Edit>,
 }
 
-/// What is known of the table at hand; kept from statement to statement while the table stays the same.
+/// The rewritten chunk, as far as it differs.
+#[derive(Default)]
+struct Output {
+    bytes: Vec<u8>,
+    /// Up to where the chunk's own bytes are in `bytes`, replaced or left out.
+    copied: usize,
+}
+
+impl Output {
+    fn replace(&mut self, chunk: &[u8], span: Range<usize>, new: &[u8]) {
+        self.bytes.extend_from_slice(&chunk[self.copied..span.start]);
+        self.bytes.extend_from_slice(new);
+        self.copied = span.end;
+    }
+}
+
+/// What is known of the table at hand.
 #[derive(Default)]
 struct Current {
     table: String,
     names: Vec<String>,
     columns: Vec<ColumnTally>,
     cells: Vec<CellColumn>,
-    skip: bool,
+    /// Columns whose values begin with the table prefix.
+    prefixed: Vec<usize>,
+    keep: Option<Keep>,
     rows: u64,
 }
 
@@ -116,80 +98,106 @@ fn shown(bytes: &[u8]) -> String {
     String::from_utf8_lossy(&bytes[..bytes.len().min(160)]).into_owned()
 }
 
-/// What a rewrite came to.
-#[derive(Debug, Default)]
-pub struct Rewritten {
-    /// Tally per table and column.
-    pub tally: Tally,
-    /// Declared cells that were met.
-    pub cells: Vec<CellChange>,
-    /// Definers taken out.
-    pub definers: u64,
-}
-
-impl<'a, W: Write> Rewriter<'a, W> {
-    /// Starts a rewrite into `out`.
-    pub fn new(rules: &'a Rules<'a>, out: W) -> Self {
-        let current = Current::default();
-        Rewriter {
+impl<'a> Worker<'a> {
+    /// Makes a worker.
+    pub fn new(rules: &'a Rules<'a>) -> Self {
+        Worker {
             rules,
-            out,
-            tally: Tally::default(),
-            cell_changes: Vec::new(),
-            definers: 0,
-            current,
+            out: Output::default(),
+            done: Rewritten::default(),
+            statement: None,
+            current: Current::default(),
+            values: Vec::new(),
             hits: Vec::new(),
+            edits: Vec::new(),
         }
     }
 
-    /// Ends the rewrite and returns the writer and what was done.
-    pub fn finish(mut self) -> (W, Rewritten) {
+    /// Rewrites a chunk. What came of it is to be fetched before the next one.
+    pub fn chunk(&mut self, chunk: &Chunk) {
+        self.out.bytes.clear();
+        self.out.copied = 0;
+        for (base, piece, at) in chunk.pieces() {
+            self.piece(chunk.bytes(), base, piece, at);
+        }
         self.settle();
-        (self.out, Rewritten { tally: self.tally, cells: self.cell_changes, definers: self.definers })
-    }
-
-    fn write(&mut self, bytes: &[u8]) -> Result<(), DumpError> {
-        self.out.write_all(bytes).map_err(DumpError::Write)
-    }
-
-    fn write_edited(&mut self, bytes: &[u8], edits: &[Edit]) -> Result<(), DumpError> {
-        let mut done = 0;
-        for edit in edits {
-            self.out.write_all(&bytes[done..edit.span.start]).map_err(DumpError::Write)?;
-            self.out.write_all(&edit.new).map_err(DumpError::Write)?;
-            done = edit.span.end;
+        if self.out.copied > 0 {
+            self.out.bytes.extend_from_slice(&chunk.bytes()[self.out.copied..]);
         }
-        self.write(&bytes[done..])
+    }
+
+    /// Returns the rewritten chunk.
+    pub fn bytes<'c>(&'c self, chunk: &'c Chunk) -> &'c [u8] {
+        if self.out.copied > 0 { &self.out.bytes } else { chunk.bytes() }
+    }
+
+    /// Exchanges the memory of the rewritten chunk for another one, and says whether anything differs from the chunk.
+    pub(super) fn exchange(&mut self, bytes: &mut Vec<u8>) -> bool {
+        std::mem::swap(&mut self.out.bytes, bytes);
+        self.out.copied > 0
+    }
+
+    /// Returns what was done since the last time.
+    pub fn take_done(&mut self) -> Rewritten {
+        std::mem::take(&mut self.done)
+    }
+
+    fn piece(&mut self, chunk: &[u8], base: usize, piece: Piece<'_>, at: At<'_>) {
+        match piece {
+            Piece::Gap(bytes) => self.elsewhere(bytes, LeftReason::Comment),
+            Piece::CutOff(bytes) => self.elsewhere(bytes, LeftReason::Elsewhere),
+            Piece::Whole { bytes, literals, .. } => self.whole(chunk, base, bytes, literals, at),
+            Piece::InsertHead(bytes) => {
+                self.enter(at.statement);
+                if self.current.keep != Some(Keep::All) {
+                    return self.out.replace(chunk, base..base + bytes.len(), b"");
+                }
+                self.rename(chunk, base, bytes, at.quoting.dialect);
+            }
+            Piece::Rows(rows) => {
+                self.enter(at.statement);
+                self.rows(chunk, base, rows, at.quoting);
+            }
+            Piece::Between(bytes) | Piece::Tail { bytes, .. } => {
+                self.enter(at.statement);
+                if self.current.keep != Some(Keep::All) {
+                    return self.out.replace(chunk, base..base + bytes.len(), b"");
+                }
+                self.loose_literals(chunk, base, bytes, at);
+            }
+        }
     }
 
     /// Moves the counts of the table at hand into the tally.
     fn settle(&mut self) {
         let current = std::mem::take(&mut self.current);
-        if current.table.is_empty() {
+        self.statement = None;
+        if current.keep.is_none() {
             return;
         }
-        let table = self.tally.tables.entry(current.table).or_default();
-        if current.skip {
-            table.rows_left_out += current.rows;
-        } else {
+        let table = self.done.tally.tables.entry(current.table).or_default();
+        if current.keep == Some(Keep::All) {
             table.rows += current.rows;
+        } else {
+            table.rows_left_out += current.rows;
         }
-        for (name, column) in current.names.into_iter().zip(current.columns) {
-            if column.seen > 0 || column.changed > 0 || !column.left.is_empty() {
-                table.columns.entry(name).or_default().add(column);
+        for (name, mut column) in current.names.into_iter().zip(current.columns) {
+            if column != ColumnTally::default() {
+                column.seen = 0;
+                table.columns.entry(name).or_default().add(column, self.rules.samples);
             }
         }
     }
 
     /// Binds the rules to the table and columns of an insert.
-    fn enter(&mut self, statement: &Statement) {
-        let table = statement.name.as_deref().unwrap_or_default();
-        let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
-        if self.current.table == table && self.current.names.starts_with(columns) {
+    fn enter(&mut self, statement: &Arc<Statement>) {
+        if self.statement.as_ref().is_some_and(|s| Arc::ptr_eq(s, statement)) {
             return;
         }
-        let table = table.to_string();
         self.settle();
+        self.statement = Some(statement.clone());
+        let table = statement.name.clone().unwrap_or_default();
+        let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
         let index = |name: &str| columns.iter().position(|c| c.eq_ignore_ascii_case(name));
         let cells = self.rules.cells.iter().enumerate().filter(|(_, c)| c.table == table);
         let cells = cells.filter_map(|(rule, cell)| {
@@ -203,51 +211,111 @@ impl<'a, W: Write> Rewriter<'a, W> {
             };
             Some(CellColumn { column: index(&cell.column)?, rule, key, host })
         });
+        let keys = self.rules.prefix.iter().flat_map(|p| &p.keys);
         self.current = Current {
             cells: cells.collect(),
+            prefixed: keys.filter(|(t, _)| *t == table).filter_map(|(_, c)| index(c)).collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
-            skip: (self.rules.leave_rows)(&table),
+            keep: Some((self.rules.keep)(&table)),
             rows: 0,
             table,
         };
     }
 
-    fn row(&mut self, bytes: &[u8], values: &[Value], quoting: Quoting) -> Result<(), DumpError> {
-        self.current.rows += 1;
-        if self.current.skip {
-            return Ok(());
+    fn rows(&mut self, chunk: &[u8], base: usize, rows: Rows<'_>, quoting: Quoting) {
+        self.current.rows += rows.count() as u64;
+        if self.current.keep != Some(Keep::All) {
+            return self.out.replace(chunk, base..base + rows.bytes.len(), b"");
         }
+        let mut hits = std::mem::take(&mut self.hits);
+        hits.clear();
+        self.rules.needles.scan().each(rows.bytes, |hit| {
+            hits.push(hit.at);
+            true
+        });
+        hits.extend(rows.hex());
+        hits.sort_unstable();
+        let every = !self.current.cells.is_empty()
+            || !self.current.prefixed.is_empty()
+            || self.rules.needles.asked().repair;
+        let mut next = 0;
+        let mut index = 0;
+        while index < rows.count() && (every || next < hits.len()) {
+            if !every {
+                index = rows.row_at(hits[next]).max(index);
+                if index >= rows.count() {
+                    break;
+                }
+            }
+            let span = rows.span(index);
+            while hits.get(next).is_some_and(|h| *h < span.start) {
+                next += 1;
+            }
+            let first = next;
+            while hits.get(next).is_some_and(|h| *h < span.end) {
+                next += 1;
+            }
+            if every || next > first {
+                let row = &rows.bytes[span.clone()];
+                let mut values = std::mem::take(&mut self.values);
+                if quoting.copy {
+                    row::scan_copy(row, &mut values);
+                } else {
+                    row::scan(row, quoting, true, &mut values);
+                }
+                self.row(row, &values, &hits[first..next], span.start, quoting);
+                self.values = values;
+                self.flush(chunk, base + span.start);
+            }
+            index += 1;
+        }
+        self.hits = hits;
+    }
+
+    /// Writes the edits of one row or statement that begins at `base`.
+    fn flush(&mut self, chunk: &[u8], base: usize) {
+        for edit in self.edits.drain(..) {
+            self.out.replace(chunk, base + edit.span.start..base + edit.span.end, &edit.new);
+        }
+    }
+
+    /// Looks at a row's values: at the declared cells, and at those with a hit. Hits count from `start` bytes before the row.
+    fn row(&mut self, row: &[u8], values: &[Value], hits: &[usize], start: usize, quoting: Quoting) {
         while self.current.columns.len() < values.len() {
             // A row without known columns, or with more values than columns: numbered from 1.
             self.current.names.push(format!("#{}", self.current.columns.len() + 1));
             self.current.columns.push(ColumnTally::default());
         }
-        for (value, column) in values.iter().zip(&mut self.current.columns) {
-            column.seen += u64::from(value.kind == ValueKind::Text);
+        for i in 0..self.current.cells.len() {
+            let cell = self.current.cells[i];
+            let edit = self.cell(cell, row, values, quoting);
+            self.edits.extend(edit);
         }
-        let hex = values.iter().any(|v| v.kind == ValueKind::Hex);
-        self.hits.clear();
-        let hits = &mut self.hits;
-        self.rules.needles.scan().each(bytes, |hit| {
-            hits.push(hit.at);
-            true
-        });
-        if !hex && self.current.cells.is_empty() && self.hits.is_empty() {
-            return self.write(bytes);
+        for i in 0..self.current.prefixed.len() {
+            let column = self.current.prefixed[i];
+            let edit = self.prefixed(column, row, values, quoting);
+            self.edits.extend(edit);
         }
-        let mut edits: Vec<Edit> = Vec::new();
-        for cell in self.current.cells.clone() {
-            edits.extend(self.cell(cell, bytes, values, quoting));
-        }
+        let declared = self.edits.len();
+        let repair = self.rules.needles.asked().repair;
+        let mut next = 0;
         for (i, value) in values.iter().enumerate() {
-            let hot = value.kind == ValueKind::Hex || self.hits.iter().any(|at| value.literal.contains(at));
-            if hot && value.literal.len() > 1 && !edits.iter().any(|e| e.span == value.span) {
-                edits.extend(self.value(i, bytes, value, quoting));
+            let first = next;
+            while hits.get(next).is_some_and(|h| h - start < value.span.end) {
+                next += 1;
+            }
+            let hot = next > first || (repair && value.kind == ValueKind::Text);
+            if hot && !self.edits[..declared].iter().any(|e| e.span == value.span) {
+                self.value(i, row, value, quoting);
+            }
+            if next == hits.len() && !repair {
+                break;
             }
         }
-        edits.sort_by_key(|e| e.span.start);
-        self.write_edited(bytes, &edits)
+        if declared > 0 {
+            self.edits.sort_by_key(|e| e.span.start);
+        }
     }
 
     /// Looks at a declared cell.
@@ -274,7 +342,15 @@ impl<'a, W: Write> Rewriter<'a, W> {
             }
             None => true,
         };
-        let new = relocation.respell(&old, rule.form).filter(|_| ours);
+        let new = match rule.form {
+            // Every path begins with the bare root: only what is not an address can be meant.
+            AddressForm::Reference => self.rules.needles.moved_reference(&old),
+            form => relocation.respell(&old, form),
+        };
+        let new = new.filter(|_| ours);
+        if rule.form == AddressForm::Reference && new.is_none() {
+            return None;
+        }
         let change = CellChange {
             table: rule.table.clone(),
             column: rule.column.clone(),
@@ -283,191 +359,287 @@ impl<'a, W: Write> Rewriter<'a, W> {
             old,
         };
         let value = &values[at.column];
-        let spelled = new.filter(|n| *n != change.old).map(|n| literal::quoted(n.as_bytes()));
+        let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
         let tally = &mut self.current.columns[at.column];
         if spelled.is_some() {
             tally.changed += 1;
             *tally.by_nesting.entry("cell".into()).or_default() += 1;
         }
-        self.cell_changes.push(change);
+        self.done.cells.push(change);
         spelled.map(|new| Edit { span: value.span.clone(), new })
     }
 
-    fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) -> Vec<Edit> {
+    /// Looks at a value that may begin with the table prefix.
+    fn prefixed(&mut self, column: usize, row: &[u8], values: &[Value], quoting: Quoting) -> Option<Edit> {
+        let change = self.rules.prefix.as_ref()?;
+        let value = values.get(column)?;
+        let old = literal::text_of(row, value, quoting)?;
+        let new = old.strip_prefix(&change.old).map(|rest| format!("{}{rest}", change.new))?;
+        let tally = &mut self.current.columns[column];
+        tally.changed += 1;
+        *tally.by_nesting.entry("prefix".into()).or_default() += 1;
+        Some(Edit { span: value.span.clone(), new: literal::spelled(&new, row, value, quoting) })
+    }
+
+    fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) {
         let needles = self.rules.needles;
         let tally = &mut self.current.columns[column];
-        if value.kind == ValueKind::Expression {
-            let decoded = literal::decode(&row[value.literal.clone()], value.literal.start, quoting);
-            return literal_edits(needles, tally, self.rules.samples, row, decoded, |new, _| {
-                literal::escape(new, row[value.literal.start], quoting)
-            });
+        match literal::meaning(row, value, quoting) {
+            Some(meant) => {
+                // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
+                let sure = !meant.hidden() && !needles.asked().repair;
+                if sure || needles.scan().any(meant.bytes()) || value::worth_repair(needles, meant.bytes()) {
+                    let edits = rewritten(self.rules, tally, meant.bytes());
+                    self.edits.extend(meant.outwards(edits, row, value, quoting));
+                }
+            }
+            // Strings in an expression are texts of their own.
+            None if value.kind == ValueKind::Expression => {
+                for literal in texts(&row[value.span.clone()], quoting) {
+                    let literal = literal.start + value.span.start..literal.end + value.span.start;
+                    let edits = literal_edits(self.rules, tally, row, literal, quoting);
+                    self.edits.extend(edits);
+                }
+            }
+            None => {}
         }
-        let Some(decoded) = literal::meaning(row, value, quoting) else { return Vec::new() };
-        let is_hex = value.kind == ValueKind::Hex;
-        if is_hex && !needles.scan().any(&decoded.bytes) {
-            return Vec::new();
-        }
-        let quote = row[value.literal.start];
-        literal_edits(needles, tally, self.rules.samples, row, decoded, |new, old| {
-            if is_hex { literal::hex(new, old) } else { literal::escape(new, quote, quoting) }
-        })
     }
 
-    /// Comments are passed on as they are; what they name is counted.
-    fn comment(&mut self, bytes: &[u8]) {
-        let count = self.rules.needles.scan().hits(bytes).len() as u64;
+    /// Counts what a stretch names in which nothing is changed.
+    fn elsewhere(&mut self, bytes: &[u8], reason: LeftReason) {
+        if !self.rules.needles.scan().any(bytes) {
+            return;
+        }
+        let names_old = |f: &Finding| match f {
+            Finding::Change(_) => true,
+            Finding::Left { reason, .. } => reason.is_leftover() && *reason != LeftReason::RootRelative,
+        };
+        let count = self.rules.needles.findings(bytes).iter().filter(|f| names_old(f)).count() as u64;
         if count > 0 {
-            let table = self.tally.tables.entry("(between statements)".into()).or_default();
-            let column = table.columns.entry("(comment)".into()).or_default();
-            *column.left.entry(LeftReason::Comment).or_default() += count;
+            let table = self.done.tally.tables.entry("(between statements)".into()).or_default();
+            let name = if reason == LeftReason::Comment { "(comment)" } else { "(rest)" };
+            *table.columns.entry(name.into()).or_default().left.entry(reason).or_default() += count;
         }
     }
 
-    /// A statement that is no insert: strings in it are rewritten, definers may go.
-    fn whole(
-        &mut self,
-        bytes: &[u8],
-        literals: &[Range<usize>],
-        statement: &Statement,
-        quoting: Quoting,
-    ) -> Result<(), DumpError> {
-        let needles = self.rules.needles;
-        let mut edits = Vec::new();
+    fn rename(&mut self, chunk: &[u8], base: usize, bytes: &[u8], dialect: Dialect) {
+        if let Some(change) = &self.rules.prefix {
+            for edit in prefix::edits(bytes, dialect, change) {
+                self.done.renamed += 1;
+                self.out.replace(chunk, base + edit.span.start..base + edit.span.end, &edit.new);
+            }
+        }
+    }
+
+    /// Strings in what follows or separates rows, such as `ON DUPLICATE KEY UPDATE`.
+    fn loose_literals(&mut self, chunk: &[u8], base: usize, bytes: &[u8], at: At<'_>) {
+        if !self.rules.needles.scan().any(bytes) {
+            return;
+        }
+        let mut tally = ColumnTally::default();
+        for literal in texts(bytes, at.quoting) {
+            let edits = literal_edits(self.rules, &mut tally, bytes, literal, at.quoting);
+            self.edits.extend(edits);
+        }
+        self.flush(chunk, base);
+        self.define(at.statement, tally);
+    }
+
+    fn define(&mut self, statement: &Statement, tally: ColumnTally) {
+        if tally != ColumnTally::default() {
+            let table = self.done.tally.tables.entry(statement.name.clone().unwrap_or_default()).or_default();
+            table.columns.entry("(definition)".into()).or_default().add(tally, self.rules.samples);
+        }
+    }
+
+    /// A statement that is no insert of rows: strings in it are rewritten, names and definers may change, or all of it goes.
+    fn whole(&mut self, chunk: &[u8], base: usize, bytes: &[u8], literals: &[Range<usize>], at: At<'_>) {
+        let statement = at.statement;
+        if let Class::CreateTable
+        | Class::DropTable
+        | Class::AlterTable
+        | Class::CreateIndex
+        | Class::Insert = statement.class
+        {
+            let keep = (self.rules.keep)(statement.name.as_deref().unwrap_or_default());
+            let left_out =
+                keep == Keep::Nothing || (keep == Keep::Structure && statement.class == Class::Insert);
+            if left_out {
+                return self.out.replace(chunk, base..base + bytes.len(), b"");
+            }
+        }
+        if statement.class == Class::Insert
+            && let Some((columns, values)) = set_values(bytes, at.quoting)
+        {
+            return self.insert_set(chunk, base, bytes, columns, &values, at);
+        }
+        if let Some(change) = &self.rules.prefix {
+            self.edits.extend(prefix::edits(bytes, at.quoting.dialect, change));
+            self.done.renamed += self.edits.len() as u64;
+        }
         let definers = self.rules.strip_definers
             && matches!(
                 statement.class,
                 Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent
             );
+        let mut covered: Vec<Range<usize>> = Vec::new();
         if definers {
-            edits = definer_edits(bytes);
-            self.definers += edits.len() as u64;
+            let found = definer::edits(bytes);
+            self.done.definers += found.len() as u64;
+            covered = found.iter().map(|e| e.span.clone()).collect();
+            self.edits.extend(found);
         }
-        if statement.class != Class::Set && needles.scan().any(bytes) {
+        let scan = self.rules.needles.scan();
+        if statement.class != Class::Set && scan.any(bytes) {
             let mut tally = ColumnTally::default();
             for span in literals {
-                let covered = edits.iter().any(|e: &Edit| e.span.start < span.end && span.start < e.span.end);
-                if covered || !needles.scan().any(&bytes[span.clone()]) {
-                    continue;
+                let gone = covered.iter().any(|c| c.start < span.end && span.start < c.end);
+                if !gone && scan.any(&bytes[span.clone()]) {
+                    let edits = literal_edits(self.rules, &mut tally, bytes, span.clone(), at.quoting);
+                    self.edits.extend(edits);
                 }
-                let quote = bytes[span.start];
-                let decoded = literal::decode(&bytes[span.clone()], span.start, quoting);
-                edits.extend(literal_edits(
-                    needles,
-                    &mut tally,
-                    self.rules.samples,
-                    bytes,
-                    decoded,
-                    |new, _| literal::escape(new, quote, quoting),
-                ));
             }
-            let table = self.tally.tables.entry(statement.name.clone().unwrap_or_default()).or_default();
-            table.columns.entry("(definition)".into()).or_default().add(tally);
+            self.define(statement, tally);
         }
-        edits.sort_by_key(|e| e.span.start);
-        self.write_edited(bytes, &edits)
+        self.edits.sort_by_key(|e| e.span.start);
+        self.flush(chunk, base);
+    }
+
+    /// `INSERT … SET a = 'x', b = 'y'` is a row whose columns stand beside its values.
+    fn insert_set(
+        &mut self,
+        chunk: &[u8],
+        base: usize,
+        bytes: &[u8],
+        columns: Vec<String>,
+        values: &[Value],
+        at: At<'_>,
+    ) {
+        let statement = Statement { columns: Some(columns.into()), ..(**at.statement).clone() };
+        self.enter(&Arc::new(statement));
+        self.current.rows += 1;
+        let mut hits = std::mem::take(&mut self.hits);
+        hits.clear();
+        hits.extend(self.rules.needles.scan().hits(bytes).iter().map(|h| h.at));
+        hits.extend(values.iter().filter(|v| v.kind == ValueKind::Hex).map(|v| v.span.start));
+        hits.sort_unstable();
+        self.row(bytes, values, &hits, 0, at.quoting);
+        if let Some(change) = &self.rules.prefix {
+            let renamed = prefix::edits(bytes, at.quoting.dialect, change);
+            self.done.renamed += renamed.len() as u64;
+            self.edits.extend(renamed);
+            self.edits.sort_by_key(|e| e.span.start);
+        }
+        self.hits = hits;
+        self.flush(chunk, base);
     }
 }
 
-impl<W: Write> Sink for Rewriter<'_, W> {
-    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError> {
-        match piece {
-            Piece::Gap(bytes) => {
-                self.comment(bytes);
-                self.write(bytes)
-            }
-            Piece::CutOff(bytes) => self.write(bytes),
-            Piece::Whole { bytes, literals, .. } => self.whole(bytes, literals, statement, quoting),
-            Piece::InsertHead(bytes) => {
-                self.enter(statement);
-                if self.current.skip { Ok(()) } else { self.write(bytes) }
-            }
-            Piece::Row { bytes, values } => self.row(bytes, values, quoting),
-            Piece::Between(bytes) | Piece::Tail { bytes, .. } => {
-                if self.current.skip {
-                    Ok(())
-                } else {
-                    self.write(bytes)
-                }
-            }
-        }
-    }
-}
-
-/// Rewrites one decoded literal and notes what was done.
-fn literal_edits(
-    needles: &Needles,
-    tally: &mut ColumnTally,
-    samples: usize,
-    raw: &[u8],
-    decoded: edit::Decoded,
-    encode: impl Fn(&[u8], &[u8]) -> Vec<u8>,
-) -> Vec<Edit> {
-    let edits = value::edits_of_hit(needles, &decoded.bytes, &mut ColumnNotes { column: tally, samples });
-    let Some(first) = edits.first() else { return Vec::new() };
+/// Rewrites the bytes of a value and notes what was done.
+fn rewritten(rules: &Rules<'_>, tally: &mut ColumnTally, bytes: &[u8]) -> Vec<Edit> {
+    let samples = rules.samples;
+    let edits = value::edits_of_hit(rules.needles, bytes, &mut ColumnNotes { column: tally, samples });
+    let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
     if tally.samples.len() < samples {
         // The first edit that is more than a length tells what happened.
         let told = edits.iter().find(|e| e.span.len() > 6).unwrap_or(first).span.start;
-        let after = edit::apply(&decoded.bytes, &edits);
+        let after = edit::apply(bytes, &edits);
         let growth: isize = edits.iter().filter(|e| e.span.end <= told).map(Edit::growth).sum();
-        let before = shown(value::excerpt(&decoded.bytes, told));
+        let before = shown(value::excerpt(bytes, told));
         let after = shown(value::excerpt(&after, (told as isize + growth) as usize));
         tally.samples.push(Sample { before, after });
-    }
-    decoded.outwards(edits, |new, span| encode(new, &raw[span]))
-}
-
-/// Finds `DEFINER=user@host` in a statement.
-fn definer_edits(bytes: &[u8]) -> Vec<Edit> {
-    let mut lexer = Lexer::default();
-    lexer.inside_statement();
-    let mut edits = Vec::new();
-    let mut at = 0;
-    let mut start = None;
-    let mut parts = 0;
-    while at < bytes.len() {
-        let Step::Token(token, len) = lexer.next(&bytes[at..], true) else { break };
-        let text = &bytes[at..at + len];
-        match (start, token) {
-            (_, Token::Space) => {}
-            (None, Token::Word) if text.eq_ignore_ascii_case(b"DEFINER") => (start, parts) = (Some(at), 0),
-            (Some(_), Token::Punct(b'=')) if parts == 0 => parts = 1,
-            // `user`, then `@` with or without the host in the same word, then the host.
-            (Some(from), Token::Name | Token::Text | Token::Word) if (1..=3).contains(&parts) => {
-                parts += 1;
-                let ends_user = parts == 2 && !matches!(bytes.get(at + len), Some(b'@'))
-                    || (parts == 3 && text.len() > 1)
-                    || parts == 4;
-                if ends_user {
-                    edits.push(Edit::new(from..at + len, ""));
-                    start = None;
-                }
-            }
-            _ => start = None,
-        }
-        at += len;
     }
     edits
 }
 
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn definers_are_found_in_every_spelling() {
-        for (sql, left) in [
-            ("CREATE DEFINER=`a`@`%` VIEW v", "CREATE  VIEW v"),
-            ("CREATE DEFINER = 'a'@'h' VIEW v", "CREATE  VIEW v"),
-            ("CREATE DEFINER=root@localhost TRIGGER t", "CREATE  TRIGGER t"),
-            ("CREATE DEFINER=CURRENT_USER VIEW v", "CREATE  VIEW v"),
-            ("/*!50017 DEFINER=`a`@`h`*/ x", "/*!50017 */ x"),
-            ("CREATE SQL SECURITY DEFINER VIEW v", "CREATE SQL SECURITY DEFINER VIEW v"),
-        ] {
-            assert_eq!(
-                String::from_utf8_lossy(&edit::apply(sql.as_bytes(), &definer_edits(sql.as_bytes()))),
-                left
-            );
-        }
+/// Rewrites one quoted string of a text.
+fn literal_edits(
+    rules: &Rules<'_>,
+    tally: &mut ColumnTally,
+    text: &[u8],
+    literal: Range<usize>,
+    quoting: Quoting,
+) -> Vec<Edit> {
+    let decoded = literal::decode(text, literal.clone(), quoting);
+    if !rules.needles.scan().any(&decoded.bytes) {
+        return Vec::new();
     }
+    let edits = rewritten(rules, tally, &decoded.bytes);
+    decoded.outwards(edits, |new, _| literal::escape(new, text, literal.clone(), quoting))
+}
+
+/// Returns where the strings of a piece of SQL lie, quotes included.
+pub(super) fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
+    let mut lexer = Lexer::reading(quoting);
+    let mut out = Vec::new();
+    let mut at = 0;
+    while at < sql.len() {
+        let Step::Token(token, len) = lexer.next(&sql[at..], true) else { break };
+        if token == Token::Text {
+            out.push(at..at + len);
+        }
+        at += len;
+    }
+    out
+}
+
+/// Reads the columns and values of `INSERT … SET column = value, …`.
+fn set_values(statement: &[u8], quoting: Quoting) -> Option<(Vec<String>, Vec<Value>)> {
+    if quoting.dialect != Dialect::Mysql {
+        return None;
+    }
+    let mut lexer = Lexer::reading(quoting);
+    let mut at = 0;
+    let mut tokens: Vec<(Token, Range<usize>)> = Vec::new();
+    while at < statement.len() {
+        let Step::Token(token, len) = lexer.next(&statement[at..], true) else { break };
+        if !matches!(token, Token::Space | Token::Comment) {
+            tokens.push((token, at..at + len));
+        }
+        at += len;
+    }
+    let is_set = |(t, s): &(Token, Range<usize>)| {
+        *t == Token::Word && statement[s.clone()].eq_ignore_ascii_case(b"SET")
+    };
+    let mut rest = &tokens[tokens.iter().position(is_set)? + 1..];
+    let (mut columns, mut values) = (Vec::new(), Vec::new());
+    while let [(kind, name), (Token::Punct(b'='), equals), tail @ ..] = rest {
+        let name = &statement[name.clone()];
+        columns.push(match kind {
+            Token::Name | Token::Text => super::statement::unquoted(name),
+            Token::Word => String::from_utf8_lossy(name).into_owned(),
+            _ => return None,
+        });
+        let mut depth = 0;
+        let mut end = tail.len();
+        let mut ends = true;
+        for (i, (token, span)) in tail.iter().enumerate() {
+            match token {
+                Token::Punct(b'(') => depth += 1,
+                Token::Punct(b')') => depth -= 1,
+                Token::Punct(b',') if depth == 0 => (end, ends) = (i, false),
+                Token::End | Token::HintClose => end = i,
+                Token::Word if statement[span.clone()].eq_ignore_ascii_case(b"ON") && depth == 0 => end = i,
+                _ => continue,
+            }
+            if end == i {
+                break;
+            }
+        }
+        let value_end = tail[..end].last().map_or(equals.end, |(_, s)| s.end);
+        let strings: Vec<_> = tail[..end].iter().filter(|(t, _)| *t == Token::Text).collect();
+        let first = strings.first().map(|(_, s)| s.clone());
+        values.push(row::value(statement, equals.end..value_end, first, strings.len()));
+        if ends {
+            return Some((columns, values));
+        }
+        rest = &tail[end + 1..];
+    }
+    None
+}
+
+/// Writes a rewritten chunk.
+pub(super) fn write(out: &mut impl Write, bytes: &[u8]) -> Result<(), super::stream::DumpError> {
+    out.write_all(bytes).map_err(super::stream::DumpError::Write)
 }

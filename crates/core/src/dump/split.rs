@@ -4,9 +4,8 @@
 //! routines and events keep their order and go into one last part, because they may need any table. Parts are spooled to a
 //! temporary folder, compressed; memory holds names only.
 
-use super::literal::Quoting;
 use super::statement::{Class, Statement};
-use super::stream::{DumpError, Piece, Sink};
+use super::stream::{At, DumpError, Piece, Sink};
 use std::collections::{BTreeSet, HashMap};
 use std::fs::File;
 use std::io::{Read, Write};
@@ -141,14 +140,21 @@ impl<'a> Splitter<'a> {
         self.write(b"\n")
     }
 
-    fn whole(&mut self, bytes: &[u8], delimiter: usize, statement: &Statement) -> Result<(), DumpError> {
+    fn whole(
+        &mut self,
+        bytes: &[u8],
+        delimiter: usize,
+        statement: &Statement,
+        line: u64,
+    ) -> Result<(), DumpError> {
         let name = statement.name.as_deref();
         match &statement.class {
             Class::CreateTable
             | Class::DropTable
             | Class::AlterTable
             | Class::CreateIndex
-            | Class::Insert => {
+            | Class::Insert
+            | Class::Copy => {
                 self.enter(name)?;
                 self.line(bytes)
             }
@@ -181,7 +187,7 @@ impl<'a> Splitter<'a> {
             }
             Class::Other(word) => {
                 if self.left_out.len() < 20 {
-                    self.left_out.push(format!("line {}: {word}", statement.line));
+                    self.left_out.push(format!("line {line}: {word}"));
                 }
                 Ok(())
             }
@@ -190,23 +196,24 @@ impl<'a> Splitter<'a> {
 }
 
 impl Sink for Splitter<'_> {
-    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, _: Quoting) -> Result<(), DumpError> {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        let statement = at.statement;
         match piece {
             Piece::Gap(_) | Piece::CutOff(_) => Ok(()),
-            Piece::Whole { bytes, delimiter, .. } => self.whole(bytes, delimiter, statement),
+            Piece::Whole { bytes, delimiter, .. } => self.whole(bytes, delimiter, statement, at.line),
             Piece::InsertHead(bytes) => {
                 self.enter(statement.name.as_deref())?;
                 self.skip = statement.name.as_ref().is_some_and(|t| self.without_rows.contains(t));
                 if self.skip { Ok(()) } else { self.write(bytes) }
             }
-            Piece::Row { bytes, .. } => {
+            Piece::Rows(rows) => {
                 let part = self.open.as_ref().map(|(index, _)| *index).unwrap_or_default();
                 if self.skip {
-                    self.parts[part].rows_left_out += 1;
+                    self.parts[part].rows_left_out += rows.count() as u64;
                     return Ok(());
                 }
-                self.parts[part].rows += 1;
-                self.write(bytes)
+                self.parts[part].rows += rows.count() as u64;
+                self.write(rows.bytes)
             }
             Piece::Between(bytes) => {
                 if self.skip {

@@ -1,6 +1,8 @@
 //! What a statement is and which table it concerns, from its first tokens.
 
+use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Class of a statement. Loading allows some of them and refuses the rest.
@@ -36,6 +38,8 @@ pub enum Class {
     CreateRoutine,
     /// `CREATE EVENT`.
     CreateEvent,
+    /// `COPY … FROM stdin`, PostgreSQL's way to write rows.
+    Copy,
     /// `START TRANSACTION`, `BEGIN`, `COMMIT`.
     Transaction,
     /// An empty statement.
@@ -55,14 +59,24 @@ pub struct Statement {
     pub qualifier: Option<String>,
     /// Columns, as listed or as known from the table's creation.
     pub columns: Option<Arc<[String]>>,
-    /// Line it begins on, from 1.
-    pub line: u64,
+    /// Columns of the primary key, if known from the table's creation.
+    pub key: Arc<[String]>,
 }
 
-/// Collects the first tokens of a statement until they tell what it is.
+impl Default for Statement {
+    fn default() -> Self {
+        Statement { class: Class::Empty, name: None, qualifier: None, columns: None, key: Arc::from([]) }
+    }
+}
+
+/// Collects the first tokens of a statement until they tell what it is. Tokens are kept as spans of the statement's text, which
+/// the questions are asked with.
 #[derive(Debug, Default)]
 pub struct Head {
-    tokens: Vec<(Token, Vec<u8>)>,
+    tokens: Vec<(Token, Range<usize>)>,
+    /// Brackets that are open.
+    depth: usize,
+    insert: bool,
 }
 
 /// Tokens kept at most; a view's `ALGORITHM`, `DEFINER` and `SQL SECURITY` come before its name.
@@ -72,42 +86,49 @@ impl Head {
     /// Forgets the last statement.
     pub fn clear(&mut self) {
         self.tokens.clear();
+        self.depth = 0;
+        self.insert = false;
     }
 
     /// Takes a token that is not space, comment or hint.
-    pub fn push(&mut self, token: Token, bytes: &[u8]) {
-        let listing_columns = self.starts_with(0, b"INSERT") || self.starts_with(0, b"REPLACE");
-        if self.tokens.len() < KEPT || listing_columns {
-            self.tokens.push((token, bytes.to_vec()));
+    pub fn push(&mut self, token: Token, text: &[u8], span: Range<usize>) {
+        match token {
+            Token::Punct(b'(') => self.depth += 1,
+            Token::Punct(b')') => self.depth = self.depth.saturating_sub(1),
+            _ => {}
+        }
+        if self.tokens.is_empty() && token == Token::Word {
+            let word = &text[span.clone()];
+            self.insert = word.eq_ignore_ascii_case(b"INSERT") || word.eq_ignore_ascii_case(b"REPLACE");
+        }
+        if self.tokens.len() < KEPT || self.insert {
+            self.tokens.push((token, span));
         }
     }
 
-    fn starts_with(&self, at: usize, word: &[u8]) -> bool {
-        self.word(at).is_some_and(|w| w.eq_ignore_ascii_case(word))
+    /// Says whether no bracket is open.
+    pub fn level(&self) -> bool {
+        self.depth == 0
     }
 
-    fn word(&self, at: usize) -> Option<&[u8]> {
-        match self.tokens.get(at) {
-            Some((Token::Word, bytes)) => Some(bytes),
-            _ => None,
-        }
-    }
-
-    /// Says whether the statement is an insert whose last token opens its rows: `VALUES` outside of the column list.
-    pub fn opens_rows(&self) -> bool {
-        let insert = self.starts_with(0, b"INSERT") || self.starts_with(0, b"REPLACE");
-        let last = self.tokens.len().wrapping_sub(1);
-        insert
-            && (self.starts_with(last, b"VALUES") || self.starts_with(last, b"VALUE"))
+    /// Says whether the statement is an insert whose last token, a word, opens its rows: `VALUES` outside of the column list.
+    pub fn opens_rows(&self, text: &[u8], dialect: Dialect) -> bool {
+        let Some((Token::Word, span)) = self.tokens.last() else { return false };
+        let word = &text[span.clone()];
+        self.insert
+            && self.depth == 0
             && self.tokens.len() > 2
-            && self.tokens.iter().filter(|(t, _)| *t == Token::Punct(b'(')).count()
-                == self.tokens.iter().filter(|(t, _)| *t == Token::Punct(b')')).count()
+            && (word.eq_ignore_ascii_case(b"VALUES")
+                || (dialect == Dialect::Mysql && word.eq_ignore_ascii_case(b"VALUE")))
     }
 
     /// Classifies the statement.
-    pub fn statement(&self, line: u64) -> Statement {
-        let upper = |at: usize| self.word(at).map(|w| w.to_ascii_uppercase()).unwrap_or_default();
-        let mut out = Statement { class: Class::Empty, name: None, qualifier: None, columns: None, line };
+    pub fn statement(&self, text: &[u8]) -> Statement {
+        let upper = |at: usize| match self.tokens.get(at) {
+            Some((Token::Word, span)) => text[span.clone()].to_ascii_uppercase(),
+            _ => Vec::new(),
+        };
+        let mut out = Statement::default();
         if self.tokens.is_empty() {
             return out;
         }
@@ -117,12 +138,18 @@ impl Head {
                 let mut at = 1;
                 while matches!(
                     &upper(at)[..],
-                    b"LOW_PRIORITY" | b"DELAYED" | b"HIGH_PRIORITY" | b"IGNORE" | b"INTO"
+                    b"LOW_PRIORITY"
+                        | b"DELAYED"
+                        | b"HIGH_PRIORITY"
+                        | b"IGNORE"
+                        | b"INTO"
+                        | b"OR"
+                        | b"REPLACE"
                 ) {
                     at += 1;
                 }
-                let at = self.name_at(at, &mut out);
-                out.columns = self.column_list(at);
+                let at = self.name_at(text, at, &mut out);
+                out.columns = self.column_list(text, at);
                 Class::Insert
             }
             b"CREATE" | b"DROP" => {
@@ -166,13 +193,23 @@ impl Head {
                 while matches!(&upper(at)[..], b"IF" | b"NOT" | b"EXISTS") {
                     at += 1;
                 }
-                self.name_at(at, &mut out);
+                self.name_at(text, at, &mut out);
                 class
+            }
+            b"COPY" => {
+                let at = self.name_at(text, 1, &mut out);
+                out.columns = self.column_list(text, at);
+                let end = self.tokens.len();
+                let from_stdin = (at..end).any(|i| upper(i) == b"FROM" && upper(i + 1) == b"STDIN");
+                if from_stdin { Class::Copy } else { Class::Other("COPY".into()) }
             }
             b"ALTER" => {
                 let at = 1 + usize::from(upper(1) == b"IGNORE");
                 if upper(at) == b"TABLE" {
-                    self.name_at(at + 1, &mut out);
+                    let skip = (at + 1..at + 4)
+                        .take_while(|i| matches!(&upper(*i)[..], b"ONLY" | b"IF" | b"EXISTS"));
+                    let skip = skip.count();
+                    self.name_at(text, at + 1 + skip, &mut out);
                     Class::AlterTable
                 } else if matches!(&upper(at)[..], b"DATABASE" | b"SCHEMA") {
                     Class::Database
@@ -181,47 +218,47 @@ impl Head {
                 }
             }
             b"LOCK" => {
-                self.name_at(2, &mut out);
+                self.name_at(text, 2, &mut out);
                 Class::LockTables
             }
             b"UNLOCK" => Class::UnlockTables,
             b"SET" => Class::Set,
             b"USE" => {
-                self.name_at(1, &mut out);
+                self.name_at(text, 1, &mut out);
                 Class::Use
             }
             b"START" | b"BEGIN" | b"COMMIT" => Class::Transaction,
             // What begins with no word is shown as it stands.
-            _ => Class::Other(String::from_utf8_lossy(&self.tokens[0].1).into_owned()),
+            _ => Class::Other(String::from_utf8_lossy(&text[self.tokens[0].1.clone()]).into_owned()),
         };
         out.class = class;
         out
     }
 
-    /// Reads `name` or `database.name` and returns where it ends.
-    fn name_at(&self, at: usize, out: &mut Statement) -> usize {
-        let Some(first) = self.plain(at) else { return at };
-        if self.tokens.get(at + 1).is_some_and(|(t, _)| *t == Token::Punct(b'.'))
-            && let Some(second) = self.plain(at + 2)
-        {
-            out.qualifier = Some(first);
-            out.name = Some(second);
-            return at + 3;
-        }
+    /// Reads `name`, `database.name` or `database.schema.name` and returns where it ends.
+    fn name_at(&self, text: &[u8], mut at: usize, out: &mut Statement) -> usize {
+        let Some(first) = self.plain(text, at) else { return at };
         out.name = Some(first);
-        at + 1
+        at += 1;
+        while self.tokens.get(at).is_some_and(|(t, _)| *t == Token::Punct(b'.'))
+            && let Some(next) = self.plain(text, at + 1)
+        {
+            out.qualifier = out.name.replace(next);
+            at += 2;
+        }
+        at
     }
 
-    fn plain(&self, at: usize) -> Option<String> {
-        let (token, bytes) = self.tokens.get(at)?;
+    fn plain(&self, text: &[u8], at: usize) -> Option<String> {
+        let (token, span) = self.tokens.get(at)?;
         match token {
-            Token::Word => Some(String::from_utf8_lossy(bytes).into_owned()),
-            Token::Name | Token::Text => Some(unquoted(bytes)),
+            Token::Word => Some(String::from_utf8_lossy(&text[span.clone()]).into_owned()),
+            Token::Name | Token::Text => Some(unquoted(&text[span.clone()])),
             _ => None,
         }
     }
 
-    fn column_list(&self, at: usize) -> Option<Arc<[String]>> {
+    fn column_list(&self, text: &[u8], at: usize) -> Option<Arc<[String]>> {
         if self.tokens.get(at).is_none_or(|(t, _)| *t != Token::Punct(b'(')) {
             return None;
         }
@@ -230,7 +267,7 @@ impl Head {
             match self.tokens[i].0 {
                 Token::Punct(b')') => return Some(names.into()),
                 Token::Punct(_) => {}
-                _ => names.push(self.plain(i)?),
+                _ => names.push(self.plain(text, i)?),
             }
         }
         None
@@ -239,55 +276,108 @@ impl Head {
 
 /// Takes a name out of its quotes.
 pub fn unquoted(name: &[u8]) -> String {
-    let quote = name[0] as char;
+    let quote = if name[0] == b'[' { ']' } else { name[0] as char };
     let inside = String::from_utf8_lossy(&name[1..name.len().saturating_sub(1).max(1)]).into_owned();
     inside.replace(&format!("{quote}{quote}"), &quote.to_string())
 }
 
-/// Returns the column names of a `CREATE TABLE` statement, in order.
-pub fn created_columns(statement: &[u8]) -> Vec<String> {
-    let mut lexer = Lexer::default();
-    let mut names = Vec::new();
-    let (mut at, mut depth, mut item_start) = (0, 0, false);
+/// What a `CREATE TABLE` statement says of a table's columns.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Created {
+    /// Columns, in order.
+    pub columns: Vec<String>,
+    /// Columns of the primary key.
+    pub key: Vec<String>,
+}
+
+/// Reads the columns and the primary key of a `CREATE TABLE` statement.
+pub fn created(statement: &[u8], dialect: Dialect) -> Created {
+    let mut lexer = Lexer::of(dialect);
+    let mut out = Created::default();
+    let (mut at, mut depth, mut item_start) = (0, 0usize, false);
+    // Behind `PRIMARY KEY`: the names in brackets that follow, or the column of the item.
+    let (mut primary, mut in_key) = (0, false);
     while at < statement.len() {
         let Step::Token(token, len) = lexer.next(&statement[at..], true) else { break };
         let bytes = &statement[at..at + len];
         at += len;
-        match token {
+        let name = match token {
             Token::Space | Token::Comment | Token::HintOpen | Token::HintClose => continue,
             Token::Punct(b'(') => {
                 depth += 1;
                 item_start = depth == 1;
+                in_key = primary == 2 && depth == 2;
                 continue;
             }
-            Token::Punct(b')') => depth -= 1,
-            Token::Punct(b',') if depth == 1 => {
-                item_start = true;
-                continue;
-            }
-            Token::Name | Token::Text if item_start => names.push(unquoted(bytes)),
-            Token::Word if item_start => {
-                let word = bytes.to_ascii_uppercase();
-                let other: [&[u8]; 9] = [
-                    b"PRIMARY",
-                    b"KEY",
-                    b"UNIQUE",
-                    b"INDEX",
-                    b"FULLTEXT",
-                    b"SPATIAL",
-                    b"CONSTRAINT",
-                    b"FOREIGN",
-                    b"CHECK",
-                ];
-                if !other.contains(&&word[..]) {
-                    names.push(String::from_utf8_lossy(bytes).into_owned());
+            Token::Punct(b')') => {
+                if in_key {
+                    (in_key, primary) = (false, 0);
                 }
+                depth = depth.saturating_sub(1);
+                item_start = false;
+                continue;
             }
-            _ => {}
+            Token::Punct(b',') => {
+                if depth == 1 {
+                    // `id int PRIMARY KEY` names no column of its own.
+                    if primary == 2
+                        && let Some(column) = out.columns.last()
+                    {
+                        out.key.push(column.clone());
+                    }
+                    (item_start, primary) = (true, 0);
+                }
+                continue;
+            }
+            Token::Name | Token::Text => Some(unquoted(bytes)),
+            Token::Word => None,
+            _ => {
+                item_start = false;
+                continue;
+            }
+        };
+        if in_key {
+            let column = name.unwrap_or_else(|| String::from_utf8_lossy(bytes).into_owned());
+            if !column.eq_ignore_ascii_case("ASC") && !column.eq_ignore_ascii_case("DESC") {
+                out.key.push(column);
+            }
+            continue;
+        }
+        if depth == 1 {
+            let word = if name.is_none() { bytes.to_ascii_uppercase() } else { Vec::new() };
+            primary = match &word[..] {
+                b"PRIMARY" => 1,
+                b"KEY" if primary == 1 => 2,
+                // `PRIMARY KEY CLUSTERED (…)`, `PRIMARY KEY USING BTREE (…)`
+                _ if primary == 2 => 2,
+                _ => 0,
+            };
+            let other: [&[u8]; 11] = [
+                b"PRIMARY",
+                b"KEY",
+                b"UNIQUE",
+                b"INDEX",
+                b"FULLTEXT",
+                b"SPATIAL",
+                b"CONSTRAINT",
+                b"FOREIGN",
+                b"CHECK",
+                b"EXCLUDE",
+                b"PERIOD",
+            ];
+            if item_start && !other.contains(&&word[..]) {
+                out.columns.push(name.unwrap_or_else(|| String::from_utf8_lossy(bytes).into_owned()));
+            }
         }
         item_start = false;
     }
-    names
+    if primary == 2
+        && out.key.is_empty()
+        && let Some(column) = out.columns.last()
+    {
+        out.key.push(column.clone());
+    }
+    out
 }
 
 #[cfg(test)]
@@ -303,14 +393,14 @@ mod tests {
                 token,
                 Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End
             ) {
-                head.push(token, &sql.as_bytes()[at..at + len]);
+                head.push(token, sql.as_bytes(), at..at + len);
             }
             at += len;
             if at == sql.len() {
                 break;
             }
         }
-        head.statement(1)
+        head.statement(sql.as_bytes())
     }
 
     #[test]
@@ -346,6 +436,35 @@ mod tests {
     #[test]
     fn columns_are_read_from_the_creation() {
         let sql = "CREATE TABLE `t` (\n `a` int(11) NOT NULL DEFAULT '1,(2)' COMMENT 'x, y',\n b enum('p','q'),\n PRIMARY KEY (`a`),\n KEY k (`b`(10)), CONSTRAINT c CHECK (`a` > 0)\n) ENGINE=InnoDB;";
-        assert_eq!(created_columns(sql.as_bytes()), ["a", "b"]);
+        let found = created(sql.as_bytes(), Dialect::Mysql);
+        assert_eq!((found.columns, found.key), (vec!["a".to_string(), "b".into()], vec!["a".to_string()]));
+        let rows = [
+            (
+                Dialect::Postgres,
+                "CREATE TABLE public.t (\n id integer NOT NULL,\n \"N x\" character varying(9) DEFAULT 'a,b'::character varying,\n p numeric(10,2)\n);",
+                "id,N x,p",
+                "",
+            ),
+            (
+                Dialect::Sqlite,
+                "CREATE TABLE IF NOT EXISTS \"t\" (id INTEGER PRIMARY KEY AUTOINCREMENT, [b c] TEXT, d);",
+                "id,b c,d",
+                "id",
+            ),
+            (
+                Dialect::SqlServer,
+                "CREATE TABLE [dbo].[T](\n\t[Id] [int] IDENTITY(1,1) NOT NULL,\n\t[V] [nvarchar](max) NULL,\n CONSTRAINT [PK] PRIMARY KEY CLUSTERED \n(\n\t[Id] ASC, [V] DESC\n) ON [PRIMARY]\n)",
+                "Id,V",
+                "Id,V",
+            ),
+        ];
+        for (dialect, sql, columns, key) in rows {
+            let found = created(sql.as_bytes(), dialect);
+            assert_eq!(
+                (found.columns.join(","), found.key.join(",")),
+                (columns.to_string(), key.to_string()),
+                "{sql}"
+            );
+        }
     }
 }

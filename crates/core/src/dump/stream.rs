@@ -1,13 +1,18 @@
 //! Drives a bounded window over a dump and hands out every byte once, in order.
 //!
+//! A [`Source`] reads the dump in chunks and locates in each what it holds: gaps, statements, heads of inserts, runs of rows. Chunks
+//! are independent of each other, so that several threads may work on several; [`run`] hands their pieces to one sink.
+//!
 //! Invariants: the pieces of a run, joined, are the input; what a piece says does not depend on how the reader cut the
-//! input; the window grows only to hold one statement that is no insert, or one row. Cost: one read copy, and for inserts
-//! the row scan.
+//! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
+//! one row. Cost: one read copy, and for rows the pass of [`super::runs`].
 
+use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
 use super::row::{self, RowStep, Value};
-use super::statement::{Class, Head, Statement, created_columns};
+use super::runs::{self, Stop};
+use super::statement::{Class, Created, Head, Statement, created};
 use std::collections::HashMap;
 use std::io::Read;
 use std::ops::Range;
@@ -16,7 +21,7 @@ use std::sync::Arc;
 /// A stretch of the dump.
 #[derive(Debug)]
 pub enum Piece<'a> {
-    /// Between statements: space, comments, `DELIMITER` lines.
+    /// Between statements: space, comments, lines for the client.
     Gap(&'a [u8]),
     /// A statement that is no insert of rows, delimiter included, with the quoted strings in it.
     Whole {
@@ -27,18 +32,13 @@ pub enum Piece<'a> {
         /// How many bytes, at the end, are the delimiter.
         delimiter: usize,
     },
-    /// An insert up to its first row.
+    /// An insert up to its first row, or a `COPY` up to its first line.
     InsertHead(&'a [u8]),
-    /// One row, brackets included.
-    Row {
-        /// The row.
-        bytes: &'a [u8],
-        /// Its values.
-        values: &'a [Value],
-    },
-    /// What stands between two rows.
+    /// Rows, one behind the other.
+    Rows(Rows<'a>),
+    /// What stands between two runs of rows.
     Between(&'a [u8]),
-    /// What follows the last row, delimiter included.
+    /// What follows the last row, delimiter included; of a `COPY` the line that ends it.
     Tail {
         /// The bytes.
         bytes: &'a [u8],
@@ -49,10 +49,63 @@ pub enum Piece<'a> {
     CutOff(&'a [u8]),
 }
 
+/// A run of rows.
+#[derive(Debug, Clone, Copy)]
+pub struct Rows<'a> {
+    /// The rows and what stands between them.
+    pub bytes: &'a [u8],
+    /// Where the run begins in its chunk; the spans below count from the chunk's beginning.
+    base: usize,
+    spans: &'a [Range<usize>],
+    hex: &'a [usize],
+}
+
+impl<'a> Rows<'a> {
+    /// Returns the number of rows.
+    pub fn count(&self) -> usize {
+        self.spans.len()
+    }
+
+    /// Returns the rows, brackets included (a `COPY` has none).
+    pub fn each(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
+        let (bytes, base) = (self.bytes, self.base);
+        self.spans.iter().map(move |s| &bytes[s.start - base..s.end - base])
+    }
+
+    /// Returns where a row lies in the run.
+    pub fn span(&self, index: usize) -> Range<usize> {
+        self.spans[index].start - self.base..self.spans[index].end - self.base
+    }
+
+    /// Returns the index of the row that holds an offset of the run, or of the one behind it.
+    pub fn row_at(&self, offset: usize) -> usize {
+        self.spans.partition_point(|s| s.end <= offset + self.base)
+    }
+
+    /// Returns where hex literals lie in the run; a few may be something else.
+    pub fn hex(&self) -> impl Iterator<Item = usize> + use<'a> {
+        let base = self.base;
+        self.hex.iter().map(move |h| h - base)
+    }
+}
+
+/// What is known of a piece's surroundings.
+#[derive(Debug, Clone, Copy)]
+pub struct At<'a> {
+    /// The statement it belongs to; for a gap the one before.
+    pub statement: &'a Arc<Statement>,
+    /// Line on which that statement begins, from 1.
+    pub line: u64,
+    /// Line on which the piece begins.
+    pub first_line: u64,
+    /// How strings are written there.
+    pub quoting: Quoting,
+}
+
 /// Takes the pieces of a dump.
 pub trait Sink {
-    /// Takes one piece. For [`Piece::Gap`] the statement is the one before it.
-    fn piece(&mut self, piece: Piece<'_>, statement: &Statement, quoting: Quoting) -> Result<(), DumpError>;
+    /// Takes one piece.
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError>;
 }
 
 /// Why a dump could not be gone through.
@@ -64,9 +117,12 @@ pub enum DumpError {
     /// Writing failed.
     #[error("the rewritten dump cannot be written")]
     Write(#[source] std::io::Error),
-    /// A dump of another kind of server.
-    #[error("this is {0}, and only dumps of MySQL and MariaDB are understood")]
-    Dialect(&'static str),
+    /// A dump of another kind of server than this job can use.
+    #[error("this is a dump of {}, and only dumps of MySQL and MariaDB can be used here", .0.name())]
+    Dialect(Dialect),
+    /// A database file, not a dump.
+    #[error("this is an SQLite database file, not a dump")]
+    DatabaseFile,
     /// The sink gave up.
     #[error(transparent)]
     Sink(Box<dyn std::error::Error + Send + Sync>),
@@ -90,303 +146,655 @@ pub struct Ending {
     pub bytes: u64,
     /// Statements met.
     pub statements: u64,
+    /// Whose dump it was.
+    pub dialect: Dialect,
     /// Set if the dump ends inside of a statement.
     pub cut_off: Option<CutOff>,
 }
 
-/// Window size that serves well: large enough that few rows straddle it, small enough to stay in cache.
+/// Chunk size that serves well: large enough that few rows straddle it, small enough to stay in a core's cache.
 pub const WINDOW: usize = 1 << 18;
 
-struct Window<R> {
-    reader: R,
+/// Bytes by which the dialect is told.
+const LOOK: usize = 64 << 10;
+
+/// A stretch of a dump with what it holds. Its memory is used again and again.
+#[derive(Debug, Default)]
+pub struct Chunk {
     bytes: Vec<u8>,
-    /// First byte that was not handed out yet.
-    mark: usize,
-    /// Where reading goes on.
-    at: usize,
     filled: usize,
-    end: bool,
-    offset: u64,
-    /// Line on which the byte at `counted` stands. Lines are counted in long stretches, when somebody asks or bytes go.
+    /// How much of it the pieces cover.
+    used: usize,
+    pieces: Vec<Located>,
+    rows: Vec<Range<usize>>,
+    hex: Vec<usize>,
+    literals: Vec<Range<usize>>,
+}
+
+#[derive(Debug)]
+struct Located {
+    kind: Kind,
+    span: Range<usize>,
+    statement: Arc<Statement>,
     line: u64,
-    counted: usize,
+    first_line: u64,
+    quoting: Quoting,
 }
 
-impl<R: Read> Window<R> {
+#[derive(Debug, Clone)]
+enum Kind {
+    Gap,
+    Whole { literals: Range<usize>, delimiter: usize },
+    InsertHead,
+    Rows { rows: Range<usize>, hex: Range<usize> },
+    Between,
+    Tail { delimiter: usize },
+    CutOff,
+}
+
+impl Chunk {
+    /// Returns the bytes that the pieces cover.
+    pub fn bytes(&self) -> &[u8] {
+        &self.bytes[..self.used]
+    }
+
+    /// Returns the pieces with their offsets, in order.
+    pub fn pieces(&self) -> impl Iterator<Item = (usize, Piece<'_>, At<'_>)> {
+        self.pieces.iter().map(|located| {
+            let bytes = &self.bytes[located.span.clone()];
+            let piece = match &located.kind {
+                Kind::Gap => Piece::Gap(bytes),
+                Kind::Whole { literals, delimiter } => {
+                    Piece::Whole { bytes, literals: &self.literals[literals.clone()], delimiter: *delimiter }
+                }
+                Kind::InsertHead => Piece::InsertHead(bytes),
+                Kind::Rows { rows, hex } => Piece::Rows(Rows {
+                    bytes,
+                    base: located.span.start,
+                    spans: &self.rows[rows.clone()],
+                    hex: &self.hex[hex.clone()],
+                }),
+                Kind::Between => Piece::Between(bytes),
+                Kind::Tail { delimiter } => Piece::Tail { bytes, delimiter: *delimiter },
+                Kind::CutOff => Piece::CutOff(bytes),
+            };
+            let at = At {
+                statement: &located.statement,
+                line: located.line,
+                first_line: located.first_line,
+                quoting: located.quoting,
+            };
+            (located.span.start, piece, at)
+        })
+    }
+
+    fn clear(&mut self, window: usize) {
+        // A chunk that had to hold one giant literal gives the memory back.
+        if self.bytes.len() > 8 * window.max(1 << 16) {
+            self.bytes = Vec::new();
+        }
+        self.filled = 0;
+        self.restart();
+    }
+
+    fn restart(&mut self) {
+        self.used = 0;
+        self.pieces.clear();
+        self.rows.clear();
+        self.hex.clear();
+        self.literals.clear();
+    }
+
     fn rest(&self) -> &[u8] {
-        &self.bytes[self.at..self.filled]
-    }
-
-    /// Makes room behind what is kept and reads on.
-    fn fill(&mut self) -> Result<(), DumpError> {
-        self.line();
-        self.counted = 0;
-        self.bytes.copy_within(self.mark..self.filled, 0);
-        self.filled -= self.mark;
-        self.at -= self.mark;
-        self.mark = 0;
-        if self.filled == self.bytes.len() {
-            let larger = self.bytes.len() * 2;
-            self.bytes.resize(larger, 0);
-        }
-        loop {
-            match self.reader.read(&mut self.bytes[self.filled..]) {
-                Ok(0) => self.end = true,
-                Ok(n) => self.filled += n,
-                Err(e) if e.kind() == std::io::ErrorKind::Interrupted => continue,
-                Err(e) => return Err(DumpError::Read(e)),
-            }
-            return Ok(());
-        }
-    }
-
-    /// Returns the line of the mark, from 1.
-    fn line(&mut self) -> u64 {
-        self.line += memchr::memchr_iter(b'\n', &self.bytes[self.counted..self.mark]).count() as u64;
-        self.counted = self.mark;
-        self.line
-    }
-
-    /// Moves the mark to where reading goes on.
-    fn handed_out(&mut self) {
-        self.offset += (self.at - self.mark) as u64;
-        self.mark = self.at;
+        &self.bytes[self.used..self.filled]
     }
 }
 
-/// Reads a dump to its end. `window` is the initial window in bytes.
-pub fn run<R: Read>(reader: R, window: usize, sink: &mut dyn Sink) -> Result<Ending, DumpError> {
-    let mut w = Window {
-        reader,
-        bytes: vec![0; window.max(8)],
-        mark: 0,
-        at: 0,
-        filled: 0,
-        end: false,
-        offset: 0,
-        line: 1,
-        counted: 0,
-    };
-    while w.filled < 4096 && !w.end {
-        w.fill()?;
-    }
-    refuse_other_dialects(w.rest())?;
-    let mut run = Run {
-        lexer: Lexer::default(),
-        head: Head::default(),
-        statement: Statement { class: Class::Empty, name: None, qualifier: None, columns: None, line: 1 },
-        tables: HashMap::new(),
-        literals: Vec::new(),
-        values: Vec::new(),
-        ending: Ending::default(),
-    };
-    if w.rest().starts_with(b"\xEF\xBB\xBF") {
-        w.at = 3;
-        run.gap(&mut w, sink)?;
-    }
-    run.statements(&mut w, sink)?;
-    run.ending.bytes = w.offset;
-    Ok(run.ending)
+/// Where the source stands between two pieces.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum State {
+    Between,
+    Rows,
+    Copy,
+    Done,
 }
 
-fn refuse_other_dialects(start: &[u8]) -> Result<(), DumpError> {
-    let start = &start[..start.len().min(4096)];
-    let has = |needle: &[u8]| memchr::memmem::find(start, needle).is_some();
-    if start.starts_with(b"\xFF\xFE") || start.starts_with(b"\xFE\xFF") {
-        return Err(DumpError::Dialect("a UTF-16 text, perhaps an SQL Server script"));
-    }
-    if has(b"PostgreSQL database dump") {
-        return Err(DumpError::Dialect("a PostgreSQL dump"));
-    }
-    if start.starts_with(b"PRAGMA foreign_keys") || start.starts_with(b"SQLite format 3") {
-        return Err(DumpError::Dialect("an SQLite dump or database"));
-    }
-    Ok(())
-}
+/// A table's columns and primary key.
+type Known = (Arc<[String]>, Arc<[String]>);
 
-struct Run {
+/// Reads a dump chunk by chunk.
+pub struct Source<R> {
+    reader: R,
+    window: usize,
+    /// What the last chunk left over: the beginning of the next one.
+    carry: Vec<u8>,
+    end: bool,
     lexer: Lexer,
     head: Head,
-    statement: Statement,
-    tables: HashMap<String, Arc<[String]>>,
-    literals: Vec<Range<usize>>,
+    state: State,
+    statement: Arc<Statement>,
+    /// The head of the last insert, to know the next one by.
+    last_head: Vec<u8>,
+    tables: HashMap<String, Known>,
+    line: u64,
+    statement_line: u64,
     values: Vec<Value>,
     ending: Ending,
 }
 
-impl Run {
-    fn quoting(&self) -> Quoting {
-        Quoting { backslash: self.lexer.backslash_escapes }
-    }
-
-    fn gap<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<(), DumpError> {
-        sink.piece(Piece::Gap(&w.bytes[w.mark..w.at]), &self.statement, self.quoting())?;
-        w.handed_out();
-        Ok(())
-    }
-
-    fn cut_off<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<(), DumpError> {
-        let what = match &self.statement.class {
-            Class::Insert => format!("INSERT INTO {}", self.statement.name.as_deref().unwrap_or("?")),
-            _ => String::from_utf8_lossy(&w.bytes[w.mark..w.filled.min(w.mark + 40)]).into_owned(),
+impl<R: Read> Source<R> {
+    /// Starts on a dump. `window` is the size of a chunk in bytes. Without a dialect it is told from the first bytes.
+    pub fn new(reader: R, window: usize, dialect: Option<Dialect>) -> Result<Self, DumpError> {
+        let mut source = Source {
+            reader,
+            window: window.max(8),
+            carry: Vec::new(),
+            end: false,
+            lexer: Lexer::default(),
+            head: Head::default(),
+            state: State::Between,
+            statement: Arc::default(),
+            last_head: Vec::new(),
+            tables: HashMap::new(),
+            line: 1,
+            statement_line: 1,
+            values: Vec::new(),
+            ending: Ending::default(),
         };
-        self.ending.cut_off = Some(CutOff { line: w.line(), offset: w.offset, what });
-        w.at = w.filled;
-        sink.piece(Piece::CutOff(&w.bytes[w.mark..w.at]), &self.statement, self.quoting())?;
-        w.handed_out();
-        Ok(())
+        let mut start = vec![0; LOOK];
+        let filled = source.read_into(&mut start, 0)?;
+        start.truncate(filled);
+        if start.starts_with(b"SQLite format 3\0") {
+            return Err(DumpError::DatabaseFile);
+        }
+        source.carry = start;
+        let dialect = dialect.unwrap_or_else(|| Dialect::of(&source.carry));
+        source.lexer = Lexer::of(dialect);
+        source.ending.dialect = dialect;
+        Ok(source)
     }
 
-    /// The outer loop: gaps and statements.
-    fn statements<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<(), DumpError> {
+    /// Returns whose dump it is.
+    pub fn dialect(&self) -> Dialect {
+        self.ending.dialect
+    }
+
+    /// Says how it ended, once no chunk comes any more.
+    pub fn ending(self) -> Ending {
+        self.ending
+    }
+
+    fn read_into(&mut self, bytes: &mut [u8], mut filled: usize) -> Result<usize, DumpError> {
+        while filled < bytes.len() && !self.end {
+            match self.reader.read(&mut bytes[filled..]) {
+                Ok(0) => self.end = true,
+                Ok(n) => filled += n,
+                Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
+                Err(e) => return Err(DumpError::Read(e)),
+            }
+        }
+        Ok(filled)
+    }
+
+    /// Reads the next chunk. Returns false when the dump is at its end.
+    pub fn next(&mut self, chunk: &mut Chunk) -> Result<bool, DumpError> {
+        chunk.clear(self.window);
+        let carried = self.carry.len();
+        let mut target = self.window.max(carried);
+        if chunk.bytes.len() < target {
+            chunk.bytes.resize(target, 0);
+        }
+        chunk.bytes[..carried].copy_from_slice(&self.carry);
+        chunk.filled = carried;
+        loop {
+            let limit = target;
+            chunk.filled = self.read_into(&mut chunk.bytes[..limit], chunk.filled)?;
+            if chunk.filled == 0 || self.state == State::Done {
+                match self.state {
+                    State::Rows if self.lexer.dialect == Dialect::SqlServer => self.ending.statements += 1,
+                    State::Rows | State::Copy => drop(self.cut_off(chunk)),
+                    State::Between | State::Done => {}
+                }
+                return Ok(false);
+            }
+            self.locate(chunk);
+            if chunk.used > 0 || self.state == State::Done {
+                break;
+            }
+            // Not one piece is whole: a larger chunk is needed.
+            target *= 2;
+            chunk.bytes.resize(target, 0);
+            chunk.restart();
+        }
+        self.carry.clear();
+        self.carry.extend_from_slice(&chunk.bytes[chunk.used..chunk.filled]);
+        self.ending.bytes += chunk.used as u64;
+        Ok(chunk.used > 0)
+    }
+
+    fn quoting(&self) -> Quoting {
+        Quoting {
+            dialect: self.lexer.dialect,
+            backslash: self.lexer.backslash_escapes,
+            copy: self.state == State::Copy,
+        }
+    }
+
+    fn take(&mut self, chunk: &mut Chunk, kind: Kind, len: usize) {
+        let span = chunk.used..chunk.used + len;
+        let first_line = self.line;
+        self.line += memchr::memchr_iter(b'\n', &chunk.bytes[span.clone()]).count() as u64;
+        chunk.used = span.end;
+        chunk.pieces.push(Located {
+            kind,
+            span,
+            statement: self.statement.clone(),
+            line: self.statement_line,
+            first_line,
+            quoting: self.quoting(),
+        });
+    }
+
+    /// Locates as many pieces as the chunk holds whole.
+    fn locate(&mut self, chunk: &mut Chunk) {
+        if self.ending.bytes == 0 && chunk.used == 0 && chunk.rest().starts_with(b"\xEF\xBB\xBF") {
+            self.take(chunk, Kind::Gap, 3);
+        }
+        loop {
+            let went_on = match self.state {
+                State::Between => self.statement(chunk),
+                State::Rows => self.rows(chunk),
+                State::Copy => self.copy(chunk),
+                State::Done => false,
+            };
+            if !went_on {
+                return;
+            }
+        }
+    }
+
+    /// The dump ends inside of what begins at the chunk's used part.
+    fn cut_off(&mut self, chunk: &mut Chunk) -> bool {
+        let rest = chunk.rest();
+        let what = match (&self.state, &self.statement.class) {
+            (State::Rows | State::Copy, Class::Insert | Class::Copy) => {
+                format!("rows of {}", self.statement.name.as_deref().unwrap_or("?"))
+            }
+            _ => String::from_utf8_lossy(&rest[..rest.len().min(40)]).trim().to_string(),
+        };
+        let offset = self.ending.bytes + chunk.used as u64;
+        self.ending.cut_off = Some(CutOff { line: self.line, offset, what });
+        let len = rest.len();
+        self.state = State::Done;
+        self.take(chunk, Kind::CutOff, len);
+        true
+    }
+
+    /// Reads a gap, a statement or the head of an insert. Returns false if the chunk holds none whole.
+    fn statement(&mut self, chunk: &mut Chunk) -> bool {
+        if chunk.used == chunk.filled {
+            if self.end {
+                self.state = State::Done;
+            }
+            return false;
+        }
+        let end = self.end;
+        let saved = self.lexer.clone();
+        if self.same_head(chunk) {
+            return true;
+        }
+        self.head.clear();
+        let first_literal = chunk.literals.len();
+        let start = chunk.used;
+        let mut at = start;
         let mut begun = false;
         loop {
-            let (token, len) = match self.lexer.next(w.rest(), w.end) {
+            // A token may turn out to belong to what comes next.
+            let before = (!begun).then(|| self.lexer.clone());
+            let line_start = self.lexer.at_line_start();
+            let (token, len) = match self.lexer.next(&chunk.bytes[at..chunk.filled], end) {
                 Step::Token(token, len) => (token, len),
-                Step::More if !w.end => {
-                    w.fill()?;
-                    continue;
+                // A gap that reaches the end of the window is handed out as far as it goes.
+                Step::More if !begun && at > start => {
+                    self.take(chunk, Kind::Gap, at - start);
+                    return true;
                 }
-                Step::More if !begun => return Ok(()),
+                Step::More | Step::CutOff(_) if !end => {
+                    chunk.literals.truncate(first_literal);
+                    self.lexer = saved;
+                    return false;
+                }
                 Step::More | Step::CutOff(_) => {
-                    if begun {
-                        self.statement = self.head.statement(w.line());
+                    chunk.literals.truncate(first_literal);
+                    // A last statement of a batch language needs no delimiter.
+                    if self.lexer.dialect == Dialect::SqlServer && at == chunk.filled && self.head.level() {
+                        return self.whole(chunk, at - start, 0, first_literal);
                     }
-                    return self.cut_off(w, sink);
+                    self.statement_line = self.line;
+                    self.statement = Arc::new(self.head.statement(&chunk.bytes[start..at]));
+                    return self.cut_off(chunk);
                 }
             };
-            let idle = matches!(token, Token::Space | Token::Comment | Token::DelimiterLine);
+            let idle = matches!(token, Token::Space | Token::Comment | Token::ClientLine);
             if !begun && (idle || token == Token::End) {
-                w.at += len;
-                self.gap(w, sink)?;
+                at += len;
                 continue;
             }
+            if !begun && at > start {
+                self.lexer = before.unwrap_or(saved);
+                self.take(chunk, Kind::Gap, at - start);
+                return true;
+            }
+            if begun && line_start && self.begins_next(token, &chunk.bytes[at..at + len]) {
+                self.lexer = saved_at(&saved, &chunk.bytes[start..at]);
+                self.lexer.statement_ended();
+                return self.whole(chunk, at - start, 0, first_literal);
+            }
             begun = true;
-            let start = w.at;
-            w.at += len;
+            let token_span = at - start..at - start + len;
+            at += len;
             match token {
-                Token::Space | Token::Comment | Token::DelimiterLine | Token::HintOpen | Token::HintClose => {
-                }
+                Token::Space | Token::Comment | Token::ClientLine | Token::HintOpen | Token::HintClose => {}
                 Token::End => {
-                    self.whole(w, sink, len)?;
-                    begun = false;
+                    let whole = self.whole(chunk, at - start, len, first_literal);
+                    if !whole {
+                        self.lexer = saved;
+                    }
+                    return whole;
                 }
                 _ => {
                     if token == Token::Text {
-                        self.literals.push(start - w.mark..w.at - w.mark);
+                        chunk.literals.push(token_span.clone());
                     }
-                    self.head.push(token, &w.bytes[start..w.at]);
-                    if token == Token::Word && self.head.opens_rows() {
-                        self.statement = self.head.statement(w.line());
-                        self.know_columns();
-                        sink.piece(
-                            Piece::InsertHead(&w.bytes[w.mark..w.at]),
-                            &self.statement,
-                            self.quoting(),
-                        )?;
-                        w.handed_out();
-                        let whole = self.rows(w, sink)?;
-                        if !whole {
-                            return Ok(());
-                        }
-                        self.reset();
-                        begun = false;
+                    let text = &chunk.bytes[start..at];
+                    self.head.push(token, text, token_span);
+                    if token == Token::Word && self.head.opens_rows(text, self.lexer.dialect) {
+                        chunk.literals.truncate(first_literal);
+                        let statement = self.head.statement(text);
+                        self.last_head.clear();
+                        self.last_head.extend_from_slice(text);
+                        self.enter(statement);
+                        self.state = State::Rows;
+                        self.take(chunk, Kind::InsertHead, at - start);
+                        return true;
                     }
                 }
             }
         }
     }
 
-    fn reset(&mut self) {
-        self.head.clear();
-        self.literals.clear();
-        self.ending.statements += 1;
+    /// In a batch language, says whether a token at the beginning of a line begins the next statement although none was ended.
+    fn begins_next(&self, token: Token, word: &[u8]) -> bool {
+        self.lexer.dialect == Dialect::SqlServer
+            && token == Token::Word
+            && !self.lexer.in_body()
+            && self.head.level()
+            && [&b"INSERT"[..], b"CREATE", b"ALTER", b"UPDATE", b"DELETE"]
+                .iter()
+                .any(|w| word.eq_ignore_ascii_case(w))
     }
 
-    fn know_columns(&mut self) {
-        if self.statement.columns.is_none()
-            && let Some(name) = &self.statement.name
-        {
-            self.statement.columns = self.tables.get(name).cloned();
+    /// Takes the head of an insert that is spelled as the last one was.
+    fn same_head(&mut self, chunk: &mut Chunk) -> bool {
+        let known = !self.last_head.is_empty()
+            && self.statement.class == Class::Insert
+            && self.lexer.plain_delimiter()
+            && chunk.rest().starts_with(&self.last_head)
+            && matches!(chunk.rest().get(self.last_head.len()), Some(b' ' | b'(' | b'\n' | b'\r'));
+        if known {
+            self.statement_line = self.line;
+            self.lexer.inside_statement();
+            self.state = State::Rows;
+            self.take(chunk, Kind::InsertHead, self.last_head.len());
         }
+        known
     }
 
-    fn whole<R: Read>(
-        &mut self,
-        w: &mut Window<R>,
-        sink: &mut dyn Sink,
-        delimiter: usize,
-    ) -> Result<(), DumpError> {
-        self.statement = self.head.statement(w.line());
-        let bytes = &w.bytes[w.mark..w.at];
-        if self.statement.class == Class::CreateTable
-            && let Some(name) = &self.statement.name
-        {
-            let columns: Arc<[String]> = created_columns(bytes).into();
-            self.statement.columns = Some(columns.clone());
-            self.tables.insert(name.clone(), columns);
-        }
-        let quoting = self.quoting();
-        if self.statement.class == Class::Set {
-            let upper = bytes.to_ascii_uppercase();
-            if memchr::memmem::find(&upper, b"SQL_MODE").is_some() {
-                self.lexer.backslash_escapes =
-                    memchr::memmem::find(&upper, b"NO_BACKSLASH_ESCAPES").is_none();
+    /// Makes a statement the one at hand; columns that an insert does not list are known from the table's creation.
+    fn enter(&mut self, mut statement: Statement) {
+        self.statement_line = self.line;
+        if let Some((columns, key)) = statement.name.as_ref().and_then(|n| self.tables.get(n)) {
+            statement.key = key.clone();
+            if statement.columns.is_none() {
+                statement.columns = Some(columns.clone());
             }
         }
-        sink.piece(Piece::Whole { bytes, literals: &self.literals, delimiter }, &self.statement, quoting)?;
-        w.handed_out();
-        self.reset();
-        Ok(())
+        if *self.statement != statement {
+            self.statement = Arc::new(statement);
+        }
     }
 
-    /// The rows of an insert, to its delimiter. Returns false if the dump ends before.
-    fn rows<R: Read>(&mut self, w: &mut Window<R>, sink: &mut dyn Sink) -> Result<bool, DumpError> {
+    fn whole(&mut self, chunk: &mut Chunk, len: usize, delimiter: usize, first_literal: usize) -> bool {
+        let bytes = &chunk.bytes[chunk.used..chunk.used + len];
+        let mut statement = self.head.statement(bytes);
+        match statement.class {
+            Class::CreateTable => {
+                let Created { columns, key } = created(bytes, self.lexer.dialect);
+                statement.columns = Some(columns.into());
+                statement.key = key.into();
+                if let (Some(name), Some(columns)) = (&statement.name, &statement.columns) {
+                    self.tables.insert(name.clone(), (columns.clone(), statement.key.clone()));
+                }
+            }
+            Class::Copy if self.lexer.dialect == Dialect::Postgres => {
+                // The line's end belongs to the head.
+                let Some(line) = memchr::memchr(b'\n', &chunk.bytes[chunk.used + len..chunk.filled]) else {
+                    if self.end {
+                        return self.cut_off(chunk);
+                    }
+                    chunk.literals.truncate(first_literal);
+                    return false;
+                };
+                self.enter(statement);
+                self.take(chunk, Kind::InsertHead, len + line + 1);
+                self.state = State::Copy;
+                return true;
+            }
+            _ => {}
+        }
+        self.ending.statements += 1;
+        let literals = first_literal..chunk.literals.len();
+        let escapes = (statement.class == Class::Set).then(|| self.escapes_after(bytes)).flatten();
+        self.enter(statement);
+        self.take(chunk, Kind::Whole { literals, delimiter }, len);
+        if let Some(escapes) = escapes {
+            self.lexer.backslash_escapes = escapes;
+        }
+        true
+    }
+
+    /// Says whether backslashes escape behind a `SET` statement, if it speaks of that.
+    fn escapes_after(&self, set: &[u8]) -> Option<bool> {
+        let upper = set.to_ascii_uppercase();
+        let has = |word: &[u8]| memchr::memmem::find(&upper, word).is_some();
+        match self.lexer.dialect {
+            Dialect::Mysql => has(b"SQL_MODE").then(|| !has(b"NO_BACKSLASH_ESCAPES")),
+            Dialect::Postgres => has(b"STANDARD_CONFORMING_STRINGS").then(|| has(b"OFF")),
+            _ => None,
+        }
+    }
+
+    /// Reads rows of an insert, or what follows the last one.
+    fn rows(&mut self, chunk: &mut Chunk) -> bool {
         let quoting = self.quoting();
+        if chunk.rest().first() == Some(&b'(') {
+            return self.run_of_rows(chunk, quoting);
+        }
+        let end = self.end;
+        let saved = self.lexer.clone();
+        let start = chunk.used;
+        let mut at = start;
         // Once something other than a row follows, all up to the delimiter is tail.
         let mut in_tail = false;
         loop {
-            if !in_tail && w.rest().first() == Some(&b'(') {
-                if w.at > w.mark {
-                    sink.piece(Piece::Between(&w.bytes[w.mark..w.at]), &self.statement, quoting)?;
-                    w.handed_out();
-                }
-                match row::scan(w.rest(), quoting.backslash, w.end, &mut self.values) {
-                    RowStep::Row(len) => {
-                        w.at += len;
-                        let bytes = &w.bytes[w.mark..w.at];
-                        sink.piece(Piece::Row { bytes, values: &self.values }, &self.statement, quoting)?;
-                        w.handed_out();
-                    }
-                    RowStep::More if !w.end => w.fill()?,
-                    RowStep::More => {
-                        self.cut_off(w, sink)?;
-                        return Ok(false);
-                    }
-                }
-                continue;
+            if !in_tail && at > start && chunk.bytes[..chunk.filled].get(at) == Some(&b'(') {
+                self.take(chunk, Kind::Between, at - start);
+                return true;
             }
-            match self.lexer.next(w.rest(), w.end) {
+            match self.lexer.next(&chunk.bytes[at..chunk.filled], end) {
                 Step::Token(Token::End, len) => {
-                    w.at += len;
-                    let bytes = &w.bytes[w.mark..w.at];
-                    sink.piece(Piece::Tail { bytes, delimiter: len }, &self.statement, quoting)?;
-                    w.handed_out();
-                    return Ok(true);
+                    self.state = State::Between;
+                    self.ending.statements += 1;
+                    self.take(chunk, Kind::Tail { delimiter: len }, at + len - start);
+                    return true;
                 }
                 Step::Token(token, len) => {
-                    w.at += len;
-                    let between = matches!(token, Token::Space | Token::Comment | Token::Punct(b','));
-                    in_tail |= !between;
+                    if !in_tail && token == Token::Word && self.lexer.dialect == Dialect::SqlServer {
+                        // The next statement of the batch.
+                        return self.end_rows(chunk, &saved, at - start);
+                    }
+                    at += len;
+                    in_tail |= !matches!(token, Token::Space | Token::Comment | Token::Punct(b','));
                 }
-                Step::More if !w.end => w.fill()?,
-                Step::More | Step::CutOff(_) => {
-                    self.cut_off(w, sink)?;
-                    return Ok(false);
+                Step::More | Step::CutOff(_) if !end => {
+                    self.lexer = saved;
+                    return false;
                 }
+                Step::More if at == chunk.filled && self.lexer.dialect == Dialect::SqlServer => {
+                    return self.end_rows(chunk, &saved, at - start);
+                }
+                Step::More | Step::CutOff(_) => return self.cut_off(chunk),
             }
         }
     }
+
+    /// Ends the rows of an insert that no delimiter ends.
+    fn end_rows(&mut self, chunk: &mut Chunk, saved: &Lexer, len: usize) -> bool {
+        self.lexer = saved_at(saved, &chunk.bytes[chunk.used..chunk.used + len]);
+        self.lexer.statement_ended();
+        self.state = State::Between;
+        self.ending.statements += 1;
+        self.take(chunk, Kind::Tail { delimiter: 0 }, len);
+        true
+    }
+
+    fn run_of_rows(&mut self, chunk: &mut Chunk, quoting: Quoting) -> bool {
+        let (first, first_hex) = (chunk.rows.len(), chunk.hex.len());
+        let start = chunk.used;
+        let mut at = start;
+        loop {
+            let text = &chunk.bytes[..chunk.filled];
+            // PostgreSQL's strings may escape one by one, which the pass does not look at.
+            let stop = if quoting.dialect == Dialect::Postgres {
+                Stop::Slow
+            } else {
+                runs::pass(text, at, quoting.backslash, &mut chunk.rows, &mut chunk.hex)
+            };
+            let done = chunk.rows[first..].last().map_or(start, |r| r.end);
+            if stop != Stop::Slow {
+                return self.take_rows(chunk, first, first_hex, done - start);
+            }
+            // The row in which the pass stopped begins behind the last whole one, or at the very start.
+            let between = if done > start { next_open(text, done) } else { Some(start) };
+            let Some(open) = between else {
+                return self.take_rows(chunk, first, first_hex, done - start);
+            };
+            match row::scan(&text[open..], quoting, self.end, &mut self.values) {
+                RowStep::Row(len) => {
+                    let hidden = |v: &&Value| {
+                        v.kind == row::ValueKind::Hex
+                            || (quoting.dialect == Dialect::Postgres && v.kind == row::ValueKind::Text)
+                                && [&b"\\x"[..], b"\\\\x"]
+                                    .iter()
+                                    .any(|x| text[open + v.literal.start + 1..].starts_with(x))
+                    };
+                    chunk.hex.extend(self.values.iter().filter(hidden).map(|v| open + v.literal.start));
+                    chunk.rows.push(open..open + len);
+                    match next_open(text, open + len) {
+                        Some(next) => at = next,
+                        None => return self.take_rows(chunk, first, first_hex, open + len - start),
+                    }
+                }
+                RowStep::More => return self.take_rows(chunk, first, first_hex, done - start),
+            }
+        }
+    }
+
+    /// Hands out the rows found; without any, says whether more input could bring one.
+    fn take_rows(&mut self, chunk: &mut Chunk, first: usize, first_hex: usize, len: usize) -> bool {
+        if chunk.rows.len() > first {
+            let kind = Kind::Rows { rows: first..chunk.rows.len(), hex: first_hex..chunk.hex.len() };
+            self.take(chunk, kind, len);
+            return true;
+        }
+        chunk.hex.truncate(first_hex);
+        if self.end { self.cut_off(chunk) } else { false }
+    }
+
+    /// Reads lines of a `COPY` block, or the line that ends it.
+    fn copy(&mut self, chunk: &mut Chunk) -> bool {
+        let start = chunk.used;
+        let text = &chunk.bytes[..chunk.filled];
+        let (first, first_hex) = (chunk.rows.len(), chunk.hex.len());
+        let mut at = start;
+        while let Some(len) = memchr::memchr(b'\n', &text[at..]) {
+            let line = text[at..at + len].strip_suffix(b"\r").unwrap_or(&text[at..at + len]);
+            if line == b"\\." {
+                break;
+            }
+            chunk.rows.push(at..at + line.len());
+            at += len + 1;
+        }
+        if at > start {
+            chunk.hex.extend(memchr::memmem::find_iter(&text[start..at], b"\\\\x").map(|i| start + i));
+            let kind = Kind::Rows { rows: first..chunk.rows.len(), hex: first_hex..chunk.hex.len() };
+            self.take(chunk, kind, at - start);
+            return true;
+        }
+        let rest = chunk.rest();
+        let ends = rest.starts_with(b"\\.");
+        match memchr::memchr(b'\n', rest).map(|n| n + 1).or((self.end && ends).then_some(rest.len())) {
+            Some(len) if ends => {
+                self.lexer.statement_ended();
+                self.ending.statements += 1;
+                self.take(chunk, Kind::Tail { delimiter: 0 }, len);
+                self.state = State::Between;
+                true
+            }
+            _ if self.end => self.cut_off(chunk),
+            _ => false,
+        }
+    }
+}
+
+/// Returns the lexer as it is behind a stretch of tokens that it has read once already.
+fn saved_at(saved: &Lexer, text: &[u8]) -> Lexer {
+    let mut lexer = saved.clone();
+    let mut at = 0;
+    while at < text.len() {
+        let Step::Token(_, len) = lexer.next(&text[at..], true) else { break };
+        at += len;
+    }
+    lexer
+}
+
+/// Returns where the next row's bracket stands behind a row, if only commas and space lie between.
+fn next_open(text: &[u8], at: usize) -> Option<usize> {
+    let skip = text[at..].iter().take_while(|b| matches!(b, b',' | b' ' | b'\t' | b'\n' | b'\r')).count();
+    (text.get(at + skip) == Some(&b'(')).then_some(at + skip)
+}
+
+/// Hands the pieces of a MySQL dump to a sink. `window` is the size of a chunk in bytes.
+///
+/// # Errors
+/// Also where the dump is of another dialect: what loads, packs and surveys can use MySQL's only.
+pub fn run<R: Read>(reader: R, window: usize, sink: &mut dyn Sink) -> Result<Ending, DumpError> {
+    let source = Source::new(reader, window, None)?;
+    if source.dialect() != Dialect::Mysql {
+        return Err(DumpError::Dialect(source.dialect()));
+    }
+    run_source(source, sink)
+}
+
+/// Hands the pieces of any dump to a sink.
+pub fn run_source<R: Read>(mut source: Source<R>, sink: &mut dyn Sink) -> Result<Ending, DumpError> {
+    let mut chunk = Chunk::default();
+    while source.next(&mut chunk)? {
+        for (_, piece, at) in chunk.pieces() {
+            sink.piece(piece, at)?;
+        }
+    }
+    Ok(source.ending())
 }
 
 #[cfg(test)]
@@ -401,53 +809,28 @@ mod tests {
     }
 
     impl Sink for Notes {
-        fn piece(&mut self, piece: Piece<'_>, s: &Statement, _: Quoting) -> Result<(), DumpError> {
+        fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+            let place = format!("{:?} {:?} {}", at.statement.class, at.statement.name, at.line);
             let (kind, bytes) = match piece {
-                Piece::Gap(b) => ("gap", b),
+                // Gaps, and what stands between rows, may come in several pieces: how many depends on the cuts and on nothing that
+                // matters.
+                Piece::Gap(b) | Piece::Between(b) => ("", b),
+                Piece::Rows(rows) => {
+                    for row in rows.each() {
+                        self.lines.push(format!("row {place} {:?}", String::from_utf8_lossy(row)));
+                    }
+                    ("", rows.bytes)
+                }
                 Piece::Whole { bytes, .. } => ("whole", bytes),
                 Piece::InsertHead(b) => ("head", b),
-                Piece::Row { bytes, .. } => ("row", bytes),
-                Piece::Between(b) => ("between", b),
                 Piece::Tail { bytes, .. } => ("tail", bytes),
                 Piece::CutOff(b) => ("cut", b),
             };
             self.bytes.extend_from_slice(bytes);
-            // Space may come in several gaps: how many depends on the cuts and on nothing that matters.
-            if kind != "gap" {
-                self.lines.push(format!(
-                    "{kind} {:?} {:?} {} {:?}",
-                    s.class,
-                    s.name,
-                    s.line,
-                    String::from_utf8_lossy(bytes)
-                ));
+            if !kind.is_empty() {
+                self.lines.push(format!("{kind} {place} {:?}", String::from_utf8_lossy(bytes).trim()));
             }
             Ok(())
-        }
-    }
-
-    const DUMP: &str = "\u{feff}-- head -- x\n/*!40101 SET NAMES utf8 */;\nSET SQL_MODE='ANSI';\r\n# c\nCREATE TABLE `t` (`a` int, b text COMMENT 'it''s;');\n\
-        INSERT INTO `t` VALUES (1,'a;\\'),('),\n(2,\"x\"\"(\"); INSERT INTO t (b) VALUES ('1') ON DUPLICATE KEY UPDATE b='(2)';\n\
-        DELIMITER ;;\nCREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW BEGIN SET @a=1; SET @b=2; END;;\nDELIMITER ;\nREPLACE t VALUES(3,NULL)";
-
-    #[test]
-    fn every_cut_gives_the_same_pieces_and_all_bytes_come_out() {
-        let mut whole = Notes::default();
-        let ending = run(DUMP.as_bytes(), WINDOW, &mut whole).unwrap();
-        assert_eq!(whole.bytes, DUMP.as_bytes());
-        assert_eq!(ending.cut_off.as_ref().map(|c| c.line), Some(11), "the last statement has no delimiter");
-        assert_eq!(ending.statements, 6);
-        assert!(
-            whole.lines.iter().any(|l| l.starts_with("whole CreateTrigger Some(\"g\")")),
-            "{:#?}",
-            whole.lines
-        );
-        assert_eq!(whole.lines.iter().filter(|l| l.starts_with("row")).count(), 4);
-        for window in 8..DUMP.len() {
-            let mut cut = Notes::default();
-            run(OneByOne(DUMP.as_bytes()), window, &mut cut).unwrap();
-            assert_eq!(cut.bytes, DUMP.as_bytes());
-            assert_eq!(cut.lines, whole.lines, "window {window}");
         }
     }
 
@@ -459,6 +842,53 @@ mod tests {
             buf[..n].copy_from_slice(&self.0[..n]);
             self.0 = &self.0[n..];
             Ok(n)
+        }
+    }
+
+    const MYSQL: &str = "\u{feff}-- head -- x\n/*!40101 SET NAMES utf8 */;\nSET SQL_MODE='ANSI';\r\n# c\nCREATE TABLE `t` (`a` int, b text COMMENT 'it''s;');\n\
+        INSERT INTO `t` VALUES (1,'a;\\'),('),\n(2,\"x\"\"(\"); INSERT INTO t (b) VALUES ('1') ON DUPLICATE KEY UPDATE b='(2)';\n\
+        DELIMITER ;;\nCREATE TRIGGER g BEFORE INSERT ON t FOR EACH ROW BEGIN SET @a=1; SET @b=2; END;;\nDELIMITER ;\nREPLACE t VALUES(3,NULL)";
+    const POSTGRES: &str = "--\n-- PostgreSQL database dump\n--\n\\restrict abc\nSET standard_conforming_strings = on;\nCREATE FUNCTION public.f() RETURNS text AS $_$SELECT 'a;'; $_$ LANGUAGE sql;\n\
+        COPY public.t (id, \"v x\") FROM stdin;\n1\ta\\tb;\n2\t\\N\n\\.\n\nINSERT INTO public.t VALUES (1, E'it\\'s', 'C:\\');\n/* a /* nested; */ b */ SELECT pg_catalog.setval('public.s', 3, true);\n";
+    const SQLITE: &str = "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE t(\"a b\" TEXT, c);\nINSERT INTO t VALUES('a\nb;'' ',X'00');\nINSERT INTO t VALUES(replace('a\\nb','\\n',char(10)),1);\n\
+        CREATE TRIGGER g AFTER INSERT ON t BEGIN UPDATE t SET c=CASE WHEN 1 THEN 2 END; DELETE FROM t WHERE c=';'; END;\nCOMMIT;\n";
+    const SQL_SERVER: &str = "\u{feff}USE [site]\r\nGO\r\nCREATE TABLE [dbo].[T]([Id] [int] PRIMARY KEY, [V] [nvarchar](max))\r\nGO\r\nSET IDENTITY_INSERT [dbo].[T] ON \r\n\r\nINSERT [dbo].[T] ([Id], [V]) VALUES (1, N'it''s\r\nGO on')\r\nINSERT [dbo].[T] ([Id], [V]) VALUES (2, NULL), (3, 0xAF)\r\nSET IDENTITY_INSERT [dbo].[T] OFF\r\nGO\r\nCREATE PROCEDURE p AS\r\nINSERT [dbo].[T] ([Id]) VALUES (1); SELECT 1;\r\nGO\r\nPRINT 'end'";
+
+    #[test]
+    fn every_cut_gives_the_same_pieces_and_all_bytes_come_out() {
+        let counts = [
+            (Dialect::Mysql, MYSQL, 6, 4, "whole CreateTrigger Some(\"g\")"),
+            (Dialect::Postgres, POSTGRES, 5, 3, "row Copy Some(\"t\") 7 \"1\\ta\\\\tb;\""),
+            (Dialect::Sqlite, SQLITE, 7, 2, "whole CreateTrigger Some(\"g\")"),
+            (Dialect::SqlServer, SQL_SERVER, 8, 3, "whole CreateRoutine Some(\"p\")"),
+        ];
+        for (dialect, dump, statements, rows, line) in counts {
+            let mut whole = Notes::default();
+            let ending = run_source(Source::new(dump.as_bytes(), WINDOW, None).unwrap(), &mut whole).unwrap();
+            assert_eq!(ending.dialect, dialect);
+            assert_eq!(whole.bytes, dump.as_bytes());
+            assert!(whole.lines.iter().any(|l| l.starts_with(line)), "{line}: {:#?}", whole.lines);
+            assert_eq!(
+                whole.lines.iter().filter(|l| l.starts_with("row")).count(),
+                rows,
+                "{:#?}",
+                whole.lines
+            );
+            assert_eq!(ending.statements, statements, "{:#?}", whole.lines);
+            let cut_off = (dialect == Dialect::Mysql).then_some(11);
+            assert_eq!(
+                ending.cut_off.as_ref().map(|c| c.line),
+                cut_off,
+                "MySQL's last statement has no delimiter"
+            );
+            for window in 8..dump.len() {
+                let mut cut = Notes::default();
+                let source = Source::new(OneByOne(dump.as_bytes()), window, Some(dialect)).unwrap();
+                let again = run_source(source, &mut cut).unwrap();
+                assert_eq!(cut.bytes, dump.as_bytes());
+                assert_eq!(cut.lines, whole.lines, "{dialect:?}, window {window}");
+                assert_eq!(again.cut_off, ending.cut_off);
+            }
         }
     }
 }

@@ -16,7 +16,7 @@ pub struct Sample {
 /// The tally of one column.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
 pub struct ColumnTally {
-    /// Strings looked at.
+    /// Values of the column that were written.
     pub seen: u64,
     /// Values changed.
     pub changed: u64,
@@ -77,14 +77,23 @@ impl Tally {
             .flat_map(|(t, tally)| tally.columns.iter().map(move |(c, col)| (t.as_str(), c.as_str(), col)))
     }
 
-    /// Adds another tally of the same run.
-    pub fn add(&mut self, other: Tally) {
+    /// Says how many values each column had: as many as its table has rows.
+    pub fn settle(&mut self) {
+        for table in self.tables.values_mut() {
+            for (name, column) in &mut table.columns {
+                column.seen = if name.starts_with('(') { 0 } else { table.rows };
+            }
+        }
+    }
+
+    /// Adds another tally of the same run, with at most so many samples per column.
+    pub fn add(&mut self, other: Tally, samples: usize) {
         for (name, table) in other.tables {
             let mine = self.tables.entry(name).or_default();
             mine.rows += table.rows;
             mine.rows_left_out += table.rows_left_out;
             for (name, column) in table.columns {
-                mine.columns.entry(name).or_default().add(column);
+                mine.columns.entry(name).or_default().add(column, samples);
             }
         }
     }
@@ -92,7 +101,7 @@ impl Tally {
 
 impl ColumnTally {
     /// Adds what another stretch of the same column came to.
-    pub fn add(&mut self, other: ColumnTally) {
+    pub fn add(&mut self, other: ColumnTally, samples: usize) {
         self.seen += other.seen;
         self.changed += other.changed;
         for (nesting, n) in other.by_nesting {
@@ -101,12 +110,9 @@ impl ColumnTally {
         for (reason, n) in other.left {
             *self.left.entry(reason).or_default() += n;
         }
-        // Stretches are many and small: a handful of samples is enough.
-        let kept = other.samples.len().max(self.samples.len());
         self.samples.extend(other.samples);
-        self.samples.truncate(kept);
-        let kept = other.left_samples.len().max(self.left_samples.len());
+        self.samples.truncate(samples);
         self.left_samples.extend(other.left_samples);
-        self.left_samples.truncate(kept);
+        self.left_samples.truncate(samples);
     }
 }

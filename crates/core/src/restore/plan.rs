@@ -4,7 +4,7 @@ use super::RestoreError;
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::Loader;
-use crate::dump::rewrite::Cell;
+use crate::dump::rules::Cell;
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
 use crate::place::{Address, DatabaseAccess, Place, Relocation, Root};

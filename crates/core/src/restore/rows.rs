@@ -8,8 +8,10 @@ use crate::archive::read;
 use crate::database::DatabaseError;
 use crate::database::load::Loader;
 use crate::dump::DumpWriter;
-use crate::dump::rewrite::{Rewriter, Rewritten, Rules};
-use crate::dump::stream::{CutOff, DumpError, WINDOW};
+use crate::dump::dialect::Dialect;
+use crate::dump::rules::{Keep, Rewritten, Rules};
+use crate::dump::spread;
+use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::event::{Event, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::logbook;
@@ -20,13 +22,14 @@ use std::path::{Path, PathBuf};
 
 pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
     let needles = plan.needles();
-    let leave_rows = |table: &str| plan.leaves_rows(table);
+    let keep = |table: &str| if plan.leaves_rows(table) { Keep::Structure } else { Keep::All };
     work(&Rules {
         needles: &needles,
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
-        leave_rows: &leave_rows,
+        keep: &keep,
         strip_definers: true,
+        prefix: None,
         samples,
     })
 }
@@ -38,13 +41,16 @@ pub(super) fn rewrite<W: Write>(
     rules: &Rules<'_>,
     out: W,
 ) -> Result<(W, Rewritten), RestoreError> {
-    let mut rewriter = Rewriter::new(rules, out);
-    let ending = crate::dump::stream::run(reader, WINDOW, &mut rewriter)
+    let (out, done, ending) = Source::new(reader, WINDOW, None)
+        .and_then(|source| match source.dialect() {
+            Dialect::Mysql => spread::rewrite(source, rules, out),
+            other => Err(DumpError::Dialect(other)),
+        })
         .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
     if let Some(CutOff { line, what, .. }) = ending.cut_off {
         return Err(RestoreError::Database(DatabaseError::CutOff { line, what }));
     }
-    Ok(rewriter.finish())
+    Ok((out, done))
 }
 
 pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Result<(), RestoreError>;
@@ -66,7 +72,7 @@ pub(super) fn each_database_part(
         };
         let outcome = crate::dump::open(entry.content)
             .map_err(|e| RestoreError::Dump { name: name.clone(), source: DumpError::Read(e) })
-            .and_then(|reader| take(&name, reader));
+            .and_then(|reader| take(&name, Box::new(reader)));
         problem = outcome.err();
         Ok(if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
     })?;
@@ -75,7 +81,7 @@ pub(super) fn each_database_part(
     }
     if let Some(dump) = &plan.job.dump {
         let reader = crate::dump::open(File::open(dump).at(dump)?).at(dump)?;
-        take(&dump.display().to_string(), reader)?;
+        take(&dump.display().to_string(), Box::new(reader))?;
     }
     watch.event(Event::StepDone);
     Ok(())

@@ -7,7 +7,7 @@ use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::unpack::{EntryPlace, Unpack};
 use crate::archive::read;
 use crate::config::edit::{self, Change};
-use crate::dump::rewrite::{CellChange, Rewritten};
+use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::stream::DumpError;
 use crate::dump::tally::Tally;
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
@@ -19,6 +19,9 @@ use std::fs::{self, File};
 use std::io;
 use std::ops::ControlFlow;
 use std::path::PathBuf;
+
+/// Samples kept per column when several parts are added up.
+const MOST_SAMPLES: usize = 10;
 
 /// What a restore did.
 #[derive(Debug, Default, Serialize)]
@@ -140,7 +143,7 @@ pub fn run(
 impl Restored {
     /// Adds what one database part came to.
     pub(super) fn add(&mut self, rewritten: Rewritten) {
-        self.tally.add(rewritten.tally);
+        self.tally.add(rewritten.tally, MOST_SAMPLES);
         self.cells.extend(rewritten.cells);
         self.definers += rewritten.definers;
     }

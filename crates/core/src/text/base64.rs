@@ -12,7 +12,8 @@ pub(super) fn groups(core: &[u8], fold: bool) -> Vec<([u8; 4], usize)> {
     let mut out = Vec::new();
     for first in 0..3 {
         let offsets = (first..).step_by(3).take_while(|g| g + 3 <= core.len());
-        let letters = |g: &usize| core[*g..g + 3].iter().filter(|b| b.is_ascii_alphabetic()).count();
+        // The third byte's case is in the last letter of four, which is not searched for.
+        let letters = |g: &usize| core[*g..g + 2].iter().filter(|b| b.is_ascii_alphabetic()).count();
         let Some(offset) = offsets.min_by_key(|g| if fold { letters(g) } else { 0 }) else { continue };
         let three = &core[offset..offset + 3];
         for spelling in if fold { case_variants(three) } else { vec![three.to_vec()] } {

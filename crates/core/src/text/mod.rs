@@ -15,3 +15,4 @@ pub mod scan;
 pub mod serialized;
 pub mod spelling;
 pub mod value;
+mod windows;

@@ -182,7 +182,7 @@ impl Needles {
                     Some(known) => known.add_base(base),
                     None => {
                         let (offset, run) = part_to_find(&host);
-                        let core = Core { bytes: run.to_vec(), fold: true, base64: true };
+                        let core = Core::wrapped(run, true);
                         cores.add(core, Meaning::Host(hosts.len()));
                         let (before, after) = (&host[..offset], &host[offset + run.len()..]);
                         let ways = (Ways::of(before), Ways::of(after));
@@ -209,21 +209,22 @@ impl Needles {
             }
             described.push((old.to_string(), new.to_string()));
             let (segment, offset, run) = root_core(old);
-            let core = Core { bytes: run.to_vec(), fold: false, base64: true };
+            let core = Core::wrapped(run, false);
             cores.add(core, Meaning::Root(roots.len()));
             roots.push(RootNeedle::new(old, new, segment, offset, run.len()));
         }
         for (i, needle) in references.iter().enumerate() {
             for bytes in needle.cores() {
                 let meaning = if needle.old.is_empty() { Meaning::Attribute } else { Meaning::Reference(i) };
-                cores.add(Core { bytes, fold: false, base64: false }, meaning);
+                let before_reference = needle.old.is_empty();
+                cores.add(Core { before_reference, ..Core::bare(&bytes) }, meaning);
             }
         }
         let mut watched = Vec::new();
         // A short password would be met by chance everywhere.
         for secret in passwords.iter().filter(|p| p.expose().len() >= 6) {
             let (offset, run) = part_to_find(secret.expose());
-            let core = Core { bytes: run.to_vec(), fold: false, base64: false };
+            let core = Core::bare(run);
             cores.add(core, Meaning::Password(watched.len()));
             watched.push((secret.clone(), offset));
         }

@@ -4,14 +4,12 @@
 //! name of a root, in a watched secret. No layer escapes these, so a core stands as it is at every level but base64, and
 //! for base64 the four-letter groups that any alignment of the core must contain are looked for as well.
 //!
-//! Of each core one window of at most four bytes goes into a packed SIMD searcher, hosts in every letter case; a
-//! window hit is then compared with the whole core. The common value holds no window and costs the scan alone.
-//!
-//! Invariant: within one searcher all windows have the same length, so at one position at most one window matches, and
-//! resuming one byte behind a hit finds every core even where cores overlap.
+//! Of each core one window of three bytes is searched for ([`super::windows`]); a window hit is then compared with the whole core.
+//! The common value holds no window and costs the search alone.
 
-use super::base64;
-use aho_corasick::{AhoCorasick, packed};
+use super::windows::{WINDOW, Windows};
+use super::{base64, reference};
+use aho_corasick::AhoCorasick;
 
 /// A core to look for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -22,6 +20,21 @@ pub struct Core {
     pub fold: bool,
     /// Whether it is also looked for inside of base64.
     pub base64: bool,
+    /// Whether it is a name behind which a root-relative reference must stand. Such names are everywhere, so what follows is
+    /// looked at here, in a way that holds at every level.
+    pub before_reference: bool,
+}
+
+impl Core {
+    /// Makes a core that may stand in base64 too.
+    pub fn wrapped(bytes: &[u8], fold: bool) -> Self {
+        Core { bytes: bytes.to_vec(), fold, base64: true, before_reference: false }
+    }
+
+    /// Makes a core that counts only as it stands.
+    pub fn bare(bytes: &[u8]) -> Self {
+        Core { bytes: bytes.to_vec(), fold: false, base64: false, before_reference: false }
+    }
 }
 
 /// Where a core was found.
@@ -35,19 +48,7 @@ pub struct CoreHit {
     pub base64: bool,
 }
 
-enum Engine {
-    Packed(packed::Searcher),
-    General(AhoCorasick),
-}
-
-/// One searcher with what its patterns announce.
-struct Searcher {
-    engine: Engine,
-    /// Per pattern: the cores it may announce.
-    announces: Vec<Vec<Announced>>,
-}
-
-#[derive(Clone, Copy)]
+#[derive(Clone, Copy, PartialEq)]
 struct Announced {
     core: usize,
     /// Offset of the window in the core.
@@ -57,7 +58,11 @@ struct Announced {
 
 /// A searcher for a set of cores.
 pub struct CoreScan {
-    searchers: Vec<Searcher>,
+    windows: Windows,
+    /// Per window: the cores it may announce.
+    announces: Vec<Vec<Announced>>,
+    /// Cores shorter than a window, with an automaton of their own.
+    short: Option<(AhoCorasick, Vec<usize>)>,
     cores: Vec<Core>,
 }
 
@@ -67,42 +72,44 @@ impl std::fmt::Debug for CoreScan {
     }
 }
 
-const WINDOW: usize = 4;
-
-/// Patterns that one packed searcher takes without getting slow.
-const MOST_PATTERNS: usize = 64;
-
 impl CoreScan {
     /// Builds a scanner. Empty cores are not allowed to match anything and are ignored.
     pub fn new(cores: Vec<Core>) -> Self {
-        let mut patterns: Vec<(Vec<u8>, Vec<Announced>)> = Vec::new();
-        let mut add =
-            |pattern: Vec<u8>, announced: Announced| match patterns.iter_mut().find(|(p, _)| *p == pattern) {
-                Some((_, known)) => known.push(announced),
-                None => patterns.push((pattern, vec![announced])),
-            };
-        for (core, it) in cores.iter().enumerate().filter(|(_, c)| !c.bytes.is_empty()) {
-            let window = it.bytes.len().min(WINDOW);
-            let offset = rarest_window(&it.bytes, window, it.fold);
-            let piece = &it.bytes[offset..offset + window];
-            for spelling in if it.fold { case_variants(piece) } else { vec![piece.to_vec()] } {
-                add(spelling, Announced { core, offset, base64: false });
+        let mut windows: Vec<[u8; WINDOW]> = Vec::new();
+        let mut announces: Vec<Vec<Announced>> = Vec::new();
+        let mut short = Vec::new();
+        for (core, it) in cores.iter().enumerate() {
+            let mut found = Vec::new();
+            match rarest_window(&it.bytes, &windows) {
+                Some((window, offset)) => found.push((window, Announced { core, offset, base64: false })),
+                None if !it.bytes.is_empty() => short.push(core),
+                None => {}
             }
             if it.base64 {
-                for (group, offset) in base64::groups(&it.bytes, it.fold) {
-                    add(group.to_vec(), Announced { core, offset, base64: true });
+                // The beginning of a group is enough: the whole core is looked at behind it.
+                let groups = base64::groups(&it.bytes, it.fold).into_iter();
+                found.extend(
+                    groups
+                        .map(|([a, b, c, _], offset)| ([a, b, c], Announced { core, offset, base64: true })),
+                );
+            }
+            for (window, announced) in found {
+                let window = window.map(|b| b | 0x20);
+                match windows.iter().position(|w| *w == window) {
+                    Some(known) if announces[known].contains(&announced) => {}
+                    Some(known) => announces[known].push(announced),
+                    None => {
+                        windows.push(window);
+                        announces.push(vec![announced]);
+                    }
                 }
             }
         }
-        // One searcher's windows are equally long; a short core must not make all others short.
-        patterns.sort_by_key(|(p, _)| std::cmp::Reverse(p.len()));
-        let mut searchers = Vec::new();
-        for equal in patterns.chunk_by(|(a, _), (b, _)| a.len() == b.len()) {
-            for some in equal.chunks(MOST_PATTERNS) {
-                searchers.extend(Searcher::new(some));
-            }
-        }
-        CoreScan { searchers, cores }
+        let automaton = (!short.is_empty()).then(|| {
+            AhoCorasick::builder().ascii_case_insensitive(true).build(short.iter().map(|i| &cores[*i].bytes))
+        });
+        let short = automaton.and_then(Result::ok).map(|a| (a, short));
+        CoreScan { windows: Windows::new(&windows), announces, short, cores }
     }
 
     /// Returns the cores in the order of their indices.
@@ -122,31 +129,41 @@ impl CoreScan {
 
     /// Calls `take` with every hit until it returns false. Hits come in no particular order.
     pub fn each(&self, hay: &[u8], mut take: impl FnMut(CoreHit) -> bool) {
-        for searcher in &self.searchers {
-            let mut from = 0;
-            while let Some((at, pattern)) = searcher.next(hay, from) {
-                for announced in &searcher.announces[pattern] {
-                    if let Some(hit) = self.confirm(hay, at, *announced)
-                        && !take(hit)
-                    {
-                        return;
-                    }
+        let mut goes_on = true;
+        self.windows.each(hay, |at, window| {
+            for announced in &self.announces[window] {
+                if let Some(hit) = self.confirm(hay, at, *announced)
+                    && !take(hit)
+                {
+                    goes_on = false;
                 }
-                from = at + 1;
             }
+            goes_on
+        });
+        let Some((automaton, cores)) = &self.short else { return };
+        let mut from = 0;
+        while goes_on && let Some(m) = automaton.find(aho_corasick::Input::new(hay).range(from..)) {
+            for core in cores {
+                let announced = Announced { core: *core, offset: 0, base64: false };
+                if let Some(hit) = self.confirm(hay, m.start(), announced) {
+                    goes_on &= take(hit);
+                }
+            }
+            from = m.start() + 1;
         }
     }
 
     #[inline]
     fn confirm(&self, hay: &[u8], at: usize, announced: Announced) -> Option<CoreHit> {
         let Announced { core, offset, base64 } = announced;
-        let Core { bytes, fold, .. } = &self.cores[core];
+        let Core { bytes, fold, before_reference, .. } = &self.cores[core];
         if base64 {
             return base64::confirms(hay, at, bytes, *fold, offset).then_some(CoreHit { at, core, base64 });
         }
         let start = at.checked_sub(offset)?;
         let there = hay.get(start..start + bytes.len())?;
         let same = if *fold { there.eq_ignore_ascii_case(bytes) } else { there == &bytes[..] };
+        let same = same && (!before_reference || reference::may_follow(hay, start + bytes.len()));
         same.then_some(CoreHit { at: start, core, base64 })
     }
 
@@ -167,30 +184,6 @@ impl CoreScan {
 /// Hits of one value: nearly always a handful.
 pub type Hits = smallvec::SmallVec<[CoreHit; 8]>;
 
-impl Searcher {
-    fn new(patterns: &[(Vec<u8>, Vec<Announced>)]) -> Option<Self> {
-        let texts = || patterns.iter().map(|(p, _)| p);
-        let engine = match packed::Config::new().builder().extend(texts()).build() {
-            Some(searcher) => Engine::Packed(searcher),
-            // A processor without the instructions.
-            None => Engine::General(AhoCorasick::new(texts()).ok()?),
-        };
-        Some(Searcher { engine, announces: patterns.iter().map(|(_, a)| a.clone()).collect() })
-    }
-
-    #[inline]
-    fn next(&self, hay: &[u8], from: usize) -> Option<(usize, usize)> {
-        match &self.engine {
-            Engine::Packed(s) => s
-                .find_in(hay, aho_corasick::Span { start: from, end: hay.len() })
-                .map(|m| (m.start(), m.pattern().as_usize())),
-            Engine::General(a) => a
-                .find(aho_corasick::Input::new(hay).range(from..))
-                .map(|m| (m.start(), m.pattern().as_usize())),
-        }
-    }
-}
-
 /// Returns the longest run of characters in a name that no layer escapes, and its offset. The first one where several are
 /// equally long.
 pub fn core_run(name: &[u8]) -> (usize, &[u8]) {
@@ -207,9 +200,9 @@ pub fn core_run(name: &[u8]) -> (usize, &[u8]) {
     best
 }
 
-/// Returns the offset of the window whose letters are least usual in dumps, and that has few letter cases. The ranking is
+/// Returns the window whose letters are least usual in dumps, and its offset; nothing for a core that is too short. The ranking is
 /// coarse on purpose: it only decides how often a window turns out to be nothing.
-fn rarest_window(core: &[u8], window: usize, fold: bool) -> usize {
+fn rarest_window(core: &[u8], known: &[[u8; WINDOW]]) -> Option<([u8; WINDOW], usize)> {
     let commonness = |b: u8| match b.to_ascii_lowercase() {
         b'e' | b't' | b'a' | b'o' | b'i' | b'n' | b's' | b'r' => 9,
         b'0'..=b'9' | b'l' | b'd' | b'c' | b'u' | b'm' | b'p' => 7,
@@ -218,15 +211,14 @@ fn rarest_window(core: &[u8], window: usize, fold: bool) -> usize {
         b'v' | b'k' => 3,
         _ => 1,
     };
-    let usual: [&[u8]; 5] = [b"www.", b".com", b".org", b"http", b"html"];
-    (0..=core.len() - window)
-        .min_by_key(|at| {
-            let piece = &core[*at..*at + window];
-            let letters: u32 = piece.iter().map(|b| commonness(*b)).sum();
-            let cases = piece.iter().filter(|b| fold && b.is_ascii_alphabetic()).count() as u32;
-            letters + 2 * cases + if usual.contains(&piece) { 100 } else { 0 }
-        })
-        .unwrap_or(0)
+    let usual: [&[u8]; 8] = [b"www", b".co", b"com", b".or", b"org", b"htt", b"ttp", b"tml"];
+    let windows = (0..core.len()).filter_map(|at| Some((*core.get(at..)?.first_chunk()?, at)));
+    windows.min_by_key(|(piece, _): &([u8; WINDOW], usize)| {
+        let letters: u32 = piece.iter().map(|b| commonness(*b)).sum();
+        // A window that is looked for already costs nothing.
+        let known = if known.contains(&piece.map(|b| b | 0x20)) { 0 } else { 50 };
+        known + letters + if usual.contains(&&piece[..]) { 100 } else { 0 }
+    })
 }
 
 /// Returns a text in every mixture of letter cases.
@@ -257,7 +249,7 @@ mod tests {
 
     fn cores() -> Vec<Core> {
         [("fern.example", true), ("ern.ex", true), ("public_html", false), ("ab", false)]
-            .map(|(t, fold)| Core { bytes: t.into(), fold, base64: false })
+            .map(|(t, fold)| Core { bytes: t.into(), fold, base64: false, before_reference: false })
             .to_vec()
     }
 
@@ -292,7 +284,12 @@ mod tests {
 
         #[test]
         fn a_core_inside_of_base64_is_found_at_every_alignment(before in "[ -~]{0,7}", host in prop_oneof![Just("fern.example"), Just("Fern.EXAMPLE")], after in "[ -~]{0,5}", url in any::<bool>()) {
-            let scan = CoreScan::new(vec![Core { bytes: b"fern.example".to_vec(), fold: true, base64: true }]);
+            let scan = CoreScan::new(vec![Core {
+                bytes: b"fern.example".to_vec(),
+                fold: true,
+                base64: true,
+                before_reference: false,
+            }]);
             let plain = format!("{before}{host}{after}");
             let spec = if url { data_encoding::BASE64URL_NOPAD } else { BASE64 };
             let hay = format!("x={};", spec.encode(plain.as_bytes()));

@@ -3,10 +3,12 @@
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::io::Read;
+use zporter_core::dump::dialect::Dialect;
 use zporter_core::dump::inspect::{Wanted, inspect};
-use zporter_core::dump::rewrite::{Cell, Rewriter, Rewritten, Rules};
+use zporter_core::dump::rules::{Cell, Keep, Rewritten, Rules};
 use zporter_core::dump::split::{Split, Splitter};
-use zporter_core::dump::stream::{DumpError, WINDOW, run};
+use zporter_core::dump::spread::{rewrite, rewrite_on};
+use zporter_core::dump::stream::{DumpError, Source, WINDOW, run};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
 use zporter_core::text::needles::{LeftReason, Needles};
 use zporter_standin::{Site, VARIANTS, Variant};
@@ -34,18 +36,19 @@ fn rewritten(
     window: usize,
 ) -> (Vec<u8>, Rewritten) {
     let needles = Needles::new(&relocation.pairs(), &[]);
-    let leave_rows = |t: &str| !leave.is_empty() && t == leave;
-    let rules = Rules {
-        needles: &needles,
-        relocation: Some(relocation),
-        cells,
-        leave_rows: &leave_rows,
-        strip_definers: true,
-        samples: 2,
-    };
-    let mut rewriter = Rewriter::new(&rules, Vec::new());
-    run(Dribble(dump), window, &mut rewriter).unwrap();
-    rewriter.finish()
+    let keep = |t: &str| if t == leave { Keep::Structure } else { Keep::All };
+    let mut rules = rules(&needles, &keep);
+    rules.relocation = Some(relocation);
+    rules.cells = cells;
+    rules.strip_definers = true;
+    let source = Source::new(Dribble(dump), window, None).unwrap();
+    let (out, done, _) = rewrite(source, &rules, Vec::new()).unwrap();
+    (out, done)
+}
+
+/// Rules that ask for nothing but the needles.
+fn rules<'a>(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Rules<'a> {
+    Rules { needles, relocation: None, cells: vec![], keep, strip_definers: false, prefix: None, samples: 2 }
 }
 
 /// Gives seven bytes at a time.
@@ -205,7 +208,7 @@ fn the_tally_tells_seen_changed_left_and_samples() {
         INSERT INTO t (a,b) VALUES ('s:30:\"https://old.example\";',6);";
     let (_, done) = rewritten(dump.as_bytes(), &relocation, vec![], "", WINDOW);
     let column = &done.tally.tables["t"].columns["a"];
-    assert_eq!((column.seen, column.changed, column.by_nesting["text"]), (5, 1, 1));
+    assert_eq!((column.seen, column.changed, column.by_nesting["text"]), (6, 1, 1));
     let left: Vec<_> = column.left.iter().map(|(r, n)| (*r, *n)).collect();
     assert_eq!(left, [(LeftReason::BareHost, 1), (LeftReason::Email, 1), (LeftReason::BrokenSerialized, 1)]);
     assert_eq!(
@@ -219,18 +222,9 @@ fn the_tally_tells_seen_changed_left_and_samples() {
 fn a_watched_password_is_counted_and_never_shown() {
     let relocation = relocation("https://old.example", "http://new.example");
     let needles = Needles::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
-    let rules = Rules {
-        needles: &needles,
-        relocation: None,
-        cells: vec![],
-        leave_rows: &|_| false,
-        strip_definers: false,
-        samples: 5,
-    };
-    let mut rewriter = Rewriter::new(&rules, Vec::new());
     let dump = b"INSERT INTO t (a) VALUES ('db=fake-pass-9 at https://old.example/');";
-    run(&dump[..], WINDOW, &mut rewriter).unwrap();
-    let (_, done) = rewriter.finish();
+    let source = Source::new(&dump[..], WINDOW, None).unwrap();
+    let (_, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
     let column = &done.tally.tables["t"].columns["a"];
     assert_eq!(column.left[&LeftReason::Password], 1);
     assert!(column.left_samples.is_empty());
@@ -299,17 +293,49 @@ fn wanted_rows_are_found_wherever_they_stand() {
 }
 
 #[test]
-fn other_dialects_are_told_and_not_guessed_at() {
-    for (start, word) in [
-        (&b"\xFF\xFEI\0N\0S\0"[..], "UTF-16"),
-        (b"--\n-- PostgreSQL database dump\n", "PostgreSQL"),
-        (b"PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", "SQLite"),
+fn what_only_mysql_can_do_refuses_the_others_by_name() {
+    for (start, dialect) in [
+        (&b"--\n-- PostgreSQL database dump\n"[..], Dialect::Postgres),
+        (b"PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", Dialect::Sqlite),
+        (b"USE [x]\r\nGO\r\nINSERT [dbo].[T] ([a]) VALUES (N'x')\r\n", Dialect::SqlServer),
     ] {
         match inspect(start, &[], false) {
-            Err(DumpError::Dialect(said)) => assert!(said.contains(word), "{said}"),
+            Err(DumpError::Dialect(said)) => assert_eq!(said, dialect),
             other => panic!("{other:?}"),
         }
     }
+    assert!(matches!(inspect(&b"SQLite format 3\0..."[..], &[], false), Err(DumpError::DatabaseFile)));
+}
+
+#[test]
+fn the_number_of_threads_changes_nothing() {
+    let relocation = relocation("https://old.example", "http://new.example/b");
+    let needles = Needles::new(&relocation.pairs(), &[]);
+    let keep = |t: &str| if t == "t3" { Keep::Structure } else { Keep::All };
+    let rules = rules(&needles, &keep);
+    let mut dump = String::new();
+    for i in 0..4000 {
+        let url = if i % 3 == 0 { "https://old.example/x" } else { "elsewhere" };
+        dump.push_str(&format!("INSERT INTO t{} VALUES ({i},'{url}','s:21:\"https://old.example/x\";'),(0x2F686F6D652F6F6C64,'{i}','');\n", i % 7));
+    }
+    let source = || Source::new(dump.as_bytes(), 3000, None).unwrap();
+    let (one, done, _) = rewrite(source(), &rules, Vec::new()).unwrap();
+    for threads in [2, 3, 8] {
+        let (many, again, ending) = rewrite_on(threads, source(), &rules, Vec::new()).unwrap();
+        assert_eq!(many, one);
+        assert_eq!((again.tally, ending.bytes), (done.tally.clone(), dump.len() as u64));
+    }
+    assert_eq!((done.tally.rows(), done.tally.tables["t3"].rows_left_out), (6858, 1142));
+    struct Full;
+    impl std::io::Write for Full {
+        fn write(&mut self, _: &[u8]) -> std::io::Result<usize> {
+            Err(std::io::Error::other("full"))
+        }
+        fn flush(&mut self) -> std::io::Result<()> {
+            Ok(())
+        }
+    }
+    assert!(matches!(rewrite_on(2, source(), &rules, Full), Err(DumpError::Write(_))));
 }
 
 #[test]
@@ -324,17 +350,8 @@ fn every_stand_ins_dump_moves_there_and_back() {
         let (new, new_root) = ("https://elsewhere.example:8443/deep/er", "/srv/räume/neu");
         let through = |dump: &str, pairs: &Pairs| {
             let needles = Needles::new(pairs, &[]);
-            let rules = Rules {
-                needles: &needles,
-                relocation: None,
-                cells: vec![],
-                leave_rows: &|_| false,
-                strip_definers: false,
-                samples: 0,
-            };
-            let mut rewriter = Rewriter::new(&rules, Vec::new());
-            run(dump.as_bytes(), WINDOW, &mut rewriter).unwrap();
-            let (out, done) = rewriter.finish();
+            let source = Source::new(dump.as_bytes(), WINDOW, None).unwrap();
+            let (out, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
             (String::from_utf8(out).unwrap(), done.tally.changed())
         };
         let before = site.dump();

@@ -1,0 +1,88 @@
+//! What a rewrite is to do, and what it came to.
+
+use super::prefix::PrefixChange;
+use super::tally::Tally;
+use crate::place::{AddressForm, Relocation};
+use crate::text::needles::Needles;
+
+/// A place in the database that holds an address in a declared form.
+#[derive(Debug, Clone)]
+pub struct Cell {
+    /// Table, prefix included.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// Column and values that tell the rows that are meant; all rows if none.
+    pub key: Option<(String, Vec<String>)>,
+    /// Form of the value.
+    pub form: AddressForm,
+    /// For a base path: the column of the same row that must hold the old host for the base to be ours.
+    pub beside_host: Option<String>,
+}
+
+/// What of a table is carried.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Keep {
+    /// Structure and rows.
+    All,
+    /// Structure alone.
+    Structure,
+    /// Nothing.
+    Nothing,
+}
+
+/// What a rewrite is to do.
+pub struct Rules<'a> {
+    /// Needles for every string.
+    pub needles: &'a Needles,
+    /// For cells: the way from the old place to the new one.
+    pub relocation: Option<&'a Relocation>,
+    /// Declared cells.
+    pub cells: Vec<Cell>,
+    /// Says of a table (prefix included) what of it is carried.
+    pub keep: &'a (dyn Fn(&str) -> Keep + Sync),
+    /// Whether `DEFINER=…` is taken out of views, triggers and routines, so that they load under another account.
+    pub strip_definers: bool,
+    /// Change of the table prefix.
+    pub prefix: Option<PrefixChange>,
+    /// Samples kept per column.
+    pub samples: usize,
+}
+
+/// A change of a declared cell.
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct CellChange {
+    /// Table.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// What tells the row, such as `name = PS_SHOP_DOMAIN`; empty where every row is meant.
+    pub row: String,
+    /// Value before.
+    pub old: String,
+    /// Value after; the same as before if the cell was left.
+    pub new: String,
+}
+
+/// What a rewrite came to.
+#[derive(Debug, Default)]
+pub struct Rewritten {
+    /// Tally per table and column.
+    pub tally: Tally,
+    /// Declared cells that were met.
+    pub cells: Vec<CellChange>,
+    /// Definers taken out.
+    pub definers: u64,
+    /// Names of tables changed with their prefix.
+    pub renamed: u64,
+}
+
+impl Rewritten {
+    /// Adds what the next stretch of the same dump came to.
+    pub fn add(&mut self, other: Rewritten, samples: usize) {
+        self.tally.add(other.tally, samples);
+        self.cells.extend(other.cells);
+        self.definers += other.definers;
+        self.renamed += other.renamed;
+    }
+}
