@@ -5,7 +5,51 @@
 //! A nested value (an SQL literal that holds serialized text that holds JSON) is decoded with a map back to the raw
 //! bytes; edits found inside are carried outwards through those maps, one layer at a time.
 
+use smallvec::SmallVec;
+use std::borrow::Cow;
 use std::ops::Range;
+
+/// New text of an edit. An address or a path is short, so it mostly needs no memory of its own.
+#[derive(Debug, Clone, PartialEq, Eq, Default)]
+pub struct Text(SmallVec<[u8; 40]>);
+
+impl std::ops::Deref for Text {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        &self.0
+    }
+}
+
+impl From<&[u8]> for Text {
+    fn from(text: &[u8]) -> Self {
+        Text(SmallVec::from_slice(text))
+    }
+}
+
+impl From<&str> for Text {
+    fn from(text: &str) -> Self {
+        text.as_bytes().into()
+    }
+}
+
+impl From<Vec<u8>> for Text {
+    fn from(text: Vec<u8>) -> Self {
+        text.as_slice().into()
+    }
+}
+
+impl From<String> for Text {
+    fn from(text: String) -> Self {
+        text.as_bytes().into()
+    }
+}
+
+impl From<Cow<'_, [u8]>> for Text {
+    fn from(text: Cow<'_, [u8]>) -> Self {
+        (&*text).into()
+    }
+}
 
 /// Replaces the bytes of `span` by `new`.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,12 +57,12 @@ pub struct Edit {
     /// The bytes that go, as offsets into the original.
     pub span: Range<usize>,
     /// The bytes that come.
-    pub new: Vec<u8>,
+    pub new: Text,
 }
 
 impl Edit {
     /// Makes an edit.
-    pub fn new(span: Range<usize>, new: impl Into<Vec<u8>>) -> Self {
+    pub fn new(span: Range<usize>, new: impl Into<Text>) -> Self {
         Edit { span, new: new.into() }
     }
 
@@ -59,6 +103,14 @@ impl Decoded {
         Decoded { bytes: Vec::new(), anchors: vec![(0, raw_start)] }
     }
 
+    /// Forgets everything but the memory, and starts a decoding of about so many bytes.
+    pub fn restart(&mut self, raw_start: usize, bytes: usize) {
+        self.bytes.clear();
+        self.bytes.reserve(bytes);
+        self.anchors.clear();
+        self.anchors.push((0, raw_start));
+    }
+
     /// Appends bytes that stand for themselves.
     pub fn plain(&mut self, bytes: &[u8]) {
         self.bytes.extend_from_slice(bytes);
@@ -79,16 +131,16 @@ impl Decoded {
 
     /// Carries edits of the decoded bytes out to the raw bytes. `encode` spells the new text as the layer needs it;
     /// it is given the raw span that is replaced, to learn the spelling in use there.
-    pub fn outwards(
+    pub fn outwards<T: Into<Text>>(
         &self,
         edits: Vec<Edit>,
-        mut encode: impl FnMut(&[u8], Range<usize>) -> Vec<u8>,
+        mut encode: impl FnMut(&[u8], Range<usize>) -> T,
     ) -> Vec<Edit> {
         edits
             .into_iter()
             .map(|edit| {
                 let span = self.raw(edit.span.start)..self.raw(edit.span.end);
-                let new = encode(&edit.new, span.clone());
+                let new = encode(&edit.new, span.clone()).into();
                 Edit { span, new }
             })
             .collect()

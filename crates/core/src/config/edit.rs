@@ -276,11 +276,8 @@ fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>)
             .map(|s| Edit::new(s.clone(), format!("'{MASK}'")))
             .collect();
         for e in &edits {
-            let new = if secrets.contains(&e.span) {
-                format!("'{MASK} (new)'").into_bytes()
-            } else {
-                e.new.clone()
-            };
+            let new =
+                if secrets.contains(&e.span) { format!("'{MASK} (new)'").into() } else { e.new.clone() };
             new_edits.push(Edit { span: e.span.clone(), new });
         }
         new_edits.sort_by_key(|e| e.span.start);

@@ -5,7 +5,7 @@
 
 use super::dialect::Dialect;
 use super::row::{Value, ValueKind};
-use crate::edit::{Decoded, Edit};
+use crate::edit::{Decoded, Edit, Text};
 
 /// How strings are written in the dump at hand.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -74,8 +74,15 @@ fn literal_at(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Li
 
 /// Decodes the literal at `span` in `text`, its quotes (and PostgreSQL's `E` or dollar tag) included.
 pub fn decode(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Decoded {
+    let mut out = Decoded::default();
+    decode_into(text, span, quoting, &mut out);
+    out
+}
+
+/// The same into memory that was used before.
+fn decode_into(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting, out: &mut Decoded) {
     let Literal { inside, quote, escapes } = literal_at(text, span, quoting);
-    let mut out = Decoded::starting_at(inside.start);
+    out.restart(inside.start, inside.len());
     let mut at = inside.start;
     while at < inside.end {
         let hay = &text[at..inside.end];
@@ -100,7 +107,6 @@ pub fn decode(text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> De
         at += len;
         out.escape(&meaning[..usize::from(meaning[4])], at);
     }
-    out
 }
 
 /// Up to four bytes, and how many.
@@ -156,11 +162,11 @@ fn postgres_escape(rest: &[u8]) -> (Meaning, usize) {
 }
 
 /// Escapes new text for the inside of the literal at `span` in `text`.
-pub fn escape(new: &[u8], text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Vec<u8> {
+pub fn escape(new: &[u8], text: &[u8], span: std::ops::Range<usize>, quoting: Quoting) -> Text {
     let Literal { quote, escapes, .. } = literal_at(text, span, quoting);
     let special = |b: &u8| *b == quote || matches!(b, b'\\' | 0 | b'\n' | b'\r' | b'\t' | 0x1a);
     if quote == 0 || !new.iter().any(special) {
-        return new.to_vec();
+        return new.into();
     }
     let mut out = Vec::with_capacity(new.len() + 4);
     for b in new {
@@ -178,7 +184,7 @@ pub fn escape(new: &[u8], text: &[u8], span: std::ops::Range<usize>, quoting: Qu
             (b, _) => out.push(b),
         }
     }
-    out
+    out.into()
 }
 
 /// A value's bytes behind one or two layers of SQL, and the way back.
@@ -210,6 +216,11 @@ impl Meant {
         }
     }
 
+    /// Gives the memory back.
+    pub fn into_spare(self) -> Decoded {
+        self.outer
+    }
+
     /// Returns the bytes themselves.
     pub fn into_bytes(self) -> Vec<u8> {
         match self.inner {
@@ -234,18 +245,19 @@ impl Meant {
                 self.outer.outwards(digits, |new, _| text(new))
             }
             Inner::Replaced(inner) => {
-                let spelled = inner.outwards(edits, |new, _| new.to_vec());
+                let spelled = inner.outwards(edits, |new, _| Text::from(new));
                 self.outer.outwards(spelled, |new, _| text(new))
             }
         }
     }
 }
 
-/// Returns the meaning of a value of a row; nothing for numbers, NULL and expressions.
-pub fn meaning(row: &[u8], value: &Value, quoting: Quoting) -> Option<Meant> {
+/// Returns the meaning of a value of a row; nothing for numbers, NULL and expressions. `spare` gives the memory.
+pub fn meaning(row: &[u8], value: &Value, quoting: Quoting, spare: &mut Decoded) -> Option<Meant> {
     match value.kind {
         ValueKind::Text => {
-            let outer = decode(row, value.literal.clone(), quoting);
+            let mut outer = std::mem::take(spare);
+            decode_into(row, value.literal.clone(), quoting, &mut outer);
             let bytea = quoting.dialect == Dialect::Postgres && outer.bytes.starts_with(b"\\x");
             let inner = bytea.then(|| unhex(&outer.bytes, 2..outer.bytes.len())).flatten();
             Some(Meant { outer, inner: inner.map_or(Inner::Text, Inner::Bytea) })
@@ -301,7 +313,9 @@ fn with_breaks(text: &[u8], pairs: &[(Vec<u8>, u8)]) -> Decoded {
 /// Returns a value as text, for keys and cells: the decoded string, or a number as written.
 pub fn text_of(row: &[u8], value: &Value, quoting: Quoting) -> Option<String> {
     let bytes = match value.kind {
-        ValueKind::Text | ValueKind::Hex => meaning(row, value, quoting)?.into_bytes(),
+        ValueKind::Text | ValueKind::Hex => {
+            meaning(row, value, quoting, &mut Decoded::default())?.into_bytes()
+        }
         ValueKind::Number => row[value.span.clone()].to_vec(),
         ValueKind::Null | ValueKind::Expression => return None,
     };
@@ -381,7 +395,7 @@ mod tests {
         let postgres = Quoting { dialect: Dialect::Postgres, backslash: false, copy: true };
         let raw = br"\\x2f61";
         let value = Value { kind: ValueKind::Text, span: 0..7, literal: 0..7 };
-        let meant = meaning(raw, &value, postgres).unwrap();
+        let meant = meaning(raw, &value, postgres, &mut Decoded::default()).unwrap();
         assert_eq!(meant.bytes(), b"/a");
         let out = meant.outwards(vec![Edit::new(1..2, "bc")], raw, &value, postgres);
         assert_eq!(crate::edit::apply(raw, &out), br"\\x2f6263");
@@ -389,7 +403,7 @@ mod tests {
         let row = br"(replace(replace('a\r\nb''c','\r',char(13)),'\n',char(10)))";
         let mut values = Vec::new();
         super::super::row::scan(row, sqlite, true, &mut values);
-        let meant = meaning(row, &values[0], sqlite).unwrap();
+        let meant = meaning(row, &values[0], sqlite, &mut Decoded::default()).unwrap();
         assert_eq!(meant.bytes(), b"a\r\nb'c");
         let out = meant.outwards(vec![Edit::new(3..4, "d")], row, &values[0], sqlite);
         assert_eq!(

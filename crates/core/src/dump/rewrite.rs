@@ -14,10 +14,13 @@ use super::rules::{CellChange, Keep, Rewritten, Rules};
 use super::statement::{Class, Statement};
 use super::stream::{At, Chunk, Piece, Rows};
 use super::tally::{ColumnTally, Sample};
-use crate::edit::{self, Edit};
+use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
 use crate::text::needles::{Finding, LeftReason};
+use crate::text::raw;
+use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
+use smallvec::SmallVec;
 use std::io::Write;
 use std::ops::Range;
 use std::sync::Arc;
@@ -31,8 +34,10 @@ pub struct Worker<'a> {
     statement: Option<Arc<Statement>>,
     current: Current,
     values: Vec<Value>,
-    hits: Vec<usize>,
+    hits: Vec<CoreHit>,
     edits: Vec<Edit>,
+    /// Memory for the next value's bytes.
+    spare: Decoded,
 }
 
 /// The rewritten chunk, as far as it differs.
@@ -110,6 +115,7 @@ impl<'a> Worker<'a> {
             values: Vec::new(),
             hits: Vec::new(),
             edits: Vec::new(),
+            spare: Decoded::default(),
         }
     }
 
@@ -231,11 +237,12 @@ impl<'a> Worker<'a> {
         let mut hits = std::mem::take(&mut self.hits);
         hits.clear();
         self.rules.needles.scan().each(rows.bytes, |hit| {
-            hits.push(hit.at);
+            hits.push(hit);
             true
         });
-        hits.extend(rows.hex());
-        hits.sort_unstable();
+        // A hex literal is a place to look at; what it holds is not known before.
+        hits.extend(rows.hex().map(|at| CoreHit { at, core: 0, base64: true }));
+        hits.sort_unstable_by_key(|h| h.at);
         let every = !self.current.cells.is_empty()
             || !self.current.prefixed.is_empty()
             || self.rules.needles.asked().repair;
@@ -243,17 +250,17 @@ impl<'a> Worker<'a> {
         let mut index = 0;
         while index < rows.count() && (every || next < hits.len()) {
             if !every {
-                index = rows.row_at(hits[next]).max(index);
+                index = rows.row_at(hits[next].at).max(index);
                 if index >= rows.count() {
                     break;
                 }
             }
             let span = rows.span(index);
-            while hits.get(next).is_some_and(|h| *h < span.start) {
+            while hits.get(next).is_some_and(|h| h.at < span.start) {
                 next += 1;
             }
             let first = next;
-            while hits.get(next).is_some_and(|h| *h < span.end) {
+            while hits.get(next).is_some_and(|h| h.at < span.end) {
                 next += 1;
             }
             if every || next > first {
@@ -281,7 +288,7 @@ impl<'a> Worker<'a> {
     }
 
     /// Looks at a row's values: at the declared cells, and at those with a hit. Hits count from `start` bytes before the row.
-    fn row(&mut self, row: &[u8], values: &[Value], hits: &[usize], start: usize, quoting: Quoting) {
+    fn row(&mut self, row: &[u8], values: &[Value], hits: &[CoreHit], start: usize, quoting: Quoting) {
         while self.current.columns.len() < values.len() {
             // A row without known columns, or with more values than columns: numbered from 1.
             self.current.names.push(format!("#{}", self.current.columns.len() + 1));
@@ -302,11 +309,14 @@ impl<'a> Worker<'a> {
         let mut next = 0;
         for (i, value) in values.iter().enumerate() {
             let first = next;
-            while hits.get(next).is_some_and(|h| h - start < value.span.end) {
+            while hits.get(next).is_some_and(|h| h.at - start < value.span.end) {
                 next += 1;
             }
             let hot = next > first || (repair && value.kind == ValueKind::Text);
-            if hot && !self.edits[..declared].iter().any(|e| e.span == value.span) {
+            if hot
+                && !self.edits[..declared].iter().any(|e| e.span == value.span)
+                && !self.plain_value(i, row, value, &hits[first..next], start, quoting)
+            {
                 self.value(i, row, value, quoting);
             }
             if next == hits.len() && !repair {
@@ -366,7 +376,7 @@ impl<'a> Worker<'a> {
             *tally.by_nesting.entry("cell".into()).or_default() += 1;
         }
         self.done.cells.push(change);
-        spelled.map(|new| Edit { span: value.span.clone(), new })
+        spelled.map(|new| Edit::new(value.span.clone(), new))
     }
 
     /// Looks at a value that may begin with the table prefix.
@@ -378,13 +388,50 @@ impl<'a> Worker<'a> {
         let tally = &mut self.current.columns[column];
         tally.changed += 1;
         *tally.by_nesting.entry("prefix".into()).or_default() += 1;
-        Some(Edit { span: value.span.clone(), new: literal::spelled(&new, row, value, quoting) })
+        Some(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)))
+    }
+
+    /// Rewrites a value that is certainly plain text by the short way. Returns false if it may be something else.
+    fn plain_value(
+        &mut self,
+        column: usize,
+        row: &[u8],
+        value: &Value,
+        hits: &[CoreHit],
+        start: usize,
+        quoting: Quoting,
+    ) -> bool {
+        let tally = &mut self.current.columns[column];
+        let plain = value.kind == ValueKind::Text
+            && matches!(quoting.dialect, Dialect::Mysql | Dialect::SqlServer)
+            && tally.samples.len() >= self.rules.samples;
+        if !plain || hits.is_empty() {
+            return false;
+        }
+        let inside = value.literal.start + 1..value.literal.end - 1;
+        if hits.iter().any(|h| !inside.contains(&(h.at - start))) {
+            return false;
+        }
+        let hits: SmallVec<[CoreHit; 8]> =
+            hits.iter().map(|h| CoreHit { at: h.at - start - inside.start, ..*h }).collect();
+        let edits = raw::edits(self.rules.needles, &row[inside.clone()], &hits, quoting.backslash);
+        let Some(edits) = edits else { return false };
+        if !edits.is_empty() {
+            tally.changed += 1;
+            ColumnNotes { column: tally, samples: 0 }.changed("text", edits.len(), b"");
+        }
+        self.edits.extend(
+            edits
+                .into_iter()
+                .map(|e| Edit { span: e.span.start + inside.start..e.span.end + inside.start, new: e.new }),
+        );
+        true
     }
 
     fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) {
         let needles = self.rules.needles;
         let tally = &mut self.current.columns[column];
-        match literal::meaning(row, value, quoting) {
+        match literal::meaning(row, value, quoting, &mut self.spare) {
             Some(meant) => {
                 // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
                 let sure = !meant.hidden() && !needles.asked().repair;
@@ -392,6 +439,7 @@ impl<'a> Worker<'a> {
                     let edits = rewritten(self.rules, tally, meant.bytes());
                     self.edits.extend(meant.outwards(edits, row, value, quoting));
                 }
+                self.spare = meant.into_spare();
             }
             // Strings in an expression are texts of their own.
             None if value.kind == ValueKind::Expression => {
@@ -520,9 +568,10 @@ impl<'a> Worker<'a> {
         self.current.rows += 1;
         let mut hits = std::mem::take(&mut self.hits);
         hits.clear();
-        hits.extend(self.rules.needles.scan().hits(bytes).iter().map(|h| h.at));
-        hits.extend(values.iter().filter(|v| v.kind == ValueKind::Hex).map(|v| v.span.start));
-        hits.sort_unstable();
+        hits.extend(self.rules.needles.scan().hits(bytes));
+        let hex = values.iter().filter(|v| v.kind == ValueKind::Hex);
+        hits.extend(hex.map(|v| CoreHit { at: v.span.start, core: 0, base64: true }));
+        hits.sort_unstable_by_key(|h| h.at);
         self.row(bytes, values, &hits, 0, at.quoting);
         if let Some(change) = &self.rules.prefix {
             let renamed = prefix::edits(bytes, at.quoting.dialect, change);

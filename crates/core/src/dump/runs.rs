@@ -322,7 +322,7 @@ mod tests {
         #[cfg(target_arch = "x86_64")]
         if let Some(lanes) = pulp::x86::V3::try_new() {
             for first in 0..=255u8 {
-                let block: [u8; 64] = std::array::from_fn(|i| first.wrapping_add(i as u8 * 7));
+                let block: [u8; 64] = std::array::from_fn(|i| first.wrapping_add((i * 7) as u8));
                 let told = |b: Bits| (b.quotes, b.backslashes, b.marks);
                 assert_eq!(told(lanes.bits::<true>(&block)), told(Baseline.bits::<true>(&block)));
                 assert_eq!(told(lanes.bits::<false>(&block)), told(Baseline.bits::<false>(&block)));

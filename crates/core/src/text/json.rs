@@ -67,15 +67,16 @@ pub fn decode(text: &[u8], inside: Range<usize>) -> Option<Decoded> {
 
 /// Spells new text for the inside of a string; `old` is the raw text it replaces and tells how slashes are spelled.
 pub fn encode(new: &[u8], old: &[u8]) -> Vec<u8> {
-    let slash: &[u8] = if memchr::memmem::find(old, b"\\/").is_some() {
-        b"\\/"
-    } else if memchr::memmem::find(old, b"\\u002f").is_some() {
-        b"\\u002f"
-    } else if memchr::memmem::find(old, b"\\u002F").is_some() {
-        b"\\u002F"
-    } else {
-        b"/"
-    };
+    let mut slash: &[u8] = b"/";
+    for at in memchr::memchr_iter(b'\\', old) {
+        match &old[at + 1..] {
+            [b'/', ..] => slash = b"\\/",
+            [b'u', b'0', b'0', b'2', b'f', ..] => slash = b"\\u002f",
+            [b'u', b'0', b'0', b'2', b'F', ..] => slash = b"\\u002F",
+            _ => continue,
+        }
+        break;
+    }
     let mut out = Vec::with_capacity(new.len() + 8);
     for b in new {
         match b {

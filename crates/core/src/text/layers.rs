@@ -140,7 +140,8 @@ pub(super) fn entities_encode(new: &[u8]) -> Vec<u8> {
 
 /// Says whether a text may hold something wrapped in a script's or JSON's string: its quotes are escaped.
 pub(super) fn escapes_likely(text: &[u8]) -> bool {
-    [&b":\\\""[..], b"{\\\"", b"[\\\""].iter().any(|e| memchr::memmem::find(text, e).is_some())
+    memchr::memchr_iter(b'\\', text)
+        .any(|at| at > 0 && matches!(text[at - 1], b':' | b'{' | b'[') && text.get(at + 1) == Some(&b'"'))
 }
 
 /// Undoes one level of backslashes, as a script or JSON reads a string.

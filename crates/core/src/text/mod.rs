@@ -8,6 +8,7 @@ mod fragments;
 pub mod json;
 mod layers;
 pub mod needles;
+pub mod raw;
 mod reference;
 mod repair;
 mod rule;

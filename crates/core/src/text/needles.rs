@@ -268,6 +268,23 @@ impl Needles {
         self.findings_at(text, &self.scan.hits(text), &Covered::default())
     }
 
+    /// Returns the changes of a text of one level whose hits are known, if every hit is one.
+    pub(super) fn all_changes(&self, text: &[u8], hits: &Hits) -> Option<Vec<Edit>> {
+        let mut changes = Vec::with_capacity(hits.len());
+        let mut end = 0;
+        for hit in hits {
+            match self.look(text, *hit)? {
+                Finding::Change(edit) if edit.span.start >= end && !hit.base64 => {
+                    end = edit.span.end;
+                    changes.push(edit);
+                }
+                // Two needles at one place, or something that is to be left: for the long way.
+                _ => return None,
+            }
+        }
+        Some(changes)
+    }
+
     /// The same for known hits, but for those inside of stretches that somebody else deals with.
     pub(super) fn findings_at(&self, text: &[u8], hits: &Hits, covered: &Covered) -> Vec<Finding> {
         let free = |at: usize| !covered.contains(at);

@@ -6,7 +6,7 @@
 
 use super::fragments::{self, Fragment};
 use super::needles::{Finding, LeftReason, Needles};
-use super::scan::Hits;
+use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
 use super::{base64, charset, json, layers, repair};
 use crate::edit::{Decoded, Edit};
@@ -131,21 +131,27 @@ const LOOK_AHEAD: usize = 3;
 
 impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {
+        let hits = self.needles.scan().hits(value);
+        self.value_with(value, hits)
+    }
+
+    /// The same for a value whose hits are known.
+    fn value_with(&mut self, value: &[u8], hits: Hits) -> Vec<Edit> {
         if self.layers.len() >= DEEPEST {
-            if self.needles.scan().any(value) {
+            if !hits.is_empty() {
                 self.left(LeftReason::TooDeep, excerpt(value, 0));
             }
             return Vec::new();
         }
         if serialized::looks_serialized(value) {
-            return self.serialized(value);
+            return self.serialized(value, &hits);
         }
         if json::looks_json(value)
             && let Some(strings) = json::strings(value)
         {
-            return self.within(Layer::Json, |walk| walk.json(value, &strings));
+            return self.within(Layer::Json, |walk| walk.json(value, &strings, &hits));
         }
-        self.text(value)
+        self.text_with(value, hits)
     }
 
     fn within<T>(&mut self, layer: Layer, work: impl FnOnce(&mut Self) -> T) -> T {
@@ -173,15 +179,10 @@ impl Walk<'_> {
         self.with_nesting(|notes, nesting| notes.left(reason, nesting, excerpt));
     }
 
-    /// Says of a string inside of something whether it has to be looked at.
-    fn worth(&self, content: &[u8]) -> bool {
-        self.needles.scan().any(content) || worth_repair(self.needles, content)
-    }
-
     /// A value that begins as serialized text.
-    fn serialized(&mut self, value: &[u8]) -> Vec<Edit> {
+    fn serialized(&mut self, value: &[u8], hits: &Hits) -> Vec<Edit> {
         if let Some((leaves, end)) = serialized::leaves(value) {
-            let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves));
+            let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves, hits));
             if end < value.len() && self.needles.scan().any(&value[end..]) {
                 edits.extend(shifted(self.text(&value[end..]), end));
             }
@@ -194,7 +195,7 @@ impl Walk<'_> {
             && let Some(leaves) = repair::only_reading(value)
         {
             return self.within(Layer::Repaired, |walk| {
-                let edits = walk.leaves(value, &leaves);
+                let edits = walk.leaves(value, &leaves, hits);
                 walk.with_nesting(|notes, nesting| notes.changed(nesting, 1, excerpt(value, 0)));
                 edits
             });
@@ -208,7 +209,8 @@ impl Walk<'_> {
         let seen = charset::seen_otherwise(value)?;
         let (leaves, _) = serialized::leaves(&seen.decoded.bytes)?;
         let inner = self.within(Layer::Charset, |walk| {
-            walk.within(Layer::Serialized, |walk| walk.leaves(&seen.decoded.bytes, &leaves))
+            let hits = walk.needles.scan().hits(&seen.decoded.bytes);
+            walk.within(Layer::Serialized, |walk| walk.leaves(&seen.decoded.bytes, &leaves, &hits))
         });
         // A new root may have letters that the dump's charset lacks; then nothing can be written.
         let spelled: Option<Vec<Vec<u8>>> = inner.iter().map(|e| seen.outwards(&e.new)).collect();
@@ -218,6 +220,11 @@ impl Walk<'_> {
 
     fn text(&mut self, value: &[u8]) -> Vec<Edit> {
         let hits = self.needles.scan().hits(value);
+        self.text_with(value, hits)
+    }
+
+    /// The same for a text whose hits are known.
+    fn text_with(&mut self, value: &[u8], hits: Hits) -> Vec<Edit> {
         if hits.is_empty() {
             return Vec::new();
         }
@@ -229,12 +236,13 @@ impl Walk<'_> {
         {
             return edits;
         }
-        let mut edits = self.pieces(value, pieces, &mut covered);
+        let mut edits = self.pieces(value, pieces, &hits, &mut covered);
+        let percent = memchr::memchr(b'%', value).is_some();
         // Where the last run ended that turned out to be nothing: its other hits need no second look.
         let mut plain_until = [0; 2];
         for hit in &hits {
             let plain_until = &mut plain_until[usize::from(hit.base64)];
-            if hit.at >= *plain_until && !covered.contains(hit.at) {
+            if (percent || hit.base64) && hit.at >= *plain_until && !covered.contains(hit.at) {
                 match self.encoded_run(value, hit.at, hit.base64) {
                     Ok((span, inner)) => {
                         covered.add(span);
@@ -272,16 +280,22 @@ impl Walk<'_> {
     }
 
     /// Structured pieces inside of the text.
-    fn pieces(&mut self, value: &[u8], pieces: Vec<Fragment>, covered: &mut Covered) -> Vec<Edit> {
+    fn pieces(
+        &mut self,
+        value: &[u8],
+        pieces: Vec<Fragment>,
+        hits: &Hits,
+        covered: &mut Covered,
+    ) -> Vec<Edit> {
         let mut edits = Vec::new();
         for piece in pieces {
             match piece {
                 Fragment::Serialized(span, leaves) => {
-                    edits.extend(self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves)));
+                    edits.extend(self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves, hits)));
                     covered.add(span);
                 }
                 Fragment::Json(span, strings) => {
-                    edits.extend(self.within(Layer::Json, |walk| walk.json(value, &strings)));
+                    edits.extend(self.within(Layer::Json, |walk| walk.json(value, &strings, hits)));
                     covered.add(span);
                 }
                 Fragment::Broken(span) => {
@@ -374,53 +388,57 @@ impl Walk<'_> {
         }
     }
 
-    fn json(&mut self, value: &[u8], strings: &[Range<usize>]) -> Vec<Edit> {
+    fn json(&mut self, value: &[u8], strings: &[Range<usize>], hits: &Hits) -> Vec<Edit> {
         let mut out = Vec::new();
         for inside in strings {
             let raw = &value[inside.clone()];
+            let inner = within(hits, inside);
+            if inner.is_empty() && !worth_repair(self.needles, raw) {
+                continue;
+            }
             if memchr::memchr(b'\\', raw).is_none() {
                 // Nothing is escaped: the string stands for itself.
-                if self.worth(raw) {
-                    let inner = self.value(raw);
-                    out.extend(inner.into_iter().map(|e| {
-                        let span = e.span.start + inside.start..e.span.end + inside.start;
-                        Edit { new: json::encode(&e.new, &value[span.clone()]), span }
-                    }));
-                }
+                let edits = self.value_with(raw, inner);
+                out.extend(edits.into_iter().map(|e| {
+                    let span = e.span.start + inside.start..e.span.end + inside.start;
+                    Edit::new(span.clone(), json::encode(&e.new, &value[span]))
+                }));
                 continue;
             }
             let Some(decoded) = json::decode(value, inside.clone()) else { continue };
-            if self.worth(&decoded.bytes) {
-                let inner = self.value(&decoded.bytes);
-                out.extend(decoded.outwards(inner, |new, span| json::encode(new, &value[span])));
-            }
+            let inner = self.value(&decoded.bytes);
+            out.extend(decoded.outwards(inner, |new, span| json::encode(new, &value[span])));
         }
         out
     }
 
-    fn leaves(&mut self, value: &[u8], leaves: &[Leaf]) -> Vec<Edit> {
+    fn leaves(&mut self, value: &[u8], leaves: &[Leaf], hits: &Hits) -> Vec<Edit> {
         let mut out = Vec::new();
         for leaf in leaves {
             let content = &value[leaf.content.clone()];
             // Edits of the raw content, and how many bytes its length counts.
             let (inner, counted) = match leaf.kind {
-                LeafKind::Plain if self.worth(content) => (self.value(content), content.len()),
-                LeafKind::Plain => (Vec::new(), content.len()),
-                LeafKind::Custom if self.needles.scan().any(content) => {
+                LeafKind::Plain => {
+                    let hits = within(hits, &leaf.content);
+                    let worth = !hits.is_empty() || worth_repair(self.needles, content);
+                    let edits = if worth { self.value_with(content, hits) } else { Vec::new() };
+                    (edits, content.len())
+                }
+                LeafKind::Custom => {
+                    let hits = within(hits, &leaf.content);
+                    if hits.is_empty() {
+                        continue;
+                    }
                     match serialized::payload_leaves(content) {
-                        Some(parts) => (self.leaves(content, &parts), content.len()),
+                        Some(parts) => (self.leaves(content, &parts, &hits), content.len()),
                         None => {
                             self.left_hits(content, 0..content.len(), LeftReason::UnknownCustom);
                             continue;
                         }
                     }
                 }
-                LeafKind::Custom => continue,
                 LeafKind::Escaped => {
                     let decoded = unescape(content);
-                    if !self.worth(&decoded.bytes) {
-                        continue;
-                    }
                     let inner = self.value(&decoded.bytes);
                     let growth: isize = inner.iter().map(Edit::growth).sum();
                     let counted = decoded.bytes.len();
@@ -446,6 +464,13 @@ impl Walk<'_> {
     }
 }
 
+/// Returns the hits inside of a part, counted from its beginning. A core stands as it is in every string of a structure.
+fn within(hits: &Hits, part: &Range<usize>) -> Hits {
+    let first = hits.partition_point(|h| h.at < part.start);
+    let inside = hits[first..].iter().take_while(|h| h.at < part.end);
+    inside.map(|h| CoreHit { at: h.at - part.start, ..*h }).collect()
+}
+
 /// Moves edits of a part to where the part lies.
 fn shifted(edits: Vec<Edit>, by: usize) -> impl Iterator<Item = Edit> {
     edits.into_iter().map(move |e| Edit { span: e.span.start + by..e.span.end + by, new: e.new })
@@ -467,21 +492,9 @@ fn understood(bytes: &[u8]) -> bool {
         || std::str::from_utf8(bytes).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()))
 }
 
-/// Says whether a value is no text: a NUL byte, or many control characters, outside of the stretches that are understood.
+/// Says whether a value is no text: a NUL byte stands outside of the stretches that are understood.
 fn is_binary(value: &[u8], covered: &Covered) -> bool {
-    let control = |b: &u8| *b < 0x20 && !matches!(b, b'\t' | b'\n' | 0x0B | 0x0C | b'\r' | 0x1B);
-    if !value.iter().any(control) {
-        return false;
-    }
-    let (mut controls, mut all) = (0usize, 0usize);
-    for (_, b) in value.iter().enumerate().filter(|(i, _)| !covered.contains(*i)) {
-        if *b == 0 {
-            return true;
-        }
-        all += 1;
-        controls += usize::from(control(b));
-    }
-    controls * 10 > all
+    memchr::memchr_iter(0, value).any(|at| !covered.contains(at))
 }
 
 fn unescape(raw: &[u8]) -> Decoded {

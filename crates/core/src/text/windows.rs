@@ -144,7 +144,7 @@ impl<T: FnMut(usize, usize) -> bool> pulp::NullaryFnOnce for Pass<'_, T> {
         };
         let zero = avx._mm256_set1_epi8(0);
         let mut at = 0;
-        let mut last = [0; 34];
+        let mut last;
         while at + WINDOW <= hay.len() {
             let bytes: &[u8; 34] = match hay[at..].first_chunk() {
                 Some(bytes) => bytes,
