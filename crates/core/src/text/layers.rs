@@ -71,9 +71,8 @@ pub(super) fn percent_encode(new: &[u8], run: &[u8]) -> Vec<u8> {
 
 /// Says whether a text may be wrapped in HTML entities: quotes are spelled so.
 pub(super) fn entities_likely(text: &[u8]) -> bool {
-    [&b"&quot;"[..], b"&#34;", b"&#x22;", b"&amp;quot;"]
-        .iter()
-        .any(|e| memchr::memmem::find(text, e).is_some())
+    let signs = [&b"&quot;"[..], b"&#34;", b"&#x22;", b"&amp;quot;"];
+    memchr::memchr_iter(b'&', text).any(|at| signs.iter().any(|s| text[at..].starts_with(s)))
 }
 
 /// Undoes the entities that escaping functions write, and numeric ones.

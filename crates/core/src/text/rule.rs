@@ -11,14 +11,16 @@ use crate::edit::Edit;
 use crate::place::{Address, Root, Scheme};
 
 /// The ways in which the layers spell a piece of a name that does not stand for itself everywhere.
+///
+/// Nothing at all for an empty piece, which is the usual one.
 pub(super) struct Ways(Vec<Vec<u8>>);
 
 impl Ways {
     pub(super) fn of(piece: &str) -> Self {
-        let mut ways: Vec<Vec<u8>> = vec![piece.as_bytes().to_vec()];
         if piece.is_empty() {
-            return Ways(ways);
+            return Ways(Vec::new());
         }
+        let mut ways: Vec<Vec<u8>> = vec![piece.as_bytes().to_vec()];
         for (percent, mark) in [("%", ""), ("%25", "")] {
             for upper in [true, false] {
                 let spelled = piece.bytes().flat_map(|b| match b {
@@ -41,12 +43,12 @@ impl Ways {
 
     /// Returns how many bytes of the end of `text` spell the piece.
     fn ending(&self, text: &[u8]) -> Option<usize> {
-        self.0.iter().find(|w| text.ends_with(w)).map(Vec::len)
+        if self.0.is_empty() { Some(0) } else { self.0.iter().find(|w| text.ends_with(w)).map(Vec::len) }
     }
 
     /// Returns how many bytes of the beginning of `text` spell the piece.
     fn beginning(&self, text: &[u8]) -> Option<usize> {
-        self.0.iter().find(|w| text.starts_with(w)).map(Vec::len)
+        if self.0.is_empty() { Some(0) } else { self.0.iter().find(|w| text.starts_with(w)).map(Vec::len) }
     }
 }
 
@@ -99,6 +101,9 @@ impl HostNeedle {
     /// Finds the base that stands at `end`, and where it ends.
     fn base_at(&self, text: &[u8], end: usize, spelling: &Spelling) -> Option<(usize, &BaseNeedle)> {
         self.bases.iter().find_map(|base| {
+            if base.old.is_empty() {
+                return (!spelling.continues_segment(text, end)).then_some((end, base));
+            }
             let spelled = spelling.spell(&base.old);
             let after = end + spelled.len();
             let fits = text.get(end..after)? == &spelled[..] && !spelling.continues_segment(text, after);
