@@ -1,6 +1,6 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
-use crate::commands::{demo, logbook, pack, prove, readdress, restore, survey, systems};
+use crate::commands::{demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
@@ -43,6 +43,7 @@ enum Command {
     Prove(prove::ProveArgs),
     Restore(Box<restore::RestoreArgs>),
     Readdress(readdress::ReaddressArgs),
+    Trace(trace::TraceArgs),
     Systems(systems::SystemsArgs),
     Demo(demo::DemoArgs),
     Logbook(logbook::LogbookArgs),
@@ -58,6 +59,7 @@ pub fn run() -> Exit {
         Command::Prove(args) => prove::run(&ui, args),
         Command::Restore(args) => restore::run(&ui, args),
         Command::Readdress(args) => readdress::run(&ui, args),
+        Command::Trace(args) => trace::run(&ui, args),
         Command::Systems(args) => systems::run(&ui, args),
         Command::Demo(args) => demo::run(&ui, args),
         Command::Logbook(args) => logbook::run(&ui, args),

@@ -14,6 +14,7 @@ use zporter_core::restore::RestoreError;
 use zporter_core::survey::SurveyError;
 use zporter_core::survey::recognise::LookedFor;
 use zporter_core::system::DefinitionError;
+use zporter_core::trace::TraceError;
 use zporter_core::waybill::WaybillError;
 
 /// An error on its way to the terminal.
@@ -170,6 +171,16 @@ impl From<DumpError> for CommandError {
             DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => {
                 CommandError::new(Exit::World, &e)
             }
+        }
+    }
+}
+
+impl From<TraceError> for CommandError {
+    fn from(e: TraceError) -> Self {
+        match e {
+            TraceError::Archive(e) => e.into(),
+            TraceError::Dump { source: DumpError::DatabaseFile, .. } => CommandError::new(Exit::Usage, &e),
+            TraceError::Read { .. } | TraceError::Dump { .. } => CommandError::new(Exit::World, &e),
         }
     }
 }

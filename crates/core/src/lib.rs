@@ -18,4 +18,5 @@ pub mod secret;
 pub mod survey;
 pub mod system;
 pub mod text;
+pub mod trace;
 pub mod waybill;

@@ -9,3 +9,4 @@ pub mod report;
 pub mod restore;
 pub mod survey;
 pub mod systems;
+pub mod trace;

@@ -24,12 +24,12 @@ fn exactly_the_old_place_changes_and_nothing_else() {
         insert into `t` (`a`, `b`) values\n(2, 'C:\\\\home\\\\old', \"//old.example/s\") , (3,0x687474703a2f2f6f6c642e6578616d706c652f73,_binary '/home/old\\0x');\n\
         -- http://old.example/s in a comment\nCREATE TABLE c (a text COMMENT 'see /home/old') ; INSERT INTO t VALUES (4,'s:9:\"/home/old\";')";
     let after = "INSERT INTO t VALUES (1,'https://new.example:81/a','it''s at \\'https://new.example:81\\'');\r\n\
-        insert into `t` (`a`, `b`) values\n(2, 'C:\\\\home\\\\old', \"//new.example:81\") , (3,0x68747470733a2f2f6e65772e6578616d706c653a3831,_binary '/srv/new\\0x');\n\
+        insert into `t` (`a`, `b`) values\n(2, 'C:\\\\home\\\\old', \"//new.example:81\") , (3,0x68747470733a2f2f6e65772e6578616d706c653a3831,_binary '/home/old\\0x');\n\
         -- http://old.example/s in a comment\nCREATE TABLE c (a text COMMENT 'see /srv/new') ; INSERT INTO t VALUES (4,'s:8:\"/srv/new\";');\n";
     bench.write("in.sql", format!("{before};\n"));
-    readdress(&bench, "in.sql", "out.sql").expect(0).says(&["out.sql", "changed"]);
+    readdress(&bench, "in.sql", "out.sql").expect(1).says(&["out.sql", "changed", "inside of binary data"]);
     assert_eq!(bench.read("out.sql"), after);
-    readdress(&bench, "out.sql", "twice.sql").expect(0).says(&["0 values", "in a comment of the dump"]);
+    readdress(&bench, "out.sql", "twice.sql").expect(1).says(&["0 values", "in a comment of the dump"]);
     assert_eq!(bench.read("twice.sql"), after);
     readdress(&bench, "in.sql", "out.sql").expect(3).says(&["is there already"]);
 }

@@ -4,6 +4,8 @@
 //! - `damage`: archives that were harmed on the way, and hostile ones
 //! - `guards`: what is refused, with exit code and advice
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
+//! - `dialects`: dumps of other servers, written and loaded by these servers
+//! - `tracing`: `trace` in dumps, folders and archives
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `plain`: archives that somebody made by hand, or of files alone
 //! - `surface`: help, JSON, logbook, definitions
@@ -12,9 +14,11 @@
 
 mod common;
 mod damage;
+mod dialects;
 mod dumps;
 mod guards;
 mod moves;
 mod plain;
 mod story;
 mod surface;
+mod tracing;

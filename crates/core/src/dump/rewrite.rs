@@ -619,7 +619,7 @@ fn literal_edits(
 }
 
 /// Returns where the strings of a piece of SQL lie, quotes included.
-pub(super) fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
+pub(crate) fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
     let mut lexer = Lexer::reading(quoting);
     let mut out = Vec::new();
     let mut at = 0;

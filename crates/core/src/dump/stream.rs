@@ -416,10 +416,9 @@ impl<R: Read> Source<R> {
     /// The dump ends inside of what begins at the chunk's used part.
     fn cut_off(&mut self, chunk: &mut Chunk) -> bool {
         let rest = chunk.rest();
-        let what = match (&self.state, &self.statement.class) {
-            (State::Rows | State::Copy, Class::Insert | Class::Copy) => {
-                format!("rows of {}", self.statement.name.as_deref().unwrap_or("?"))
-            }
+        let what = match self.state {
+            State::Rows => format!("INSERT INTO {}", self.statement.name.as_deref().unwrap_or("?")),
+            State::Copy => format!("COPY {}", self.statement.name.as_deref().unwrap_or("?")),
             _ => String::from_utf8_lossy(&rest[..rest.len().min(40)]).trim().to_string(),
         };
         let offset = self.ending.bytes + chunk.used as u64;

@@ -254,6 +254,7 @@ impl Walk<'_> {
         }
         if is_binary(value, &covered) {
             self.left_hits(value, 0..value.len(), LeftReason::Binary);
+            edits.sort_by_key(|e| e.span.start);
             return edits;
         }
         let mut changed = 0;

@@ -125,8 +125,8 @@ impl<T: FnMut(usize, usize) -> bool> pulp::NullaryFnOnce for Pass<'_, T> {
         use std::arch::x86_64::__m256i;
         let Pass { lanes, windows, tables, hay, take } = self;
         let (avx, avx2) = (lanes.avx, lanes.avx2);
-        let low: [__m256i; WINDOW] = tables.low.map(|t| pulp::cast(t));
-        let high: [__m256i; WINDOW] = tables.high.map(|t| pulp::cast(t));
+        let low: [__m256i; WINDOW] = tables.low.map(pulp::cast);
+        let high: [__m256i; WINDOW] = tables.high.map(pulp::cast);
         let (case, nibble) = (avx._mm256_set1_epi8(0x20), avx._mm256_set1_epi8(0x0F));
         // For 32 places, the buckets that agree at all three bytes.
         let look = |bytes: &[u8; 34]| -> __m256i {

@@ -2,6 +2,7 @@
 
 pub mod mariadb;
 pub mod php;
+pub mod postgres;
 
 use std::path::{Path, PathBuf};
 use std::process::Command;

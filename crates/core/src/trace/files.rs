@@ -1,0 +1,122 @@
+//! Traces files line by line, whole folders, and archives.
+
+use super::{Collect, Standing, TraceError, Tracer};
+use crate::archive::read;
+use crate::dump::open_text;
+use crate::event::{Event, Watch};
+use crate::text::value;
+use std::fs::File;
+use std::io::{BufRead, BufReader, Read};
+use std::ops::ControlFlow;
+use std::path::Path;
+
+/// A line longer than this is looked at in pieces.
+const LONGEST_LINE: usize = 4 << 20;
+
+/// Says of a name whether a dump is to be expected behind it.
+fn names_dump(name: &str) -> bool {
+    let name = name.to_ascii_lowercase();
+    let bare = [".gz", ".zst"].iter().find_map(|e| name.strip_suffix(e)).unwrap_or(&name);
+    bare.ends_with(".sql") || bare.ends_with(".dump")
+}
+
+impl Tracer {
+    /// Traces whatever lies at a path: a folder, an archive, a dump or any other file.
+    pub fn path(&mut self, path: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
+        let read = |source| TraceError::Read { path: path.to_path_buf(), source };
+        if std::fs::metadata(path).map_err(read)?.is_dir() {
+            return self.folder(path, watch);
+        }
+        let name = path.display().to_string();
+        if names_dump(&name) {
+            let file = File::open(path).map_err(read)?;
+            let total = file.metadata().map(|m| m.len()).ok();
+            watch.event(Event::StepStarted { step: "looking", total });
+            let reader = open_text(crate::event::Counted::new(file, watch)).map_err(read)?;
+            let traced = self.dump(&name, reader);
+            watch.event(Event::StepDone);
+            return traced;
+        }
+        if read::container_of(path).is_ok() {
+            return self.archive(path, watch);
+        }
+        self.lines(&name, File::open(path).map_err(read)?).map_err(read)
+    }
+
+    fn folder(&mut self, folder: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
+        watch.event(Event::StepStarted { step: "looking", total: None });
+        for entry in walkdir::WalkDir::new(folder).sort_by_file_name() {
+            let entry = match entry {
+                Ok(entry) if entry.file_type().is_file() => entry,
+                Ok(_) => continue,
+                Err(e) => {
+                    self.traced.unread.push(e.to_string());
+                    continue;
+                }
+            };
+            let path = entry.path();
+            let name = path.strip_prefix(folder).unwrap_or(path).display().to_string();
+            let traced = File::open(path).and_then(|file| {
+                let file = crate::event::Counted::new(file, watch);
+                if !names_dump(&name) {
+                    return self.lines(&name, file);
+                }
+                self.dump(&name, open_text(file)?).map_err(std::io::Error::other)
+            });
+            if let Err(e) = traced {
+                self.traced.unread.push(format!("{name}: {e}"));
+            }
+        }
+        watch.event(Event::StepDone);
+        Ok(())
+    }
+
+    fn archive(&mut self, archive: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
+        let total = std::fs::metadata(archive).map(|m| m.len()).ok();
+        watch.event(Event::StepStarted { step: "looking", total });
+        let advance = |bytes| watch.event(Event::Advanced { bytes });
+        read::entries::<()>(archive, &advance, &mut |entry| {
+            if entry.kind == read::EntryKind::File {
+                let name = entry.raw_name.clone();
+                let traced = if names_dump(&name) {
+                    open_text(entry.content)
+                        .and_then(|reader| self.dump(&name, reader).map_err(std::io::Error::other))
+                } else {
+                    self.lines(&name, entry.content)
+                };
+                if let Err(e) = traced {
+                    self.traced.unread.push(format!("{name}: {e}"));
+                }
+            }
+            Ok(ControlFlow::Continue(()))
+        })?;
+        watch.event(Event::StepDone);
+        Ok(())
+    }
+
+    /// Traces a text line by line.
+    pub fn lines(&mut self, name: &str, reader: impl Read) -> std::io::Result<()> {
+        let mut reader = BufReader::with_capacity(1 << 16, reader);
+        let mut line = Vec::new();
+        let mut number = 0;
+        self.traced.looked_at += 1;
+        loop {
+            line.clear();
+            let read = reader.by_ref().take(LONGEST_LINE as u64).read_until(b'\n', &mut line)?;
+            if read == 0 {
+                return Ok(());
+            }
+            number += 1;
+            if !self.needles.scan().any(&line) {
+                continue;
+            }
+            let text = line.strip_suffix(b"\n").unwrap_or(&line);
+            let standing = Standing { file: name.to_string(), line: number, column: None, row: None };
+            let mut collect = Collect { standing: &standing, outside: None, found: Vec::new() };
+            let _ = value::edits_of_hit(&self.needles, text, &mut collect);
+            for found in collect.found {
+                self.keep(found);
+            }
+        }
+    }
+}

@@ -1,0 +1,205 @@
+//! Finds what still points to an old place: in a dump, a folder or an archive, in every nesting, and says how sure it is.
+//!
+//! A trace is a rewrite that writes nothing: the same needles, the same walk through values, so what a trace calls certain is what
+//! a rewrite would change. Dumps tell table, column and row ([`dump`]); other files tell file and line ([`files`]).
+
+pub mod dump;
+pub mod files;
+
+use crate::dump::stream::DumpError;
+use crate::place::{Address, Pairs, Root};
+use crate::text::needles::{Asked, LeftReason, Needles};
+use crate::text::value::Notes;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+
+/// How sure it is that a place points to the old site.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[serde(rename_all = "lowercase")]
+pub enum Sure {
+    /// A full address or path of the old place, in a value.
+    Certain,
+    /// The old host or path, but not in a form that a rewrite changes.
+    Likely,
+    /// Something that merely names the old place or looks alike.
+    Unlikely,
+}
+
+impl Sure {
+    fn of(reason: LeftReason) -> Self {
+        match reason {
+            // What stands in these would have been changed if it could be read.
+            LeftReason::BrokenSerialized | LeftReason::UnknownCustom | LeftReason::TooDeep => Sure::Certain,
+            LeftReason::Email | LeftReason::LookAlike => Sure::Unlikely,
+            _ => Sure::Likely,
+        }
+    }
+
+    /// Returns the word for people.
+    pub fn word(self) -> &'static str {
+        match self {
+            Sure::Certain => "certain",
+            Sure::Likely => "likely",
+            Sure::Unlikely => "unlikely",
+        }
+    }
+}
+
+/// A value or line that names the old place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Found {
+    /// File, or entry of an archive.
+    pub file: String,
+    /// Line in it, from 1.
+    pub line: u64,
+    /// Table and column, in a dump.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub column: Option<String>,
+    /// What tells the row, such as `id = 7`.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub row: Option<String>,
+    /// How sure it is.
+    pub sure: Sure,
+    /// What it is, in a few words.
+    pub what: &'static str,
+    /// The nesting in which it stands.
+    pub nesting: String,
+    /// How often, in this value and nesting.
+    pub count: usize,
+    /// The text around the first one.
+    pub excerpt: String,
+}
+
+/// What a trace came to.
+#[derive(Debug, Clone, Default, Serialize)]
+pub struct Traced {
+    /// Places, in order; at most as many as were asked for.
+    pub found: Vec<Found>,
+    /// How often, by how sure it is; all of them.
+    pub counts: BTreeMap<Sure, u64>,
+    /// Files, tables and entries looked at.
+    pub looked_at: u64,
+    /// What could not be read.
+    pub unread: Vec<String>,
+}
+
+/// Why a trace could not be made.
+#[derive(Debug, thiserror::Error)]
+pub enum TraceError {
+    /// A file could not be read.
+    #[error("{path} cannot be read")]
+    Read {
+        /// Path.
+        path: PathBuf,
+        /// Cause.
+        #[source]
+        source: std::io::Error,
+    },
+    /// A dump could not be read.
+    #[error("the dump {name} cannot be read")]
+    Dump {
+        /// File or entry.
+        name: String,
+        /// Cause.
+        #[source]
+        source: DumpError,
+    },
+    /// An archive could not be read.
+    #[error(transparent)]
+    Archive(#[from] crate::archive::read::ReadError),
+}
+
+/// Looks for an old place, and keeps what it finds.
+pub struct Tracer {
+    needles: Needles,
+    most: usize,
+    traced: Traced,
+}
+
+impl Tracer {
+    /// Looks for these addresses and roots. At most `most` places are kept, all are counted.
+    pub fn new(addresses: &[Address], roots: &[Root], most: usize) -> Self {
+        // A rewrite to nowhere: what it would change is what points to the old place.
+        let nowhere = |old: &Address| {
+            let text = if old.host() == "a.test" { "http://b.test" } else { "http://a.test" };
+            Address::parse(text).unwrap_or_else(|_| old.clone())
+        };
+        let away = |old: &Root| {
+            let text = if old.to_string() == "/a" { "/b" } else { "/a" };
+            Root::parse(text).unwrap_or_else(|_| old.clone())
+        };
+        let pairs = Pairs {
+            addresses: addresses.iter().map(|a| (a.clone(), nowhere(a))).collect(),
+            roots: roots.iter().map(|r| (r.clone(), away(r))).collect(),
+        };
+        let needles = Needles::asking(&pairs, &[], Asked::default());
+        Tracer { needles, most, traced: Traced::default() }
+    }
+
+    /// Returns what was found.
+    pub fn finish(self) -> Traced {
+        self.traced
+    }
+
+    fn keep(&mut self, found: Found) {
+        *self.traced.counts.entry(found.sure).or_default() += found.count as u64;
+        if self.traced.found.len() < self.most {
+            self.traced.found.push(found);
+        }
+    }
+}
+
+/// Where the value at hand stands.
+#[derive(Debug, Clone, Default)]
+struct Standing {
+    file: String,
+    line: u64,
+    column: Option<String>,
+    row: Option<String>,
+}
+
+/// Takes down what the walk through one value finds.
+struct Collect<'a> {
+    standing: &'a Standing,
+    /// Set where nothing can be changed: in a comment, say.
+    outside: Option<LeftReason>,
+    found: Vec<Found>,
+}
+
+impl Collect<'_> {
+    fn add(&mut self, sure: Sure, what: &'static str, nesting: &str, count: usize, excerpt: &[u8]) {
+        let known = self.found.iter_mut().find(|f| f.what == what && f.nesting == nesting);
+        if let Some(known) = known {
+            known.count += count;
+            return;
+        }
+        let Standing { file, line, column, row } = self.standing.clone();
+        let text = String::from_utf8_lossy(&excerpt[..excerpt.len().min(160)]);
+        let excerpt = text.split_whitespace().collect::<Vec<_>>().join(" ");
+        self.found.push(Found {
+            file,
+            line,
+            column,
+            row,
+            sure,
+            what,
+            nesting: nesting.into(),
+            count,
+            excerpt,
+        });
+    }
+}
+
+impl Notes for Collect<'_> {
+    fn changed(&mut self, nesting: &str, count: usize, excerpt: &[u8]) {
+        match self.outside {
+            Some(reason) => self.add(Sure::of(reason), reason.words(), nesting, count, excerpt),
+            None => self.add(Sure::Certain, "points to the old place", nesting, count, excerpt),
+        }
+    }
+
+    fn left(&mut self, reason: LeftReason, nesting: &str, excerpt: &[u8]) {
+        self.add(Sure::of(reason), reason.words(), nesting, 1, excerpt);
+    }
+}

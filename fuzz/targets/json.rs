@@ -1,0 +1,23 @@
+//! What reads as JSON reads as such after a rewrite; every string decodes, and encodes to what decodes the same.
+#![no_main]
+
+use libfuzzer_sys::fuzz_target;
+use zporter_core::text::json;
+#[path = "common.rs"]
+mod common;
+
+fuzz_target!(|data: &[u8]| {
+    let value = common::with_needles(data);
+    let Some(strings) = json::strings(&value) else { return };
+    for inside in &strings {
+        if let Some(decoded) = json::decode(&value, inside.clone()) {
+            let spelled = json::encode(&decoded.bytes, &value[inside.clone()]);
+            let back = json::decode(&spelled, 0..spelled.len()).expect("what was encoded decodes");
+            assert_eq!(back.bytes, decoded.bytes);
+        }
+    }
+    let needles = common::needles();
+    let out = common::rewritten(&needles, &value);
+    let again = json::strings(&out).expect("a rewrite keeps JSON whole");
+    assert_eq!(again.len(), strings.len());
+});
