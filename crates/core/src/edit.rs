@@ -94,13 +94,15 @@ pub fn apply(original: &[u8], edits: &[Edit]) -> Vec<u8> {
 pub struct Decoded {
     /// The decoded bytes.
     pub bytes: Vec<u8>,
-    anchors: Vec<(usize, usize)>,
+    anchors: SmallVec<[(usize, usize); 16]>,
 }
 
 impl Decoded {
     /// Starts a decoding whose raw bytes begin at `raw_start`.
     pub fn starting_at(raw_start: usize) -> Self {
-        Decoded { bytes: Vec::new(), anchors: vec![(0, raw_start)] }
+        let mut out = Decoded::default();
+        out.restart(raw_start, 0);
+        out
     }
 
     /// Forgets everything but the memory, and starts a decoding of about so many bytes.

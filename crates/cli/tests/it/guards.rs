@@ -181,7 +181,10 @@ fn a_pack_is_whole_or_not_there() {
         .expect(5)
         .says(&["breaks off in line"]);
     bench.write("pg.sql", "--\n-- PostgreSQL database dump\n--\n");
-    bench.run(&["pack", "old", "--dump", "pg.sql", "-o", "site.zip"]).expect(5).says(&["a dump of PostgreSQL"]);
+    bench
+        .run(&["pack", "old", "--dump", "pg.sql", "-o", "site.zip"])
+        .expect(5)
+        .says(&["a dump of PostgreSQL"]);
     let left: Vec<_> = std::fs::read_dir(bench.path("")).unwrap().flatten().map(|e| e.file_name()).collect();
     assert!(
         left.iter()

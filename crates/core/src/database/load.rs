@@ -372,7 +372,7 @@ impl LoadSink<'_> {
             Piece::Rows(rows) => {
                 let mut values = Vec::new();
                 for row in rows.each() {
-                    row::scan(row, quoting, true, &mut values);
+                    row::cut(row, quoting, &mut values);
                     self.row(row, &values, at)?;
                 }
                 Ok(())

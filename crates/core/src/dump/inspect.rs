@@ -171,7 +171,7 @@ impl Sink for Inspector<'_> {
                 }
                 let mut values = std::mem::take(&mut self.values);
                 for row in rows.each() {
-                    row::scan(row, quoting, true, &mut values);
+                    row::cut(row, quoting, &mut values);
                     self.wanted(row, &values, quoting);
                 }
                 self.values = values;

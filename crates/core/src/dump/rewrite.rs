@@ -266,11 +266,7 @@ impl<'a> Worker<'a> {
             if every || next > first {
                 let row = &rows.bytes[span.clone()];
                 let mut values = std::mem::take(&mut self.values);
-                if quoting.copy {
-                    row::scan_copy(row, &mut values);
-                } else {
-                    row::scan(row, quoting, true, &mut values);
-                }
+                row::cut(row, quoting, &mut values);
                 self.row(row, &values, &hits[first..next], span.start, quoting);
                 self.values = values;
                 self.flush(chunk, base + span.start);

@@ -6,7 +6,7 @@
 
 use super::json;
 use super::scan::Hits;
-use super::serialized::{self, Leaf};
+use super::serialized::{self, Leaves};
 use aho_corasick::packed;
 use std::ops::Range;
 use std::sync::LazyLock;
@@ -15,9 +15,9 @@ use std::sync::LazyLock;
 #[derive(Debug)]
 pub(super) enum Fragment {
     /// Serialized text with its strings.
-    Serialized(Range<usize>, Vec<Leaf>),
+    Serialized(Range<usize>, Leaves),
     /// JSON with the insides of its strings.
-    Json(Range<usize>, Vec<Range<usize>>),
+    Json(Range<usize>, json::Strings),
     /// From here to the end: what begins as serialized text and is none.
     Broken(Range<usize>),
 }

@@ -3,7 +3,11 @@
 //! Only strings matter to a rewrite, so nothing else is kept. The reader works with an explicit stack.
 
 use crate::edit::Decoded;
+use smallvec::SmallVec;
 use std::ops::Range;
+
+/// The insides of a document's strings; of most documents they need no memory of their own.
+pub type Strings = SmallVec<[Range<usize>; 8]>;
 
 /// Says whether a value begins as a JSON object, array or string.
 pub fn looks_json(value: &[u8]) -> bool {
@@ -11,7 +15,7 @@ pub fn looks_json(value: &[u8]) -> bool {
 }
 
 /// Reads a whole document and returns the insides of its strings, keys included. Nothing is returned if it is not JSON.
-pub fn strings(text: &[u8]) -> Option<Vec<Range<usize>>> {
+pub fn strings(text: &[u8]) -> Option<Strings> {
     let (strings, end) = document_at(text, 0).ok()?;
     text[end..].trim_ascii().is_empty().then_some(strings)
 }
@@ -20,8 +24,8 @@ pub fn strings(text: &[u8]) -> Option<Vec<Range<usize>>> {
 ///
 /// # Errors
 /// Where it is not JSON: how far the reader came.
-pub fn document_at(text: &[u8], start: usize) -> Result<(Vec<Range<usize>>, usize), usize> {
-    let mut reader = Reader { text, at: start, strings: Vec::new() };
+pub fn document_at(text: &[u8], start: usize) -> Result<(Strings, usize), usize> {
+    let mut reader = Reader { text, at: start, strings: Strings::new() };
     match reader.document() {
         Some(()) => Ok((reader.strings, reader.at)),
         None => Err(reader.at),
@@ -30,7 +34,8 @@ pub fn document_at(text: &[u8], start: usize) -> Result<(Vec<Range<usize>>, usiz
 
 /// Decodes the inside of a string that starts at `start` in the document.
 pub fn decode(text: &[u8], inside: Range<usize>) -> Option<Decoded> {
-    let mut out = Decoded::starting_at(inside.start);
+    let mut out = Decoded::default();
+    out.restart(inside.start, inside.len());
     let mut at = inside.start;
     while at < inside.end {
         let rest = &text[at..inside.end];
@@ -100,7 +105,7 @@ fn hex4(text: &[u8], at: usize) -> Option<u32> {
 struct Reader<'t> {
     text: &'t [u8],
     at: usize,
-    strings: Vec<Range<usize>>,
+    strings: Strings,
 }
 
 impl Reader<'_> {
@@ -111,7 +116,7 @@ impl Reader<'_> {
     }
 
     fn document(&mut self) -> Option<()> {
-        let mut open: Vec<u8> = Vec::new();
+        let mut open: SmallVec<[u8; 32]> = SmallVec::new();
         loop {
             // One value, or the end of an empty container.
             self.space();

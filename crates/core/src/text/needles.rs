@@ -129,6 +129,9 @@ pub enum Finding {
     },
 }
 
+/// What was found in one text: mostly one thing.
+pub type Findings = smallvec::SmallVec<[Finding; 1]>;
+
 /// Cores on the way into a scanner: equal ones are looked for once.
 #[derive(Default)]
 struct Cores {
@@ -264,7 +267,7 @@ impl Needles {
     }
 
     /// Looks at every hit in a text of one level. Changes come first, sorted, and do not overlap.
-    pub fn findings(&self, text: &[u8]) -> Vec<Finding> {
+    pub fn findings(&self, text: &[u8]) -> Findings {
         self.findings_at(text, &self.scan.hits(text), &Covered::default())
     }
 
@@ -286,11 +289,11 @@ impl Needles {
     }
 
     /// The same for known hits, but for those inside of stretches that somebody else deals with.
-    pub(super) fn findings_at(&self, text: &[u8], hits: &Hits, covered: &Covered) -> Vec<Finding> {
+    pub(super) fn findings_at(&self, text: &[u8], hits: &Hits, covered: &Covered) -> Findings {
         let free = |at: usize| !covered.contains(at);
         if let [hit] = hits[..] {
             if hit.base64 || !free(hit.at) {
-                return Vec::new();
+                return Findings::new();
             }
             return self.look(text, hit).into_iter().collect();
         }
@@ -315,7 +318,7 @@ impl Needles {
             }
             free
         });
-        let mut out: Vec<Finding> = Vec::with_capacity(changes.len() + left.len());
+        let mut out = Findings::with_capacity(changes.len() + left.len());
         if !left.is_empty() {
             left.retain(|(at, len, _)| {
                 let next = changes.partition_point(|e| e.span.end <= *at);

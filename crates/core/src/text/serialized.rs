@@ -6,7 +6,11 @@
 //!
 //! Nothing is interpreted and nothing recurses: hostile nesting costs memory in proportion to the input only.
 
+use smallvec::SmallVec;
 use std::ops::Range;
+
+/// Strings of a value; of most values they need no memory of their own.
+pub type Leaves = SmallVec<[Leaf; 8]>;
 
 /// What kind of string a span is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -46,21 +50,21 @@ pub fn looks_serialized(value: &[u8]) -> bool {
 
 /// Reads the value at the beginning of a text, white space before it allowed. Returns its strings and where it ends. Nothing is
 /// returned if a single byte of it does not fit. PHP ignores what follows a value, so it is the caller's to look at.
-pub fn leaves(value: &[u8]) -> Option<(Vec<Leaf>, usize)> {
+pub fn leaves(value: &[u8]) -> Option<(Leaves, usize)> {
     leaves_at(value, value.len() - value.trim_ascii_start().len())
 }
 
 /// Reads the value that begins at `start`.
-pub fn leaves_at(text: &[u8], start: usize) -> Option<(Vec<Leaf>, usize)> {
-    let mut reader = Reader { text, at: start, leaves: Vec::new() };
+pub fn leaves_at(text: &[u8], start: usize) -> Option<(Leaves, usize)> {
+    let mut reader = Reader { text, at: start, leaves: Leaves::new() };
     reader.value()?;
     Some((reader.leaves, reader.at))
 }
 
 /// Reads the payload of the standard library's custom-serialized objects: `x:i:0;VALUE;m:VALUE` (array objects) or
 /// `i:0;:VALUE:VALUE` (lists). Returns the strings in it.
-pub fn payload_leaves(payload: &[u8]) -> Option<Vec<Leaf>> {
-    let mut reader = Reader { text: payload, at: 0, leaves: Vec::new() };
+pub fn payload_leaves(payload: &[u8]) -> Option<Leaves> {
+    let mut reader = Reader { text: payload, at: 0, leaves: Leaves::new() };
     while reader.at < payload.len() {
         if reader.eat(b"x:").is_some()
             || reader.eat(b"m:").is_some()
@@ -77,7 +81,7 @@ pub fn payload_leaves(payload: &[u8]) -> Option<Vec<Leaf>> {
 struct Reader<'t> {
     text: &'t [u8],
     at: usize,
-    leaves: Vec<Leaf>,
+    leaves: Leaves,
 }
 
 /// What the innermost open container still expects.
@@ -102,7 +106,7 @@ impl Reader<'_> {
 
     /// Reads one value with everything in it.
     fn value(&mut self) -> Option<()> {
-        let mut open: Vec<Open> = Vec::new();
+        let mut open: SmallVec<[Open; 8]> = SmallVec::new();
         loop {
             while let Some(top) = open.last() {
                 if top.left > 0 {

@@ -62,11 +62,7 @@ impl Trail<'_> {
             next += hits[first..].iter().take_while(|h| **h < span.end).count();
             let row = &rows.bytes[span.clone()];
             let mut values = std::mem::take(&mut self.values);
-            if at.quoting.copy {
-                row::scan_copy(row, &mut values);
-            } else {
-                row::scan(row, at.quoting, true, &mut values);
-            }
+            row::cut(row, at.quoting, &mut values);
             for (i, value) in values.iter().enumerate() {
                 let here = span.start + value.span.start..span.start + value.span.end;
                 if !hits[first..next].iter().any(|h| here.contains(h)) {
