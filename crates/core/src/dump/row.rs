@@ -44,11 +44,11 @@ pub enum RowStep {
     More,
 }
 
-/// Cuts a whole row into its values, by the fast way where it is possible.
+/// Cuts a whole row into its values.
 pub fn cut(row: &[u8], quoting: Quoting, values: &mut Vec<Value>) {
     if quoting.copy {
         scan_copy(row, values);
-    } else if quoting.dialect == Dialect::Postgres || !super::runs::values(row, quoting.backslash, values) {
+    } else {
         scan(row, quoting, true, values);
     }
 }

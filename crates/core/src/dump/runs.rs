@@ -10,7 +10,6 @@
 //! Cost: about one instruction per byte, no allocation but the row list's. Doubled quotes need no care: they close a string and open
 //! the next one, with nothing between.
 
-use super::row::{self, Value};
 use pulp::NullaryFnOnce;
 use std::ops::Range;
 use wide::u8x16;
@@ -30,14 +29,13 @@ pub enum Stop {
 struct Bits {
     quotes: u64,
     backslashes: u64,
-    commas: u64,
     /// Brackets and oddities, inside of strings as well.
     marks: u64,
 }
 
 /// A processor's way to compare many bytes at once.
 trait Lanes: Copy {
-    fn bits<const BACKSLASH: bool, const COMMAS: bool>(self, block: &[u8; 64]) -> Bits;
+    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits;
 }
 
 /// What every processor of the kind has: 16 bytes at once.
@@ -46,8 +44,8 @@ struct Baseline;
 
 impl Lanes for Baseline {
     #[inline(always)]
-    fn bits<const BACKSLASH: bool, const COMMAS: bool>(self, block: &[u8; 64]) -> Bits {
-        let mut out = Bits { quotes: 0, backslashes: 0, commas: 0, marks: 0 };
+    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits {
+        let mut out = Bits { quotes: 0, backslashes: 0, marks: 0 };
         for part in 0..4 {
             let mut bytes = [0; 16];
             bytes.copy_from_slice(&block[16 * part..16 * part + 16]);
@@ -55,9 +53,6 @@ impl Lanes for Baseline {
             let is = |v: u8x16, b: u8| v.simd_eq(u8x16::splat(b));
             let shift = 16 * part;
             out.quotes |= u64::from(is(v, b'\'').to_bitmask()) << shift;
-            if COMMAS {
-                out.commas |= u64::from(is(v, b',').to_bitmask()) << shift;
-            }
             // `(` and `)` differ in their last bit, so do `"` and `#`; `-` and `/` in the second one, `X` and `x` in the case bit.
             let even = v & u8x16::splat(0xFE);
             let mut marks = is(even, b'(') | is(even, b'"') | is(v, b'`');
@@ -77,20 +72,17 @@ impl Lanes for Baseline {
 #[cfg(target_arch = "x86_64")]
 impl Lanes for pulp::x86::V3 {
     #[inline(always)]
-    fn bits<const BACKSLASH: bool, const COMMAS: bool>(self, block: &[u8; 64]) -> Bits {
+    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits {
         use std::arch::x86_64::__m256i;
         let splat = |b: u8| self.avx._mm256_set1_epi8(b as i8);
         let is = |v: __m256i, b: u8| self.avx2._mm256_cmpeq_epi8(v, splat(b));
         let or = |a: __m256i, b: __m256i| self.avx2._mm256_or_si256(a, b);
         let mask = |v: __m256i| u64::from(self.avx2._mm256_movemask_epi8(v) as u32);
-        let mut out = Bits { quotes: 0, backslashes: 0, commas: 0, marks: 0 };
+        let mut out = Bits { quotes: 0, backslashes: 0, marks: 0 };
         let halves: [__m256i; 2] = pulp::cast(*block);
         for (part, v) in halves.into_iter().enumerate() {
             let shift = 32 * part;
             out.quotes |= mask(is(v, b'\'')) << shift;
-            if COMMAS {
-                out.commas |= mask(is(v, b',')) << shift;
-            }
             let even = self.avx2._mm256_and_si256(v, splat(0xFE));
             let mut marks = or(or(is(even, b'('), is(even, b'"')), is(v, b'`'));
             marks = or(marks, or(is(or(v, splat(0x20)), b'x'), is(or(v, splat(0x02)), b'/')));
@@ -196,7 +188,7 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                 &last
             }
         };
-        let Bits { quotes, backslashes, marks, .. } = lanes.bits::<BACKSLASH, false>(block);
+        let Bits { quotes, backslashes, marks } = lanes.bits::<BACKSLASH>(block);
         let quotes = if BACKSLASH { quotes & !escaped(backslashes, &mut carry) } else { quotes };
         let in_string = parity(quotes) ^ inside;
         inside = ((in_string as i64) >> 63) as u64;
@@ -238,85 +230,6 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
     }
     hex.truncate(hex_kept);
     Stop::More
-}
-
-/// Cuts a whole row into its values, if there is nothing in it but numbers, names, hex and single-quoted strings. Returns false for
-/// any other row, which needs the slow scanner.
-pub fn values(row: &[u8], backslash: bool, values: &mut Vec<Value>) -> bool {
-    values.clear();
-    #[cfg(target_arch = "x86_64")]
-    if let Some(lanes) = pulp::x86::V3::try_new() {
-        return lanes.vectorize(Cut { lanes, row, backslash, values });
-    }
-    Cut { lanes: Baseline, row, backslash, values }.call()
-}
-
-struct Cut<'a, L> {
-    lanes: L,
-    row: &'a [u8],
-    backslash: bool,
-    values: &'a mut Vec<Value>,
-}
-
-impl<L: Lanes> NullaryFnOnce for Cut<'_, L> {
-    type Output = bool;
-
-    #[inline(always)]
-    fn call(self) -> bool {
-        let Cut { lanes, row, backslash, values } = self;
-        let mut carry = 0;
-        let mut inside = 0u64;
-        let mut start = 1;
-        let (mut literal, mut literals): (Option<Range<usize>>, usize) = (None, 0);
-        let mut last = [0u8; 64];
-        for block_at in (0..row.len()).step_by(64) {
-            let block: &[u8; 64] = match row[block_at..].first_chunk() {
-                Some(block) => block,
-                None => {
-                    let rest = &row[block_at..];
-                    last[..rest.len()].copy_from_slice(rest);
-                    &last
-                }
-            };
-            let Bits { quotes, backslashes, commas, marks } =
-                if backslash { lanes.bits::<true, true>(block) } else { lanes.bits::<false, true>(block) };
-            let quotes = if backslash { quotes & !escaped(backslashes, &mut carry) } else { quotes };
-            let in_string = parity(quotes) ^ inside;
-            inside = ((in_string as i64) >> 63) as u64;
-            let mut events = quotes | ((commas | marks) & !in_string);
-            while events != 0 {
-                let bit = events.trailing_zeros() as usize;
-                events &= events - 1;
-                let at = block_at + bit;
-                match block[bit] {
-                    b'\'' if in_string >> bit & 1 == 1 => match &mut literal {
-                        // Two quotes side by side are one in the string.
-                        Some(known) if literals == 1 && known.end == at => {}
-                        Some(_) => literals += 1,
-                        None => (literal, literals) = (Some(at..at), 1),
-                    },
-                    b'\'' => {
-                        if let Some(known) = literal.as_mut().filter(|_| literals == 1) {
-                            known.end = at + 1;
-                        }
-                    }
-                    b',' => {
-                        values.push(row::value(row, start..at, literal.take(), literals));
-                        (literals, start) = (0, at + 1);
-                    }
-                    b')' if at + 1 == row.len() => {
-                        values.push(row::value(row, start..at, literal.take(), literals));
-                        return true;
-                    }
-                    b'(' if at == 0 => {}
-                    b'x' | b'X' => {}
-                    b'-' if row.get(at + 1).is_some_and(|b| *b != b'-') => {}
-                    _ => return false,
-                }
-            }
-        }
-        false
-    }
 }
 
 enum Next {
@@ -410,12 +323,9 @@ mod tests {
         if let Some(lanes) = pulp::x86::V3::try_new() {
             for first in 0..=255u8 {
                 let block: [u8; 64] = std::array::from_fn(|i| first.wrapping_add((i * 7) as u8));
-                let told = |b: Bits| (b.quotes, b.backslashes, b.commas, b.marks);
-                assert_eq!(told(lanes.bits::<true, true>(&block)), told(Baseline.bits::<true, true>(&block)));
-                assert_eq!(
-                    told(lanes.bits::<false, false>(&block)),
-                    told(Baseline.bits::<false, false>(&block))
-                );
+                let told = |b: Bits| (b.quotes, b.backslashes, b.marks);
+                assert_eq!(told(lanes.bits::<true>(&block)), told(Baseline.bits::<true>(&block)));
+                assert_eq!(told(lanes.bits::<false>(&block)), told(Baseline.bits::<false>(&block)));
             }
         }
     }
@@ -439,13 +349,6 @@ mod tests {
             }
             // Every hex literal of a row that was passed over is announced.
             let end = rows.last().map_or(0, |r| r.end);
-            for span in &rows {
-                let (mut cut, mut slow) = (Vec::new(), Vec::new());
-                if values(&text[span.clone()], backslash, &mut cut) {
-                    let _ = scan(&text[span.clone()], Quoting { backslash, ..Quoting::MYSQL }, true, &mut slow);
-                    prop_assert_eq!(cut, slow, "{:?}", String::from_utf8_lossy(&text[span.clone()]));
-                }
-            }
             for span in naive_hex.iter().filter(|s| s.end <= end) {
                 prop_assert!(hex.iter().any(|h| span.contains(h)), "{:?} in {:?}", span, String::from_utf8_lossy(&text));
             }
