@@ -198,3 +198,50 @@ fn there_and_back_a_servers_own_dump_is_the_same() {
     assert_eq!(server.content(&first), server.content(&second));
     assert!(Path::new(&server.socket).exists());
 }
+
+#[test]
+fn what_is_done_only_on_request() {
+    let bench = Bench::new();
+    let before = "CREATE TABLE `ab_opt` (`name` text, `ab_v` text);\nINSERT INTO `ab_opt` (`name`,`ab_v`) VALUES ('ab_key','at old.example, office@old.example'),('x','<a href=\"/p\">'),('y','s:1:\"longer\";');\n\
+        INSERT INTO ab_opt SET name='z', ab_v='http://old.example/z';\nCREATE TABLE `ab_log` (a int);\nINSERT INTO `ab_log` VALUES (1),(2);\nCREATE TABLE `tmp_x` (a int);\nINSERT INTO `tmp_x` VALUES (3);\n\
+        CREATE VIEW `ab_view` AS select `ab_opt`.`ab_v` AS `u` from `ab_opt`;\n";
+    bench.write("in.sql", before);
+    let pair = ["--address", "http://old.example", "https://new.example/b"];
+    let moved = |output: &str, more: &[&str]| {
+        bench.run(&[&["readdress", "in.sql", "-o", output], &pair[..], more].concat())
+    };
+    moved("plain.sql", &[]).expect(1).says(&[
+        "root-relative reference",
+        "host alone, in text",
+        "ab_opt.ab_v",
+    ]);
+    assert_eq!(bench.read("plain.sql"), before.replace("http://old.example/z", "https://new.example/b/z"));
+    let all = [
+        "--bare-hosts",
+        "--mail-domains",
+        "--references",
+        "--repair",
+        "--prefix",
+        "ab_",
+        "c9_",
+        "--prefix-in",
+        "ab_opt.name",
+        "--rows",
+        "*_log=structure",
+        "--rows",
+        "tmp_*=none",
+    ];
+    moved("all.sql", &all).expect(0).says(&["renamed", "table names"]);
+    let after = "CREATE TABLE `c9_opt` (`name` text, `ab_v` text);\nINSERT INTO `c9_opt` (`name`,`ab_v`) VALUES ('c9_key','at new.example, office@new.example'),('x','<a href=\"/b/p\">'),('y','s:6:\"longer\";');\n\
+        INSERT INTO c9_opt SET name='z', ab_v='https://new.example/b/z';\nCREATE TABLE `c9_log` (a int);\n\n\n\n\
+        CREATE VIEW `c9_view` AS select `c9_opt`.`ab_v` AS `u` from `c9_opt`;\n";
+    assert_eq!(bench.read("all.sql"), after);
+    for wrong in
+        [&["--prefix", "", "x"][..], &["--rows", "t=some"], &["--prefix", "a_", "b_", "--prefix-in", "nodot"]]
+    {
+        moved("never.sql", wrong).expect(2).says(&["next:"]);
+    }
+    // Repairs alone are a reason to run.
+    bench.run(&["readdress", "in.sql", "-o", "repaired.sql", "--repair"]).expect(0);
+    assert_eq!(bench.read("repaired.sql"), before.replace("s:1:", "s:6:"));
+}

@@ -2,7 +2,7 @@
 //!
 //! Invariant: quotes are only ever skipped by [`string_end`], so a bracket or comma inside of a string is never taken for
 //! structure. Cost: one SIMD search per string and one look per byte outside of strings. Values are spans; nothing is copied.
-//! Only rows in which something was found, or whose table asks for it, come here: [`super::runs`] passes over the others.
+//! Only rows in which something was found, or whose table asks for it, come here: `runs` passes over the others.
 
 use super::dialect::Dialect;
 use super::lex::{Dollar, dollar_string, string_end};

@@ -2,7 +2,7 @@
 //!
 //! Every thread does the same: take the next chunk (reading and locating, one thread at a time), rewrite it (all at once), hand it in.
 //! Chunks are written in their order by whichever thread hands in the next one due; a thread that is far ahead waits.
-//! Invariants: the output and the tally do not depend on the number of threads; at most [`AHEAD`] chunks per thread are in memory.
+//! Invariants: the output and the tally do not depend on the number of threads; at most two chunks per thread are in memory.
 
 use super::rewrite::{Worker, write};
 use super::rules::{Rewritten, Rules};

@@ -5,7 +5,7 @@
 //!
 //! Invariants: the pieces of a run, joined, are the input; what a piece says does not depend on how the reader cut the
 //! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
-//! one row. Cost: one read copy, and for rows the pass of [`super::runs`].
+//! one row. Cost: one read copy, and for rows the pass of `runs`.
 
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};

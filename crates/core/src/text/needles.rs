@@ -1,6 +1,6 @@
 //! What to look for: needles made from old and new addresses and roots.
 //!
-//! The scanner finds their cores; [`super::rule`] looks closely around each hit and decides whether it is ours; this module
+//! The scanner finds their cores; `rule` looks closely around each hit and decides whether it is ours; this module
 //! owns the needles, settles which of several claims to the same bytes holds, and gives the edits in the spelling of
 //! the level, or says why a hit is left. One pass over the old text: what was written is never looked at again.
 

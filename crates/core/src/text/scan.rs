@@ -4,7 +4,7 @@
 //! name of a root, in a watched secret. No layer escapes these, so a core stands as it is at every level but base64, and
 //! for base64 the four-letter groups that any alignment of the core must contain are looked for as well.
 //!
-//! Of each core one window of three bytes is searched for ([`super::windows`]); a window hit is then compared with the whole core.
+//! Of each core one window of three bytes is searched for (`windows`); a window hit is then compared with the whole core.
 //! The common value holds no window and costs the search alone.
 
 use super::windows::{WINDOW, Windows};
