@@ -9,7 +9,7 @@ use clap::Args;
 use std::path::PathBuf;
 use zporter_core::fsx::absolute;
 use zporter_core::place::{Address, Root};
-use zporter_core::trace::{Sure, Tracer};
+use zporter_core::trace::{POINTING, Sure, Tracer};
 
 /// Find what still points to an old address or folder, in every nesting, and say how sure it is
 #[derive(Debug, Args)]
@@ -62,11 +62,17 @@ pub fn run(ui: &Ui, args: &TraceArgs) -> Result<Exit, CommandError> {
             let row = f.row.as_deref().map(|r| cut(&safe(r), 28)).unwrap_or_default();
             let times =
                 if f.count > 1 { format!(", {} times", number(f.count as u64)) } else { String::new() };
-            let nesting = if f.nesting == "text" { String::new() } else { format!(" ({})", f.nesting) };
-            rows.push(vec![at, row, format!("{}{nesting}{times}", f.what), cut(&safe(&f.excerpt), 60)]);
+            // What points there needs no words but those of its nesting.
+            let what = match (f.sure, f.what == POINTING) {
+                (Sure::Certain, true) => f.nesting.clone(),
+                _ if f.nesting == "text" => f.what.to_string(),
+                _ => format!("{} ({})", f.what, f.nesting),
+            };
+            rows.push(vec![at, row, format!("{what}{times}"), cut(&safe(&f.excerpt), 48)]);
         }
         if !rows.is_empty() {
-            ui.heading(&format!("{}: {}", capital(sure.word()), count(of(sure), "place")));
+            let points = if sure == Sure::Certain { " that point to the old place" } else { "" };
+            ui.heading(&format!("{}: {}{points}", capital(sure.word()), count(of(sure), "place")));
             ui.table(&["where", "row", "what", "text"], rows);
         }
     }

@@ -46,6 +46,9 @@ impl Sure {
     }
 }
 
+/// What is said of a full address or path of the old place.
+pub const POINTING: &str = "points to the old place";
+
 /// A value or line that names the old place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Found {
@@ -195,7 +198,7 @@ impl Notes for Collect<'_> {
     fn changed(&mut self, nesting: &str, count: usize, excerpt: &[u8]) {
         match self.outside {
             Some(reason) => self.add(Sure::of(reason), reason.words(), nesting, count, excerpt),
-            None => self.add(Sure::Certain, "points to the old place", nesting, count, excerpt),
+            None => self.add(Sure::Certain, POINTING, nesting, count, excerpt),
         }
     }
 
