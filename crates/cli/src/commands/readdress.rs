@@ -197,6 +197,10 @@ fn stdout_unbuffered() -> Result<File, CommandError> {
 
 fn stdin_unbuffered() -> Result<File, CommandError> {
     let handle = std::io::stdin().as_fd().try_clone_to_owned();
+    if let Ok(pipe) = &handle {
+        // A pipe holds 64 KiB unless told otherwise; with more in it the two sides wait less for each other. No pipe, no harm.
+        let _ = rustix::pipe::fcntl_setpipe_size(pipe, 1 << 20);
+    }
     handle.map(File::from).map_err(|e| CommandError::world("standard input cannot be used", e))
 }
 

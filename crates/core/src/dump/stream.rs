@@ -464,11 +464,11 @@ impl<R: Read> Source<R> {
                     return false;
                 }
                 Step::More | Step::CutOff(_) => {
-                    chunk.literals.truncate(first_literal);
                     // A last statement of a batch language needs no delimiter.
                     if self.lexer.dialect == Dialect::SqlServer && at == chunk.filled && self.head.level() {
                         return self.whole(chunk, at - start, 0, first_literal);
                     }
+                    chunk.literals.truncate(first_literal);
                     self.statement_line = self.line;
                     self.statement = Arc::new(self.head.statement(&chunk.bytes[start..at]));
                     return self.cut_off(chunk);

@@ -368,3 +368,69 @@ fn every_stand_ins_dump_moves_there_and_back() {
     }
     assert!(VARIANTS.contains(&Variant::Joomla5));
 }
+
+/// Pieces of dumps of the other dialects, whole statements each.
+fn statement_of(dialect: Dialect) -> impl Strategy<Value = &'static str> {
+    let all: &[&str] = match dialect {
+        Dialect::Mysql => &[
+            "INSERT INTO t SET a='http://old.example/s', b=0x2F686F6D652F6F6C64;\n",
+            "/* it's */\n",
+            "REPLACE INTO t VALUES (1,'/home/old');\n",
+        ],
+        Dialect::Postgres => &[
+            "COPY public.t (a, b) FROM stdin;\nhttp://old.example/s\\tx\t\\N\n\\\\x2f686f6d652f6f6c64\ts:9:\"/home/old\";\n\\.\n",
+            "INSERT INTO public.t VALUES (E'it\\'s http://old.example', '/home/old\\'), ('\\x2f686f6d652f6f6c64', $q$it's$q$);\n",
+            "CREATE FUNCTION f() RETURNS text AS $_$ SELECT '/home/old'; $_$ LANGUAGE sql;\n",
+            "-- it's /* no */ comment\n/* a /* b; */ ' */\n",
+            "\\connect x\n",
+        ],
+        Dialect::Sqlite => &[
+            "INSERT INTO t VALUES('http://old.example/s',X'2F686F6D652F6F6C64');\n",
+            "INSERT INTO t VALUES(replace('it''s\\n/home/old\\n','\\n',char(10)),-1.5);\n",
+            "CREATE TRIGGER g AFTER INSERT ON t BEGIN UPDATE t SET a='/home/old'; END;\n",
+            "CREATE TABLE \"o;dd\" (a TEXT);\n",
+        ],
+        Dialect::SqlServer => &[
+            "INSERT [dbo].[T] ([a], [b]) VALUES (N'http://old.example/s', 0x2F686F6D652F6F6C64)\r\n",
+            "GO\r\n",
+            "CREATE PROCEDURE p AS\r\nINSERT [T] ([a]) VALUES (N'/home/old'); SELECT N'GO'\r\nGO\r\n",
+            "SET IDENTITY_INSERT [T] ON\r\n",
+            "INSERT [T] ([a]) VALUES (N'it''s\r\nGO\r\n/home/old'), (NULL)\r\nGO\r\n",
+        ],
+    };
+    proptest::sample::select(all)
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 200, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_dialect_is_rewritten_alike_however_it_is_cut(
+        (dialect, parts) in proptest::sample::select(&Dialect::ALL[..]).prop_flat_map(|d| (Just(d), proptest::collection::vec(statement_of(d), 1..8))),
+        window in 8usize..200,
+        tail in 0usize..12,
+    ) {
+        let dump = parts.concat();
+        let dump = &dump[..dump.len() - tail.min(dump.len())];
+        let relocation = relocation("http://old.example", "https://new.example/b");
+        let needles = Needles::new(&relocation.pairs(), &[]);
+        let through = |dump: &[u8], window| {
+            let source = Source::new(Dribble(dump), window, Some(dialect)).unwrap();
+            let (out, done, ending) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+            (String::from_utf8_lossy(&out).into_owned(), done.tally, ending.cut_off)
+        };
+        let whole = through(dump.as_bytes(), WINDOW);
+        let cut = through(dump.as_bytes(), window);
+        prop_assert_eq!(&whole.0, &cut.0);
+        prop_assert_eq!(&whole.2, &cut.2);
+        prop_assert_eq!(whole.1.changed(), cut.1.changed());
+        if whole.2.is_none() {
+            let left = |t: &str| t.contains("old.example") || t.contains("/home/old") || t.contains("2F686F6D652F6F6C64") || t.contains("2f686f6d652f6f6c64");
+            prop_assert!(!left(&whole.0), "{}", whole.0);
+        }
+        let nothing = Needles::new(&Pairs::default(), &[]);
+        let source = Source::new(dump.as_bytes(), window, Some(dialect)).unwrap();
+        let (same, _, _) = rewrite(source, &rules(&nothing, &|_| Keep::All), Vec::new()).unwrap();
+        prop_assert_eq!(String::from_utf8_lossy(&same), dump);
+    }
+}
