@@ -31,23 +31,19 @@ impl Dialect {
         }
     }
 
-    /// Returns the word by which the dialect is named on the command line and in documents.
-    pub fn word(self) -> &'static str {
-        match self {
-            Dialect::Mysql => "mysql",
-            Dialect::Postgres => "postgres",
-            Dialect::Sqlite => "sqlite",
-            Dialect::SqlServer => "sql-server",
-        }
-    }
-
     /// Tells the dialect from the beginning of a dump, by signs that no other dialect writes. Without any it is MySQL's, which
     /// has most exporters.
     pub fn of(start: &[u8]) -> Self {
-        let start = &start[..start.len().min(64 << 10)];
+        // What stands at the very beginning counts most: further down, an article may speak of any dialect.
+        let found = [1 << 11, 1 << 13, 64 << 10]
+            .into_iter()
+            .find_map(|n| Self::told_by(&start[..start.len().min(n)]));
+        found.unwrap_or_default()
+    }
+
+    fn told_by(start: &[u8]) -> Option<Self> {
         let has = |sign: &[u8]| memchr::memmem::find(start, sign).is_some();
         let count = |signs: &[&[u8]]| signs.iter().filter(|s| has(s)).count();
-        // A MySQL dump may hold texts about the others; its own signs stand at line starts and in every statement.
         let scores = [
             (
                 Dialect::Mysql,
@@ -99,6 +95,6 @@ impl Dialect {
             ),
         ];
         let best = scores.iter().map(|(_, n)| *n).max().unwrap_or(0);
-        scores.iter().find(|(_, n)| *n == best && best > 0).map_or(Dialect::Mysql, |(d, _)| *d)
+        scores.iter().find(|(_, n)| *n == best && best > 0).map(|(dialect, _)| *dialect)
     }
 }

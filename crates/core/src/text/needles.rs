@@ -75,8 +75,7 @@ impl LeftReason {
 }
 
 /// What is changed only when somebody asks for it.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, serde::Deserialize)]
-#[serde(deny_unknown_fields, default)]
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Asked {
     /// Root-relative references from or to the bare root.
     pub references: bool,

@@ -304,6 +304,19 @@ fn what_only_mysql_can_do_refuses_the_others_by_name() {
             other => panic!("{other:?}"),
         }
     }
+    let article =
+        "x\nGO\nUSE [a]\nINSERT [dbo].[T] ([a]) VALUES (N'b', N'c')\nGO\nSET IDENTITY_INSERT [dbo].[T] ON\n"
+            .repeat(9);
+    let about = format!(
+        "CREATE TABLE `posts` (`a` text);\n-- {}\nINSERT INTO `posts` VALUES ('{}');\n",
+        "x".repeat(3000),
+        article.replace('\'', "''")
+    );
+    assert_eq!(
+        inspect(about.as_bytes(), &[], false).unwrap().tables["posts"].rows,
+        1,
+        "an article about another dialect"
+    );
     assert!(matches!(inspect(&b"SQLite format 3\0..."[..], &[], false), Err(DumpError::DatabaseFile)));
 }
 
