@@ -133,9 +133,8 @@ mod tests {
 
         #[test]
         fn the_short_way_gives_what_the_long_way_gives(pieces in proptest::collection::vec(proptest::sample::select(&PIECES[..]), 0..10), backslash in any::<bool>()) {
-            let inside = pieces.concat();
             // Without backslashes a quote stands in a string only twice.
-            prop_assume!(backslash || !inside.replace("''", "").contains('\''));
+            let inside: String = pieces.iter().map(|p| if !backslash && *p == "\\'" { "\\''" } else { *p }).collect();
             let address = |t: &str| Address::parse(t).unwrap();
             let root = |t: &str| Root::parse(t).unwrap();
             let needles = Needles::new(&Pairs {
