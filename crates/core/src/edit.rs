@@ -66,6 +66,11 @@ impl Edit {
         Edit { span, new: new.into() }
     }
 
+    /// Returns the same edit of a text in which this one begins `by` bytes in.
+    pub fn shifted(self, by: usize) -> Self {
+        Edit { span: self.span.start + by..self.span.end + by, new: self.new }
+    }
+
     /// Returns by how many bytes the text grows (negative: shrinks).
     pub fn growth(&self) -> isize {
         self.new.len() as isize - self.span.len() as isize
@@ -102,6 +107,52 @@ impl Decoded {
     pub fn starting_at(raw_start: usize) -> Self {
         let mut out = Decoded::default();
         out.restart(raw_start, 0);
+        out
+    }
+
+    /// Decodes a stretch of text in which one sign begins every escape. `escape` is given the text from a sign on and returns the meaning
+    /// and the length of the escape there; without one the sign stands for itself.
+    pub fn undoing(
+        text: &[u8],
+        stretch: Range<usize>,
+        sign: u8,
+        escape: impl Fn(&[u8]) -> Option<(char, usize)>,
+    ) -> Self {
+        Self::undoing_bytes(text, stretch, sign, |rest| {
+            let (letter, len) = escape(rest)?;
+            let mut utf8 = [0; 4];
+            Some((SmallVec::from_slice(letter.encode_utf8(&mut utf8).as_bytes()), len))
+        })
+    }
+
+    /// The same for escapes that mean bytes.
+    pub fn undoing_bytes(
+        text: &[u8],
+        stretch: Range<usize>,
+        sign: u8,
+        escape: impl Fn(&[u8]) -> Option<(SmallVec<[u8; 4]>, usize)>,
+    ) -> Self {
+        let mut out = Decoded::starting_at(stretch.start);
+        let mut at = stretch.start;
+        while at < stretch.end {
+            let rest = &text[at..stretch.end];
+            let plain = memchr::memchr(sign, rest).unwrap_or(rest.len());
+            out.plain(&rest[..plain]);
+            at += plain;
+            if at == stretch.end {
+                break;
+            }
+            match escape(&rest[plain..]) {
+                Some((meaning, len)) => {
+                    at += len;
+                    out.escape(&meaning, at);
+                }
+                None => {
+                    out.plain(&[sign]);
+                    at += 1;
+                }
+            }
+        }
         out
     }
 

@@ -20,12 +20,9 @@ pub struct PrefixChange {
 }
 
 impl PrefixChange {
-    /// Returns a table's new name.
-    pub fn renamed(&self, table: &str) -> String {
-        match table.strip_prefix(&self.old) {
-            Some(rest) => format!("{}{rest}", self.new),
-            None => table.to_string(),
-        }
+    /// Returns the new form of a name or key, if it begins with the old prefix.
+    pub fn renamed(&self, name: &str) -> Option<String> {
+        name.strip_prefix(&self.old).map(|rest| format!("{}{rest}", self.new))
     }
 }
 
@@ -99,7 +96,7 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
             Token::Punct(b'.') => behind_dot = true,
             // `LOCK TABLES a WRITE, b READ` and `DROP TABLE a, b` go on behind a comma.
             Token::Punct(b',') => {
-                table_next = lexer_lists_tables(statement);
+                table_next = lists_tables(statement);
                 behind_dot = false;
             }
             Token::End => {
@@ -112,7 +109,7 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
 }
 
 /// Says whether commas of a statement stand between tables.
-fn lexer_lists_tables(statement: &[u8]) -> bool {
+fn lists_tables(statement: &[u8]) -> bool {
     let start = statement.trim_ascii_start();
     [&b"LOCK"[..], b"DROP"].iter().any(|w| start.len() > 4 && start[..4].eq_ignore_ascii_case(w))
 }

@@ -21,7 +21,6 @@ use crate::text::raw;
 use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
-use std::io::Write;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -85,10 +84,7 @@ struct ColumnNotes<'t> {
 
 impl Notes for ColumnNotes<'_> {
     fn changed(&mut self, nesting: &str, count: usize, _: &[u8]) {
-        match self.column.by_nesting.get_mut(nesting) {
-            Some(known) => *known += count as u64,
-            None => drop(self.column.by_nesting.insert(nesting.to_string(), count as u64)),
-        }
+        self.column.places_changed(nesting, count);
     }
 
     fn left(&mut self, reason: LeftReason, _: &str, excerpt: &[u8]) {
@@ -154,24 +150,34 @@ impl<'a> Worker<'a> {
             Piece::CutOff(bytes) => self.elsewhere(bytes, LeftReason::Elsewhere),
             Piece::Whole { bytes, literals, .. } => self.whole(chunk, base, bytes, literals, at),
             Piece::InsertHead(bytes) => {
-                self.enter(at.statement);
-                if self.current.keep != Some(Keep::All) {
-                    return self.out.replace(chunk, base..base + bytes.len(), b"");
+                if self.kept(chunk, base, bytes, at.statement) {
+                    self.rename(bytes, at.quoting.dialect);
+                    self.flush(chunk, base);
                 }
-                self.rename(chunk, base, bytes, at.quoting.dialect);
             }
             Piece::Rows(rows) => {
-                self.enter(at.statement);
-                self.rows(chunk, base, rows, at.quoting);
+                let kept = self.kept(chunk, base, rows.bytes, at.statement);
+                self.current.rows += rows.count() as u64;
+                if kept {
+                    self.rows(chunk, base, rows, at.quoting);
+                }
             }
             Piece::Between(bytes) | Piece::Tail { bytes, .. } => {
-                self.enter(at.statement);
-                if self.current.keep != Some(Keep::All) {
-                    return self.out.replace(chunk, base..base + bytes.len(), b"");
+                if self.kept(chunk, base, bytes, at.statement) {
+                    self.loose_literals(chunk, base, bytes, at);
                 }
-                self.loose_literals(chunk, base, bytes, at);
             }
         }
+    }
+
+    /// Makes the table of an insert the current one. Leaves the piece out, and says so, where its rows are not carried.
+    fn kept(&mut self, chunk: &[u8], base: usize, bytes: &[u8], statement: &Arc<Statement>) -> bool {
+        self.enter(statement);
+        let kept = self.current.keep == Some(Keep::All);
+        if !kept {
+            self.out.replace(chunk, base..base + bytes.len(), b"");
+        }
+        kept
     }
 
     /// Moves the counts of the table at hand into the tally.
@@ -187,9 +193,8 @@ impl<'a> Worker<'a> {
         } else {
             table.rows_left_out += current.rows;
         }
-        for (name, mut column) in current.names.into_iter().zip(current.columns) {
+        for (name, column) in current.names.into_iter().zip(current.columns) {
             if column != ColumnTally::default() {
-                column.seen = 0;
                 table.columns.entry(name).or_default().add(column, self.rules.samples);
             }
         }
@@ -230,19 +235,8 @@ impl<'a> Worker<'a> {
     }
 
     fn rows(&mut self, chunk: &[u8], base: usize, rows: Rows<'_>, quoting: Quoting) {
-        self.current.rows += rows.count() as u64;
-        if self.current.keep != Some(Keep::All) {
-            return self.out.replace(chunk, base..base + rows.bytes.len(), b"");
-        }
         let mut hits = std::mem::take(&mut self.hits);
-        hits.clear();
-        self.rules.needles.scan().each(rows.bytes, |hit| {
-            hits.push(hit);
-            true
-        });
-        // A hex literal is a place to look at; what it holds is not known before.
-        hits.extend(rows.hex().map(|at| CoreHit { at, core: 0, base64: true }));
-        hits.sort_unstable_by_key(|h| h.at);
+        rows.hits(self.rules.needles.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
             || !self.current.prefixed.is_empty()
             || self.rules.needles.asked().repair;
@@ -366,10 +360,8 @@ impl<'a> Worker<'a> {
         };
         let value = &values[at.column];
         let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
-        let tally = &mut self.current.columns[at.column];
         if spelled.is_some() {
-            tally.changed += 1;
-            *tally.by_nesting.entry("cell".into()).or_default() += 1;
+            self.current.columns[at.column].value_changed("cell", 1);
         }
         self.done.cells.push(change);
         spelled.map(|new| Edit::new(value.span.clone(), new))
@@ -380,10 +372,8 @@ impl<'a> Worker<'a> {
         let change = self.rules.prefix.as_ref()?;
         let value = values.get(column)?;
         let old = literal::text_of(row, value, quoting)?;
-        let new = old.strip_prefix(&change.old).map(|rest| format!("{}{rest}", change.new))?;
-        let tally = &mut self.current.columns[column];
-        tally.changed += 1;
-        *tally.by_nesting.entry("prefix".into()).or_default() += 1;
+        let new = change.renamed(&old)?;
+        self.current.columns[column].value_changed("prefix", 1);
         Some(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)))
     }
 
@@ -413,14 +403,9 @@ impl<'a> Worker<'a> {
         let edits = raw::edits(self.rules.needles, &row[inside.clone()], &hits, quoting.backslash);
         let Some(edits) = edits else { return false };
         if !edits.is_empty() {
-            tally.changed += 1;
-            ColumnNotes { column: tally, samples: 0 }.changed("text", edits.len(), b"");
+            tally.value_changed("text", edits.len());
         }
-        self.edits.extend(
-            edits
-                .into_iter()
-                .map(|e| Edit { span: e.span.start + inside.start..e.span.end + inside.start, new: e.new }),
-        );
+        self.edits.extend(edits.into_iter().map(|e| e.shifted(inside.start)));
         true
     }
 
@@ -466,12 +451,12 @@ impl<'a> Worker<'a> {
         }
     }
 
-    fn rename(&mut self, chunk: &[u8], base: usize, bytes: &[u8], dialect: Dialect) {
+    /// Renames the tables that a statement or the head of one names.
+    fn rename(&mut self, bytes: &[u8], dialect: Dialect) {
         if let Some(change) = &self.rules.prefix {
-            for edit in prefix::edits(bytes, dialect, change) {
-                self.done.renamed += 1;
-                self.out.replace(chunk, base + edit.span.start..base + edit.span.end, &edit.new);
-            }
+            let renamed = prefix::edits(bytes, dialect, change);
+            self.done.renamed += renamed.len() as u64;
+            self.edits.extend(renamed);
         }
     }
 
@@ -517,10 +502,7 @@ impl<'a> Worker<'a> {
         {
             return self.insert_set(chunk, base, bytes, columns, &values, at);
         }
-        if let Some(change) = &self.rules.prefix {
-            self.edits.extend(prefix::edits(bytes, at.quoting.dialect, change));
-            self.done.renamed += self.edits.len() as u64;
-        }
+        self.rename(bytes, at.quoting.dialect);
         let definers = self.rules.strip_definers
             && matches!(
                 statement.class,
@@ -566,15 +548,11 @@ impl<'a> Worker<'a> {
         hits.clear();
         hits.extend(self.rules.needles.scan().hits(bytes));
         let hex = values.iter().filter(|v| v.kind == ValueKind::Hex);
-        hits.extend(hex.map(|v| CoreHit { at: v.span.start, core: 0, base64: true }));
+        hits.extend(hex.map(|v| CoreHit::hidden(v.span.start)));
         hits.sort_unstable_by_key(|h| h.at);
         self.row(bytes, values, &hits, 0, at.quoting);
-        if let Some(change) = &self.rules.prefix {
-            let renamed = prefix::edits(bytes, at.quoting.dialect, change);
-            self.done.renamed += renamed.len() as u64;
-            self.edits.extend(renamed);
-            self.edits.sort_by_key(|e| e.span.start);
-        }
+        self.rename(bytes, at.quoting.dialect);
+        self.edits.sort_by_key(|e| e.span.start);
         self.hits = hits;
         self.flush(chunk, base);
     }
@@ -682,9 +660,4 @@ fn set_values(statement: &[u8], quoting: Quoting) -> Option<(Vec<String>, Vec<Va
         rest = &tail[end + 1..];
     }
     None
-}
-
-/// Writes a rewritten chunk.
-pub(super) fn write(out: &mut impl Write, bytes: &[u8]) -> Result<(), super::stream::DumpError> {
-    out.write_all(bytes).map_err(super::stream::DumpError::Write)
 }

@@ -210,7 +210,7 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                         rows.push(start..place + 1);
                         hex_kept = hex.len();
                         match next_row(text, place + 1) {
-                            Next::Row => {}
+                            Next::Row(_) => {}
                             Next::Other => return Stop::NoRow,
                             Next::Unknown => return Stop::More,
                         }
@@ -232,18 +232,22 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
     Stop::More
 }
 
-enum Next {
-    Row,
+/// What follows a row.
+pub enum Next {
+    /// Another row, whose opening bracket stands here.
+    Row(usize),
+    /// Something else.
     Other,
+    /// More input is needed to tell.
     Unknown,
 }
 
 /// Looks behind a row: commas and space up to an opening bracket lead to the next one.
 #[inline(always)]
-fn next_row(text: &[u8], mut at: usize) -> Next {
+pub fn next_row(text: &[u8], mut at: usize) -> Next {
     loop {
         match text.get(at) {
-            Some(b'(') => return Next::Row,
+            Some(b'(') => return Next::Row(at),
             Some(b',' | b' ' | b'\t' | b'\n' | b'\r') => at += 1,
             Some(_) => return Next::Other,
             None => return Next::Unknown,

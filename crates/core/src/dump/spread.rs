@@ -4,7 +4,7 @@
 //! Chunks are written in their order by whichever thread hands in the next one due; a thread that is far ahead waits.
 //! Invariants: the output and the tally do not depend on the number of threads; at most two chunks per thread are in memory.
 
-use super::rewrite::{Worker, write};
+use super::rewrite::Worker;
 use super::rules::{Rewritten, Rules};
 use super::stream::{Chunk, DumpError, Ending, Source};
 use std::collections::BTreeMap;
@@ -28,7 +28,7 @@ pub fn rewrite<R: Read, W: Write>(
     let mut done = Rewritten::default();
     while source.next(&mut chunk)? {
         worker.chunk(&chunk);
-        write(&mut out, worker.bytes(&chunk))?;
+        out.write_all(worker.bytes(&chunk)).map_err(DumpError::Write)?;
         done.add(worker.take_done(), rules.samples);
     }
     done.tally.settle();
@@ -166,7 +166,7 @@ fn hand_in<W: Write>(
         held.next += 1;
         held.done.add(done, samples);
         drop(held);
-        let written = write(&mut out, if differs { &bytes } else { chunk.bytes() });
+        let written = out.write_all(if differs { &bytes } else { chunk.bytes() }).map_err(DumpError::Write);
         held = lock(way);
         held.free.push((chunk, bytes));
         turn.notify_all();

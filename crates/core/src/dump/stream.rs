@@ -11,8 +11,9 @@ use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
 use super::row::{self, RowStep, Value};
-use super::runs::{self, Stop};
+use super::runs::{self, Next, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
+use crate::text::scan::{CoreHit, CoreScan};
 use std::collections::HashMap;
 use std::io::Read;
 use std::ops::Range;
@@ -82,10 +83,16 @@ impl<'a> Rows<'a> {
         self.spans.partition_point(|s| s.end <= offset + self.base)
     }
 
-    /// Returns where hex literals lie in the run; a few may be something else.
-    pub fn hex(&self) -> impl Iterator<Item = usize> + use<'a> {
-        let base = self.base;
-        self.hex.iter().map(move |h| h - base)
+    /// Collects, sorted, where something has to be looked at: cores in the run, and hex literals, whose content is not known before (a few
+    /// of these may be something else).
+    pub fn hits(&self, scan: &CoreScan, hits: &mut Vec<CoreHit>) {
+        hits.clear();
+        scan.each(self.bytes, |hit| {
+            hits.push(hit);
+            true
+        });
+        hits.extend(self.hex.iter().map(|h| CoreHit::hidden(h - self.base)));
+        hits.sort_unstable_by_key(|h| h.at);
     }
 }
 
@@ -347,8 +354,7 @@ impl<R: Read> Source<R> {
         chunk.bytes[..carried].copy_from_slice(&self.carry);
         chunk.filled = carried;
         loop {
-            let limit = target;
-            chunk.filled = self.read_into(&mut chunk.bytes[..limit], chunk.filled)?;
+            chunk.filled = self.read_into(&mut chunk.bytes[..target], chunk.filled)?;
             if chunk.filled == 0 || self.state == State::Done {
                 match self.state {
                     State::Rows if self.lexer.dialect == Dialect::SqlServer => self.ending.statements += 1,
@@ -684,9 +690,10 @@ impl<R: Read> Source<R> {
                 return self.take_rows(chunk, first, first_hex, done - start);
             }
             // The row in which the pass stopped begins behind the last whole one, or at the very start.
-            let between = if done > start { next_open(text, done) } else { Some(start) };
-            let Some(open) = between else {
-                return self.take_rows(chunk, first, first_hex, done - start);
+            let open = match runs::next_row(text, done) {
+                _ if done == start => start,
+                Next::Row(open) => open,
+                Next::Other | Next::Unknown => return self.take_rows(chunk, first, first_hex, done - start),
             };
             match row::scan(&text[open..], quoting, self.end, &mut self.values) {
                 RowStep::Row(len) => {
@@ -699,9 +706,11 @@ impl<R: Read> Source<R> {
                     };
                     chunk.hex.extend(self.values.iter().filter(hidden).map(|v| open + v.literal.start));
                     chunk.rows.push(open..open + len);
-                    match next_open(text, open + len) {
-                        Some(next) => at = next,
-                        None => return self.take_rows(chunk, first, first_hex, open + len - start),
+                    match runs::next_row(text, open + len) {
+                        Next::Row(next) => at = next,
+                        Next::Other | Next::Unknown => {
+                            return self.take_rows(chunk, first, first_hex, open + len - start);
+                        }
                     }
                 }
                 RowStep::More => return self.take_rows(chunk, first, first_hex, done - start),
@@ -736,9 +745,7 @@ impl<R: Read> Source<R> {
         }
         if at > start {
             chunk.hex.extend(memchr::memmem::find_iter(&text[start..at], b"\\\\x").map(|i| start + i));
-            let kind = Kind::Rows { rows: first..chunk.rows.len(), hex: first_hex..chunk.hex.len() };
-            self.take(chunk, kind, at - start);
-            return true;
+            return self.take_rows(chunk, first, first_hex, at - start);
         }
         let rest = chunk.rest();
         let ends = rest.starts_with(b"\\.");
@@ -765,12 +772,6 @@ fn saved_at(saved: &Lexer, text: &[u8]) -> Lexer {
         at += len;
     }
     lexer
-}
-
-/// Returns where the next row's bracket stands behind a row, if only commas and space lie between.
-fn next_open(text: &[u8], at: usize) -> Option<usize> {
-    let skip = text[at..].iter().take_while(|b| matches!(b, b',' | b' ' | b'\t' | b'\n' | b'\r')).count();
-    (text.get(at + skip) == Some(&b'(')).then_some(at + skip)
 }
 
 /// Hands the pieces of a MySQL dump to a sink. `window` is the size of a chunk in bytes.

@@ -100,6 +100,20 @@ impl Tally {
 }
 
 impl ColumnTally {
+    /// Notes that so many places were changed under this nesting.
+    pub fn places_changed(&mut self, nesting: &str, count: usize) {
+        match self.by_nesting.get_mut(nesting) {
+            Some(known) => *known += count as u64,
+            None => drop(self.by_nesting.insert(nesting.to_string(), count as u64)),
+        }
+    }
+
+    /// Notes that a value was changed, at so many places under this nesting.
+    pub fn value_changed(&mut self, nesting: &str, count: usize) {
+        self.changed += 1;
+        self.places_changed(nesting, count);
+    }
+
     /// Adds what another stretch of the same column came to.
     pub fn add(&mut self, other: ColumnTally, samples: usize) {
         self.seen += other.seen;

@@ -3,7 +3,6 @@
 //! A text's base64 depends on where it begins modulo three. For each of the three alignments some groups of three bytes of
 //! the core fall on whole groups of four letters; one such group announces the core, and its neighbours confirm it.
 
-use super::scan::case_variants;
 use data_encoding::{BASE64, BASE64_NOPAD, BASE64URL, BASE64URL_NOPAD, Encoding};
 use std::ops::Range;
 
@@ -21,6 +20,26 @@ pub(super) fn groups(core: &[u8], fold: bool) -> Vec<([u8; 4], usize)> {
             BASE64.encode_mut(&spelling, &mut group);
             out.push((group, offset));
         }
+    }
+    out
+}
+
+/// Returns a text in every mixture of letter cases.
+fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
+    let mut out = vec![Vec::new()];
+    for b in piece {
+        let cases: &[u8] = &[b.to_ascii_lowercase(), b.to_ascii_uppercase()];
+        let cases = if cases[0] == cases[1] { &cases[..1] } else { cases };
+        out = out
+            .into_iter()
+            .flat_map(|v| {
+                cases.iter().map(move |c| {
+                    let mut v = v.clone();
+                    v.push(*c);
+                    v
+                })
+            })
+            .collect();
     }
     out
 }

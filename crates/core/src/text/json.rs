@@ -97,7 +97,7 @@ pub fn encode(new: &[u8], old: &[u8]) -> Vec<u8> {
     out
 }
 
-fn hex4(text: &[u8], at: usize) -> Option<u32> {
+pub(super) fn hex4(text: &[u8], at: usize) -> Option<u32> {
     let digits = text.get(at..at + 4).filter(|d| d.iter().all(u8::is_ascii_hexdigit))?;
     u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()
 }

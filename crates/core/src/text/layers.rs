@@ -3,6 +3,9 @@
 //! A plain address inside of one of them is changed in its own spelling, without unwrapping. These are for what must be read
 //! as a whole inside: serialized text, whose lengths count the unwrapped bytes, and base64.
 
+use super::json::{self, hex4};
+use super::spelling::hex_byte;
+use super::value::Layer;
 use crate::edit::Decoded;
 use std::ops::Range;
 
@@ -19,41 +22,16 @@ pub(super) fn percent_run(text: &[u8], at: usize) -> Option<Range<usize>> {
     memchr::memchr(b'%', &text[start..end]).map(|_| start..end)
 }
 
-fn hex_value(two: &[u8]) -> Option<u8> {
-    if !two.iter().all(u8::is_ascii_hexdigit) {
-        return None;
-    }
-    u8::from_str_radix(std::str::from_utf8(two).ok()?, 16).ok()
-}
-
 /// Undoes one level of percent-encoding of `text[run]`.
 pub(super) fn percent_decode(text: &[u8], run: Range<usize>) -> Decoded {
-    let mut out = Decoded::starting_at(run.start);
-    let mut at = run.start;
-    while at < run.end {
-        let plain = memchr::memchr(b'%', &text[at..run.end]).unwrap_or(run.end - at);
-        out.plain(&text[at..at + plain]);
-        at += plain;
-        if at == run.end {
-            break;
-        }
-        match text[..run.end].get(at + 1..at + 3).and_then(hex_value) {
-            Some(byte) => {
-                at += 3;
-                out.escape(&[byte], at);
-            }
-            None => {
-                out.plain(b"%");
-                at += 1;
-            }
-        }
-    }
-    out
+    Decoded::undoing_bytes(text, run, b'%', |rest| {
+        Some((smallvec::smallvec![rest.get(1..3).and_then(hex_byte)?], 3))
+    })
 }
 
 /// Spells bytes percent-encoded, in the letter case that the run uses.
 pub(super) fn percent_encode(new: &[u8], run: &[u8]) -> Vec<u8> {
-    let digits = run.windows(3).filter(|w| w[0] == b'%' && hex_value(&w[1..]).is_some());
+    let digits = run.windows(3).filter(|w| w[0] == b'%' && hex_byte(&w[1..]).is_some());
     let lower =
         digits.flat_map(|w| &w[1..]).find(|d| d.is_ascii_alphabetic()).is_some_and(u8::is_ascii_lowercase);
     let plus = memchr::memchr(b'+', run).is_some() && memchr::memmem::find(run, b"%20").is_none();
@@ -77,30 +55,10 @@ pub(super) fn entities_likely(text: &[u8]) -> bool {
 
 /// Undoes the entities that escaping functions write, and numeric ones.
 pub(super) fn entities_decode(text: &[u8]) -> Decoded {
-    let mut out = Decoded::starting_at(0);
-    let mut at = 0;
-    while at < text.len() {
-        let plain = memchr::memchr(b'&', &text[at..]).unwrap_or(text.len() - at);
-        out.plain(&text[at..at + plain]);
-        at += plain;
-        if at == text.len() {
-            break;
-        }
-        let name_end = text[at..].iter().take(12).position(|b| *b == b';');
-        let letter = name_end.and_then(|n| entity(&text[at + 1..at + n]));
-        match (letter, name_end) {
-            (Some(letter), Some(n)) => {
-                at += n + 1;
-                let mut utf8 = [0; 4];
-                out.escape(letter.encode_utf8(&mut utf8).as_bytes(), at);
-            }
-            _ => {
-                out.plain(b"&");
-                at += 1;
-            }
-        }
-    }
-    out
+    Decoded::undoing(text, 0..text.len(), b'&', |rest| {
+        let end = rest.iter().take(12).position(|b| *b == b';')?;
+        Some((entity(&rest[1..end])?, end + 1))
+    })
 }
 
 fn entity(name: &[u8]) -> Option<char> {
@@ -145,39 +103,38 @@ pub(super) fn escapes_likely(text: &[u8]) -> bool {
 
 /// Undoes one level of backslashes, as a script or JSON reads a string.
 pub(super) fn escapes_decode(text: &[u8]) -> Decoded {
-    let mut out = Decoded::starting_at(0);
-    let mut at = 0;
-    while at < text.len() {
-        let plain = memchr::memchr(b'\\', &text[at..]).unwrap_or(text.len() - at);
-        out.plain(&text[at..at + plain]);
-        at += plain;
-        let Some(next) = text.get(at + 1) else {
-            out.plain(&text[at..]);
-            break;
-        };
-        let unicode = || {
-            let digits = text.get(at + 2..at + 6).filter(|d| d.iter().all(u8::is_ascii_hexdigit))?;
-            char::from_u32(u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()?)
-        };
-        let (letter, len) = match next {
-            b'"' | b'\'' | b'\\' | b'/' => (char::from(*next), 2),
+    Decoded::undoing(text, 0..text.len(), b'\\', |rest| {
+        Some(match rest.get(1)? {
+            b @ (b'"' | b'\'' | b'\\' | b'/') => (char::from(*b), 2),
             b'n' => ('\n', 2),
             b'r' => ('\r', 2),
             b't' => ('\t', 2),
-            b'u' if unicode().is_some() => (unicode().unwrap_or('\\'), 6),
-            _ => {
-                // No escape that both know: it stands for itself.
-                out.plain(b"\\");
-                at += 1;
-                continue;
-            }
-        };
-        at += len;
-        let mut utf8 = [0; 4];
-        out.escape(letter.encode_utf8(&mut utf8).as_bytes(), at);
-    }
-    out
+            b'u' => (char::from_u32(hex4(rest, 2)?)?, 6),
+            // No escape that scripts and JSON both know.
+            _ => return None,
+        })
+    })
 }
+
+/// A layer around a whole text: how to tell that it may be there, how to undo it, and how to spell new text in it.
+pub(super) struct Wrapping {
+    pub layer: Layer,
+    pub likely: fn(&[u8]) -> bool,
+    pub undo: fn(&[u8]) -> Decoded,
+    /// Spells new text; the second text is what it replaces.
+    pub spell: fn(&[u8], &[u8]) -> Vec<u8>,
+}
+
+/// Layers that may be around a whole text.
+pub(super) const WRAPPINGS: [Wrapping; 2] = [
+    Wrapping {
+        layer: Layer::Entities,
+        likely: entities_likely,
+        undo: entities_decode,
+        spell: |new, _| entities_encode(new),
+    },
+    Wrapping { layer: Layer::Escapes, likely: escapes_likely, undo: escapes_decode, spell: json::encode },
+];
 
 #[cfg(test)]
 mod tests {

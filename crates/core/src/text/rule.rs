@@ -6,7 +6,7 @@
 //! root must not continue a path. All of it is judged in characters of the level at which the hit was found.
 
 use super::needles::{Asked, Finding, LeftReason};
-use super::spelling::{Spelling, segment_char};
+use super::spelling::{HexCase, Spelling, segment_char};
 use crate::edit::Edit;
 use crate::place::{Address, Root, Scheme};
 
@@ -21,14 +21,9 @@ impl Ways {
             return Ways(Vec::new());
         }
         let mut ways: Vec<Vec<u8>> = vec![piece.as_bytes().to_vec()];
-        for (percent, mark) in [("%", ""), ("%25", "")] {
-            for upper in [true, false] {
-                let spelled = piece.bytes().flat_map(|b| match b {
-                    b if b.is_ascii_alphanumeric() || b"-._~".contains(&b) => vec![b],
-                    b if upper => format!("{percent}{b:02X}{mark}").into_bytes(),
-                    b => format!("{percent}{b:02x}{mark}").into_bytes(),
-                });
-                ways.push(spelled.collect());
+        for times in [1, 2] {
+            for case in [HexCase::Upper, HexCase::Lower] {
+                ways.push(Spelling::Percent(times, case).spell(piece).into_owned());
             }
         }
         for backslashes in ["\\", "\\\\\\"] {

@@ -56,6 +56,13 @@ struct Announced {
     base64: bool,
 }
 
+impl CoreHit {
+    /// Makes a hit for a place that no search sees into: a core may be there. It is no hit of any one core.
+    pub(crate) fn hidden(at: usize) -> Self {
+        CoreHit { at, core: 0, base64: true }
+    }
+}
+
 /// A searcher for a set of cores.
 pub struct CoreScan {
     windows: Windows,
@@ -219,26 +226,6 @@ fn rarest_window(core: &[u8], known: &[[u8; WINDOW]]) -> Option<([u8; WINDOW], u
         let known = if known.contains(&piece.map(|b| b | 0x20)) { 0 } else { 50 };
         known + letters + if usual.contains(&&piece[..]) { 100 } else { 0 }
     })
-}
-
-/// Returns a text in every mixture of letter cases.
-pub(super) fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
-    let mut out = vec![Vec::new()];
-    for b in piece {
-        let cases: &[u8] = &[b.to_ascii_lowercase(), b.to_ascii_uppercase()];
-        let cases = if cases[0] == cases[1] { &cases[..1] } else { cases };
-        out = out
-            .into_iter()
-            .flat_map(|v| {
-                cases.iter().map(move |c| {
-                    let mut v = v.clone();
-                    v.push(*c);
-                    v
-                })
-            })
-            .collect();
-    }
-    out
 }
 
 #[cfg(test)]

@@ -251,7 +251,7 @@ fn trailing_backslashes(head: &[u8]) -> usize {
     head.iter().rev().take_while(|b| **b == b'\\').count()
 }
 
-fn hex_byte(two: &[u8]) -> Option<u8> {
+pub(super) fn hex_byte(two: &[u8]) -> Option<u8> {
     if !two.iter().all(u8::is_ascii_hexdigit) {
         return None;
     }

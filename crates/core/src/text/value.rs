@@ -5,10 +5,11 @@
 //! against the value's own bytes, so nothing that no edit names can change. Most values hold no core: they cost one scan.
 
 use super::fragments::{self, Fragment};
+use super::layers::{self, WRAPPINGS, Wrapping};
 use super::needles::{Finding, LeftReason, Needles};
 use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
-use super::{base64, charset, json, layers, repair};
+use super::{base64, charset, json, repair};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
 use std::ops::Range;
@@ -183,9 +184,8 @@ impl Walk<'_> {
     fn serialized(&mut self, value: &[u8], hits: &Hits) -> Vec<Edit> {
         if let Some((leaves, end)) = serialized::leaves(value) {
             let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves, hits));
-            if end < value.len() && self.needles.scan().any(&value[end..]) {
-                edits.extend(shifted(self.text(&value[end..]), end));
-            }
+            let tail = self.text_with(&value[end..], within(hits, &(end..value.len())));
+            edits.extend(tail.into_iter().map(|e| e.shifted(end)));
             return edits;
         }
         if let Some(edits) = self.otherwise_seen(value) {
@@ -218,12 +218,7 @@ impl Walk<'_> {
         Some(seen.decoded.outwards(inner, |_, _| spelled.next().unwrap_or_default()))
     }
 
-    fn text(&mut self, value: &[u8]) -> Vec<Edit> {
-        let hits = self.needles.scan().hits(value);
-        self.text_with(value, hits)
-    }
-
-    /// The same for a text whose hits are known.
+    /// A text that as a whole is nothing structured.
     fn text_with(&mut self, value: &[u8], hits: Hits) -> Vec<Edit> {
         if hits.is_empty() {
             return Vec::new();
@@ -311,18 +306,14 @@ impl Walk<'_> {
     /// A text that as a whole is wrapped in entities or backslashes around something structured. `bare` is what was found without
     /// unwrapping: only what is better than that counts.
     fn unwrapped(&mut self, value: &[u8], bare: Structure) -> Option<Vec<Edit>> {
-        if layers::entities_likely(value) {
-            let decoded = layers::entities_decode(value);
-            if self.structure(&decoded.bytes, LOOK_AHEAD) > bare {
-                let inner = self.within(Layer::Entities, |walk| walk.value(&decoded.bytes));
-                return Some(decoded.outwards(inner, |new, _| layers::entities_encode(new)));
+        for Wrapping { layer, likely, undo, spell } in WRAPPINGS {
+            if !likely(value) {
+                continue;
             }
-        }
-        if layers::escapes_likely(value) {
-            let decoded = layers::escapes_decode(value);
+            let decoded = undo(value);
             if self.structure(&decoded.bytes, LOOK_AHEAD) > bare {
-                let inner = self.within(Layer::Escapes, |walk| walk.value(&decoded.bytes));
-                return Some(decoded.outwards(inner, |new, span| json::encode(new, &value[span])));
+                let inner = self.within(layer, |walk| walk.value(&decoded.bytes));
+                return Some(decoded.outwards(inner, |new, span| spell(new, &value[span])));
             }
         }
         None
@@ -336,11 +327,10 @@ impl Walk<'_> {
         }
         let mut found = Structure::of(&fragments::enclosing(text, &hits));
         if further > 0 && found != Structure::Whole {
-            if layers::entities_likely(text) {
-                found = found.max(self.structure(&layers::entities_decode(text).bytes, further - 1));
-            }
-            if layers::escapes_likely(text) {
-                found = found.max(self.structure(&layers::escapes_decode(text).bytes, further - 1));
+            for Wrapping { likely, undo, .. } in WRAPPINGS {
+                if likely(text) {
+                    found = found.max(self.structure(&undo(text).bytes, further - 1));
+                }
             }
         }
         found
@@ -401,8 +391,8 @@ impl Walk<'_> {
                 // Nothing is escaped: the string stands for itself.
                 let edits = self.value_with(raw, inner);
                 out.extend(edits.into_iter().map(|e| {
-                    let span = e.span.start + inside.start..e.span.end + inside.start;
-                    Edit::new(span.clone(), json::encode(&e.new, &value[span]))
+                    let Edit { span, new } = e.shifted(inside.start);
+                    Edit::new(span.clone(), json::encode(&new, &value[span]))
                 }));
                 continue;
             }
@@ -417,13 +407,12 @@ impl Walk<'_> {
         let mut out = Vec::new();
         for leaf in leaves {
             let content = &value[leaf.content.clone()];
-            // Edits of the raw content, and how many bytes its length counts.
-            let (inner, counted) = match leaf.kind {
+            // Edits of the raw content, and the length that it counts now.
+            let (edits, length) = match leaf.kind {
                 LeafKind::Plain => {
                     let hits = within(hits, &leaf.content);
                     let worth = !hits.is_empty() || worth_repair(self.needles, content);
-                    let edits = if worth { self.value_with(content, hits) } else { Vec::new() };
-                    (edits, content.len())
+                    grown(if worth { self.value_with(content, hits) } else { Vec::new() }, content)
                 }
                 LeafKind::Custom => {
                     let hits = within(hits, &leaf.content);
@@ -431,7 +420,7 @@ impl Walk<'_> {
                         continue;
                     }
                     match serialized::payload_leaves(content) {
-                        Some(parts) => (self.leaves(content, &parts, &hits), content.len()),
+                        Some(parts) => grown(self.leaves(content, &parts, &hits), content),
                         None => {
                             self.left_hits(content, 0..content.len(), LeftReason::UnknownCustom);
                             continue;
@@ -440,16 +429,11 @@ impl Walk<'_> {
                 }
                 LeafKind::Escaped => {
                     let decoded = unescape(content);
-                    let inner = self.value(&decoded.bytes);
-                    let growth: isize = inner.iter().map(Edit::growth).sum();
-                    let counted = decoded.bytes.len();
-                    let edits = decoded.outwards(inner, |new, _| escape(new));
-                    self.leaf(value, leaf, edits, counted as isize + growth, &mut out);
-                    continue;
+                    let (inner, length) = grown(self.value(&decoded.bytes), &decoded.bytes);
+                    (decoded.outwards(inner, |new, _| escape(new)), length)
                 }
             };
-            let growth: isize = inner.iter().map(Edit::growth).sum();
-            self.leaf(value, leaf, inner, counted as isize + growth, &mut out);
+            self.leaf(value, leaf, edits, length, &mut out);
         }
         out
     }
@@ -461,7 +445,7 @@ impl Walk<'_> {
         if said != Some(length) {
             out.push(Edit::new(leaf.digits.clone(), length.to_string()));
         }
-        out.extend(shifted(inner, leaf.content.start));
+        out.extend(inner.into_iter().map(|e| e.shifted(leaf.content.start)));
     }
 }
 
@@ -472,9 +456,10 @@ fn within(hits: &Hits, part: &Range<usize>) -> Hits {
     inside.map(|h| CoreHit { at: h.at - part.start, ..*h }).collect()
 }
 
-/// Moves edits of a part to where the part lies.
-fn shifted(edits: Vec<Edit>, by: usize) -> impl Iterator<Item = Edit> {
-    edits.into_iter().map(move |e| Edit { span: e.span.start + by..e.span.end + by, new: e.new })
+/// Returns the edits of a text with the length that it will have.
+fn grown(edits: Vec<Edit>, text: &[u8]) -> (Vec<Edit>, isize) {
+    let growth: isize = edits.iter().map(Edit::growth).sum();
+    (edits, text.len() as isize + growth)
 }
 
 /// Says whether percent-decoded text is structured, at this level or below further ones.
@@ -499,25 +484,10 @@ fn is_binary(value: &[u8], covered: &Covered) -> bool {
 }
 
 fn unescape(raw: &[u8]) -> Decoded {
-    let mut out = Decoded::starting_at(0);
-    let mut at = 0;
-    while at < raw.len() {
-        let hex = raw
-            .get(at + 1..at + 3)
-            .and_then(|h| std::str::from_utf8(h).ok())
-            .and_then(|h| u8::from_str_radix(h, 16).ok());
-        match (raw[at], hex) {
-            (b'\\', Some(byte)) => {
-                at += 3;
-                out.escape(&[byte], at);
-            }
-            (byte, _) => {
-                out.plain(&[byte]);
-                at += 1;
-            }
-        }
-    }
-    out
+    Decoded::undoing_bytes(raw, 0..raw.len(), b'\\', |rest| {
+        let hex = std::str::from_utf8(rest.get(1..3)?).ok()?;
+        Some((smallvec::smallvec![u8::from_str_radix(hex, 16).ok()?], 3))
+    })
 }
 
 fn escape(new: &[u8]) -> Vec<u8> {

@@ -43,29 +43,24 @@ impl Trail<'_> {
     }
 
     fn rows(&mut self, rows: Rows<'_>, at: At<'_>) {
-        let mut hits: Vec<usize> = Vec::new();
-        self.tracer.needles.scan().each(rows.bytes, |hit| {
-            hits.push(hit.at);
-            true
-        });
-        hits.extend(rows.hex());
-        hits.sort_unstable();
+        let mut hits = Vec::new();
+        rows.hits(self.tracer.needles.scan(), &mut hits);
         let (mut lines, mut counted) = (at.first_line, 0);
         let mut next = 0;
         while next < hits.len() {
-            let index = rows.row_at(hits[next]);
+            let index = rows.row_at(hits[next].at);
             if index >= rows.count() {
                 break;
             }
             let span = rows.span(index);
             let first = next;
-            next += hits[first..].iter().take_while(|h| **h < span.end).count();
+            next += hits[first..].iter().take_while(|h| h.at < span.end).count();
             let row = &rows.bytes[span.clone()];
             let mut values = std::mem::take(&mut self.values);
             row::cut(row, at.quoting, &mut values);
             for (i, value) in values.iter().enumerate() {
                 let here = span.start + value.span.start..span.start + value.span.end;
-                if !hits[first..next].iter().any(|h| here.contains(h)) {
+                if !hits[first..next].iter().any(|h| here.contains(&h.at)) {
                     continue;
                 }
                 lines += memchr::memchr_iter(b'\n', &rows.bytes[counted..here.start]).count() as u64;
