@@ -158,6 +158,8 @@ impl Address {
             AddressForm::BaseLeading => self.base.clone(),
             AddressForm::BaseTrailing if self.base.is_empty() => String::new(),
             AddressForm::BaseTrailing => format!("{}/", self.base.trim_start_matches('/')),
+            AddressForm::Port => self.port.unwrap_or(self.scheme.default_port()).to_string(),
+            AddressForm::Protocol => format!("{}://", self.scheme.name()),
             AddressForm::Reference if self.base.is_empty() => "/".into(),
             AddressForm::Reference => self.base.clone(),
         }
@@ -209,6 +211,12 @@ pub enum AddressForm {
     /// `base/`, at the root nothing
     #[serde(rename = "base/")]
     BaseTrailing,
+    /// `443`: the port, also where it is the usual one
+    #[serde(rename = "port")]
+    Port,
+    /// `https://` alone
+    #[serde(rename = "scheme://")]
+    Protocol,
     /// A reference from the root, such as `/base/page`: what follows the base path stays
     #[serde(rename = "reference")]
     Reference,
@@ -286,9 +294,33 @@ impl<'de> Deserialize<'de> for Root {
     }
 }
 
+/// Kind of a database server.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Engine {
+    /// MySQL or MariaDB.
+    #[default]
+    Mysql,
+    /// SQL Server: dumps are read and written, the server itself is not spoken to.
+    SqlServer,
+}
+
+impl Engine {
+    /// Returns the scheme of URLs that name such a server.
+    pub fn scheme(self) -> &'static str {
+        match self {
+            Engine::Mysql => "mysql",
+            Engine::SqlServer => "sqlserver",
+        }
+    }
+}
+
 /// Where a site's database is and who opens it. The password is kept apart from everything that is written out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DatabaseAccess {
+    /// Kind of server.
+    #[serde(default)]
+    pub engine: Engine,
     /// Host name or IP address; `localhost` usually means a socket.
     pub host: String,
     /// TCP port, if not the usual one.
@@ -307,11 +339,26 @@ pub struct DatabaseAccess {
 }
 
 impl DatabaseAccess {
-    /// Reads `mysql://USER@HOST[:PORT]/NAME[?socket=PATH]`. User, name and path may be percent-encoded.
+    /// An access to nothing yet.
+    pub fn unknown() -> Self {
+        DatabaseAccess {
+            engine: Engine::Mysql,
+            host: "localhost".into(),
+            port: None,
+            socket: None,
+            name: String::new(),
+            user: String::new(),
+            password: Secret::default(),
+        }
+    }
+
+    /// Reads `mysql://USER@HOST[:PORT]/NAME[?socket=PATH]` (or `sqlserver://…`). User, name and path may be percent-encoded.
     pub fn parse(text: &str) -> Result<Self, PlaceError> {
         let wrong = |why| PlaceError::Database { text: text.to_string(), why };
-        let rest = ["mysql://", "mariadb://"].iter().find_map(|p| text.strip_prefix(p));
-        let rest = rest.ok_or_else(|| wrong("it does not begin with mysql://"))?;
+        let schemes =
+            [("mysql://", Engine::Mysql), ("mariadb://", Engine::Mysql), ("sqlserver://", Engine::SqlServer)];
+        let found = schemes.iter().find_map(|(p, engine)| Some((text.strip_prefix(p)?, *engine)));
+        let (rest, engine) = found.ok_or_else(|| wrong("it does not begin with mysql:// or sqlserver://"))?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
         let (authority, name) =
             rest.split_once('/').ok_or_else(|| wrong("no database name follows the host"))?;
@@ -342,14 +389,56 @@ impl DatabaseAccess {
             return Err(wrong("no user stands before the host"));
         }
         let host = if host.is_empty() { "localhost" } else { host };
-        Ok(DatabaseAccess { host: host.to_string(), port, socket, name, user, password: Secret::default() })
+        Ok(DatabaseAccess {
+            engine,
+            host: host.to_string(),
+            port,
+            socket,
+            name,
+            user,
+            password: Secret::default(),
+        })
     }
 
     /// Returns the access as a URL without the password.
     pub fn url(&self) -> String {
         let port = self.port.map(|p| format!(":{p}")).unwrap_or_default();
         let socket = self.socket.as_ref().map(|s| format!("?socket={s}")).unwrap_or_default();
-        format!("mysql://{}@{}{port}/{}{socket}", self.user, self.host, self.name)
+        format!("{}://{}@{}{port}/{}{socket}", self.engine.scheme(), self.user, self.host, self.name)
+    }
+
+    /// Returns the access as a URL in which every part is percent-encoded, password included: the form of some config files.
+    pub fn url_with_password(&self, scheme: &str) -> String {
+        let encoded = |text: &str| {
+            percent_encoding::utf8_percent_encode(text, percent_encoding::NON_ALPHANUMERIC).to_string()
+        };
+        let plain = |text: &str| encoded(text).replace("%2E", ".").replace("%5F", "_").replace("%2D", "-");
+        let port = self.port.map(|p| format!(":{p}")).unwrap_or_default();
+        let host = match &self.socket {
+            Some(socket) if self.host == "localhost" => encoded(socket),
+            _ => plain(&self.host),
+        };
+        format!(
+            "{scheme}://{}:{}@{host}{port}/{}",
+            plain(&self.user),
+            encoded(self.password.expose()),
+            plain(&self.name)
+        )
+    }
+
+    /// Takes everything from such a URL; nothing where it is none.
+    pub fn set_url(&mut self, text: &str) -> Option<()> {
+        let (_, rest) = text.split_once("://")?;
+        let (authority, name) = rest.split_once('/')?;
+        let (login, host) = authority.rsplit_once('@')?;
+        let (user, password) = login.split_once(':').unwrap_or((login, ""));
+        let host = percent_decoded(host);
+        let host = if host.starts_with('/') { format!("localhost:{host}") } else { host };
+        self.set_host_value(&host);
+        self.user = percent_decoded(user);
+        self.password = Secret::new(percent_decoded(password));
+        self.name = percent_decoded(name.split('?').next().unwrap_or(name));
+        Some(())
     }
 
     /// Returns host, port and socket as PHP programs keep them in one value: `h`, `h:3307`, `h:/path/sock`.
@@ -400,6 +489,10 @@ pub struct Relocation {
     pub aliases: Vec<Address>,
     /// Further roots that the old site's values speak of (it lay elsewhere than its config believed).
     pub other_roots: Vec<Root>,
+    /// Further sites of the same database that move as well: old and new address.
+    pub further: Vec<(Address, Address)>,
+    /// Folders outside of the root that move as well: old and new path.
+    pub outside: Vec<(Root, Root)>,
     /// Where the site will be.
     pub to: Place,
 }
@@ -417,15 +510,18 @@ impl Relocation {
 
     /// Returns the old-new pairs of which the rewriter's needles are made.
     pub fn pairs(&self) -> Pairs {
+        let addresses = self.old_addresses().map(|a| (a.clone(), self.to.address.clone()));
+        let roots = self.old_roots().map(|r| (r.clone(), self.to.root.clone()));
         Pairs {
-            addresses: self.old_addresses().map(|a| (a.clone(), self.to.address.clone())).collect(),
-            roots: self.old_roots().map(|r| (r.clone(), self.to.root.clone())).collect(),
+            addresses: addresses.chain(self.further.iter().cloned()).collect(),
+            roots: roots.chain(self.outside.iter().cloned()).collect(),
         }
     }
 
     /// Computes the new value of a cell that holds `old` in the declared form, if it speaks of the old place.
     pub fn respell(&self, old: &str, form: AddressForm) -> Option<String> {
-        respell(self.old_addresses(), &self.to.address, old, form)
+        let further = self.further.iter().find_map(|(from, to)| respell([from].into_iter(), to, old, form));
+        respell(self.old_addresses(), &self.to.address, old, form).or(further)
     }
 }
 

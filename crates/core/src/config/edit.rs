@@ -1,6 +1,7 @@
 //! Plans the edits of one config file: pure, printable, and exactly what a run will do.
 
-use super::php::{self, Expression, PhpError, PhpFile, Setting};
+use super::connection;
+use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::edit::{self, Edit};
 use crate::event::Warning;
 use crate::place::{AddressForm, DatabaseAccess, Relocation};
@@ -48,6 +49,10 @@ pub struct Context<'a> {
     pub database: Option<&'a DatabaseAccess>,
     /// Needles of the relocation.
     pub needles: &'a Needles,
+    /// New table prefix.
+    pub table_prefix: Option<&'a str>,
+    /// Keys that get a value of their own: switches, the site's name.
+    pub put: &'a [(String, String)],
 }
 
 /// What stands for a secret in previews.
@@ -61,13 +66,13 @@ impl Notes for Quiet {
 }
 
 /// Plans the edits of a config file.
-pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, PhpError> {
+pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, ConfigError> {
     match config.form {
-        ConfigForm::PhpProperties | ConfigForm::PhpDefines => plan_php(config, path, text, cx),
         ConfigForm::Htaccess => {
             let edits = super::htaccess::edits(text, cx.relocation, cx.needles);
             Ok(finish(path, text, edits, Vec::new()))
         }
+        _ => plan_settings(config, path, text, cx),
     }
 }
 
@@ -79,12 +84,11 @@ pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
 /// Applies a plan and reads every changed value back.
 pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Vec<u8>, String> {
     let new = edit::apply(text, &plan.edits);
-    let php = config.is_some_and(|c| c.form != ConfigForm::Htaccess);
-    if php && !plan.edits.is_empty() {
-        let before = php::parse(text, None).map_err(|e| e.to_string())?;
-        let after = php::parse(&new, None).map_err(|e| e.to_string())?;
+    if let Some(config) = config.filter(|c| c.form != ConfigForm::Htaccess && !plan.edits.is_empty()) {
+        let before = settings::read(config.form, text, None).map_err(|e| e.to_string())?;
+        let after = settings::read(config.form, &new, None).map_err(|e| e.to_string())?;
         if after.has_errors && !before.has_errors {
-            return Err("the edited file would not be valid PHP".into());
+            return Err("the edited file would not be valid any more".into());
         }
         for (name, value) in &plan.expected {
             if after.value(name) != Some(value) {
@@ -95,33 +99,37 @@ pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Ve
     Ok(new)
 }
 
-fn plan_php(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, PhpError> {
-    let file = php::parse(text, None)?;
+fn plan_settings(
+    config: &Config,
+    path: &str,
+    text: &[u8],
+    cx: &Context<'_>,
+) -> Result<FilePlan, ConfigError> {
+    let file = settings::read(config.form, text, None)?;
     let mut plan = finish(path, text, Vec::new(), Vec::new());
     let mut secrets: Vec<Range<usize>> = Vec::new();
+    let job = Job { config, path, text, file: &file, cx };
     for setting in &file.settings {
-        let key = config.key.iter().find(|k| k.name == setting.name);
+        let key = config.key.iter().find(|k| settings::fits(&k.name, &setting.name));
         if is_secret(&setting.name, key) {
             secrets.push(setting.span.clone());
         }
         if let (Some(key), false) = (key, setting.shadowed) {
-            plan_key(&mut plan, path, text, setting, key, cx);
+            job.key(&mut plan, setting, key);
         }
     }
-    for key in &config.key {
-        let needed = matches!(
-            key.role,
-            Role::DatabaseName | Role::DatabaseUser | Role::DatabasePassword | Role::DatabaseHost
-        );
-        if needed && cx.database.is_some() && file.setting(&key.name).is_none() {
-            plan.warnings.push(Warning::new(
-                format!("the key `{}` is not there", key.name),
+    job.missing(&mut plan);
+    for (name, value) in cx.put {
+        match file.setting(name) {
+            Some(setting) => job.set(&mut plan, setting, None, value.clone()),
+            None => plan.warnings.push(Warning::new(
+                format!("the key `{name}` is not there and was not set to {value:?}"),
                 path,
-                "add it by hand",
-            ));
+                "set it by hand",
+            )),
         }
     }
-    plan_literals(&mut plan, &file, text, &secrets, cx);
+    plan_literals(&mut plan, &job, &secrets);
     plan.edits.sort_by_key(|e| e.span.start);
     plan.changes.sort_by_key(|c| c.line);
     let planned = finish(path, text, std::mem::take(&mut plan.edits), secrets);
@@ -132,49 +140,206 @@ fn plan_php(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
 fn is_secret(name: &str, key: Option<&Key>) -> bool {
     let name = name.to_ascii_lowercase();
     let by_name = ["pass", "secret", "_key", "_iv", "token", "salt"].iter().any(|w| name.contains(w));
-    by_name || key.is_some_and(|k| matches!(k.role, Role::DatabasePassword | Role::Secret))
+    let roles = [Role::DatabasePassword, Role::Secret, Role::DatabaseUrl, Role::DatabaseConnection];
+    by_name || key.is_some_and(|k| roles.contains(&k.role))
 }
 
-fn plan_key(plan: &mut FilePlan, path: &str, text: &[u8], setting: &Setting, key: &Key, cx: &Context<'_>) {
-    let access = cx.database;
-    let database = match key.role {
-        Role::DatabaseHost => access.map(DatabaseAccess::host_value),
-        Role::DatabaseName => access.map(|a| a.name.clone()),
-        Role::DatabaseUser => access.map(|a| a.user.clone()),
-        Role::DatabasePassword => access.map(|a| a.password.expose().to_string()),
-        _ => None,
-    };
-    let place = format!("{path}, line {}", setting.line);
-    let old = setting.value.as_deref();
-    let new = match (&setting.expression, database) {
-        (Expression::Environment(variable), Some(_)) => {
-            let what = format!("`{}` comes from the environment variable {variable}", setting.name);
-            plan.warnings.push(Warning::new(what, place, format!("set {variable} on the new host")));
+/// One file at work.
+struct Job<'a> {
+    config: &'a Config,
+    path: &'a str,
+    text: &'a [u8],
+    file: &'a Settings,
+    cx: &'a Context<'a>,
+}
+
+impl Job<'_> {
+    /// Returns the setting that counts for a role in this file.
+    fn of_role(&self, role: Role) -> Option<&Setting> {
+        self.config.key.iter().filter(|k| k.role == role).find_map(|k| self.file.setting(&k.name))
+    }
+
+    /// Computes what a key of the database's access becomes.
+    fn database_value(&self, key: &Key, old: Option<&str>) -> Option<String> {
+        let access = self.cx.database?;
+        match key.role {
+            Role::DatabaseHost => {
+                // A port or socket that has a key of its own does not stand in the host's value.
+                let apart = self.of_role(Role::DatabasePort).is_some() || self.has_place_for_port();
+                let socket_apart = self.of_role(Role::DatabaseSocket).is_some();
+                let mut host = access.clone();
+                if apart {
+                    host.port = None;
+                }
+                if socket_apart || (apart && self.port_takes_sockets()) {
+                    host.socket = None;
+                }
+                Some(host.host_value())
+            }
+            Role::DatabasePort => Some(match (&access.socket, access.port) {
+                (Some(socket), _) if self.port_takes_sockets() => socket.clone(),
+                (_, Some(port)) => port.to_string(),
+                // The usual port is spelled out only where one stood before.
+                _ if old.is_some_and(|o| o.parse::<u16>().is_ok()) => "3306".into(),
+                _ => String::new(),
+            }),
+            Role::DatabaseSocket => Some(access.socket.clone().unwrap_or_default()),
+            Role::DatabaseName => Some(access.name.clone()),
+            Role::DatabaseUser => Some(access.user.clone()),
+            Role::DatabasePassword => Some(access.password.expose().to_string()),
+            Role::DatabaseUrl => {
+                let scheme = old.and_then(|o| o.split_once("://")).map_or("mysql", |(scheme, _)| scheme);
+                Some(access.url_with_password(scheme))
+            }
+            Role::DatabaseConnection => old.and_then(|old| connection::with_access(old, access)),
+            _ => None,
+        }
+    }
+
+    /// Says whether the value of the port may be the path of a socket: where no key is there for one.
+    fn port_takes_sockets(&self) -> bool {
+        !self.config.key.iter().any(|k| matches!(k.role, Role::DatabaseSocket))
+    }
+
+    /// Says whether a missing port can be written beside the host.
+    fn has_place_for_port(&self) -> bool {
+        let known = self.config.key.iter().any(|k| k.role == Role::DatabasePort);
+        known && self.of_role(Role::DatabaseHost).is_some_and(|host| host.element)
+    }
+
+    fn key(&self, plan: &mut FilePlan, setting: &Setting, key: &Key) {
+        let old = setting.value.as_deref();
+        let place = format!("{}, line {}", self.path, setting.line);
+        let database = self.database_value(key, old);
+        let new = match (&setting.expression, database) {
+            (Expression::Environment(variable), Some(_)) => {
+                let what = format!("`{}` comes from the environment variable {variable}", setting.name);
+                plan.warnings.push(Warning::new(what, place, format!("set {variable} on the new host")));
+                return;
+            }
+            (Expression::EnvironmentOr(variable), Some(new)) => {
+                let what = format!(
+                    "`{}` comes from the environment variable {variable} where that is set",
+                    setting.name
+                );
+                plan.warnings.push(Warning::new(
+                    what,
+                    place,
+                    format!("unset or set {variable} on the new host"),
+                ));
+                Some(new)
+            }
+            (Expression::Unknown, Some(_)) => {
+                let what = format!("`{}` is computed by the program", setting.name);
+                plan.warnings.push(Warning::new(
+                    what,
+                    place,
+                    "look at the line and set the new value by hand",
+                ));
+                return;
+            }
+            (_, Some(new)) => Some(new),
+            (_, None) if key.role == Role::DatabaseConnection && self.cx.database.is_some() => {
+                let what = format!("`{}` logs in without user and password", setting.name);
+                plan.warnings.push(Warning::new(what, place, "check that it fits the new host"));
+                return;
+            }
+            (Expression::Literal, None) if key.role == Role::TablePrefix => {
+                self.cx.table_prefix.map(str::to_string)
+            }
+            (Expression::Literal, None) => old
+                .filter(|o| !o.is_empty())
+                .and_then(|old| place_value(plan, &place, old, setting, key, self.cx)),
+            _ => None,
+        };
+        if let Some(new) = new {
+            self.set(plan, setting, Some(key), new);
+        }
+    }
+
+    /// Plans a new value for a setting.
+    fn set(&self, plan: &mut FilePlan, setting: &Setting, key: Option<&Key>, new: String) {
+        let old = setting.value.as_deref();
+        let before = &self.text[setting.span.clone()];
+        let typed = matches!(before.to_ascii_lowercase().as_slice(), b"true" | b"false")
+            && matches!(new.as_str(), "0" | "1");
+        let literal = match typed {
+            // A switch that is true or false stays one.
+            true => {
+                if new == "1" {
+                    "true".into()
+                } else {
+                    "false".into()
+                }
+            }
+            false
+                if !before.is_empty()
+                    && before.iter().all(u8::is_ascii_digit)
+                    && new.parse::<u32>().is_ok() =>
+            {
+                new.clone()
+            }
+            false => settings::spelled(self.config.form, &new, before),
+        };
+        let new = if typed && new == "0" { String::new() } else { new };
+        if Some(new.as_str()) == old {
             return;
         }
-        (Expression::Unknown, Some(_)) => {
-            let what = format!("`{}` is computed by the program", setting.name);
-            plan.warnings.push(Warning::new(what, place, "look at the line and set the new value by hand"));
-            return;
+        let secret = is_secret(&setting.name, key);
+        let shown = |v: &str| match key.map(|k| k.role) {
+            Some(Role::DatabaseConnection) => connection::masked(v, MASK),
+            _ if secret => MASK.to_string(),
+            _ => v.to_string(),
+        };
+        plan.changes.push(Change {
+            key: setting.name.clone(),
+            line: setting.line,
+            old: old.map_or_else(|| "?".into(), shown),
+            new: shown(&new),
+        });
+        plan.edits.push(Edit::new(setting.span.clone(), literal));
+        plan.expected.push((setting.name.clone(), new));
+    }
+
+    /// Says which keys of the database's access are not there, and writes a port beside its host.
+    fn missing(&self, plan: &mut FilePlan) {
+        let Some(access) = self.cx.database else { return };
+        let whole = [Role::DatabaseUrl, Role::DatabaseConnection].iter().any(|r| self.of_role(*r).is_some());
+        let roles = [Role::DatabaseName, Role::DatabaseUser, Role::DatabasePassword, Role::DatabaseHost];
+        for role in roles.into_iter().filter(|_| !whole) {
+            let key = self.config.key.iter().find(|k| k.role == role);
+            // A file that names none of them is not the one that holds them.
+            let here = roles.iter().any(|r| self.of_role(*r).is_some());
+            if let Some(key) = key.filter(|_| here && self.of_role(role).is_none()) {
+                plan.warnings.push(Warning::new(
+                    format!("the key `{}` is not there", key.name),
+                    self.path,
+                    "add it by hand",
+                ));
+            }
         }
-        (_, Some(new)) => Some(new),
-        (Expression::Literal, None) => {
-            old.filter(|o| !o.is_empty()).and_then(|old| place_value(plan, &place, old, setting, key, cx))
+        let host = self.of_role(Role::DatabaseHost).filter(|h| h.element);
+        let beside = [
+            (Role::DatabasePort, access.port.map(|p| p.to_string())),
+            (Role::DatabaseSocket, access.socket.clone()),
+        ];
+        for (role, value) in beside {
+            let key = self.config.key.iter().find(|k| k.role == role);
+            let (Some(key), Some(host), Some(value)) = (key, host, value) else { continue };
+            if self.of_role(role).is_none() {
+                let name = key.name.rsplit('.').next().unwrap_or(&key.name);
+                let new = format!(", '{name}' => {}", settings::spelled(self.config.form, &value, b"'"));
+                plan.changes.push(Change {
+                    key: key.name.clone(),
+                    line: host.line,
+                    old: String::new(),
+                    new: value.clone(),
+                });
+                plan.edits.push(Edit::new(host.span.end..host.span.end, new));
+                plan.expected.push((key.name.clone(), value));
+            }
         }
-        _ => None,
-    };
-    let Some(new) = new.filter(|new| Some(new.as_str()) != old) else { return };
-    let literal = php::quoted(&new, &text[setting.span.clone()]);
-    let secret = is_secret(&setting.name, Some(key));
-    let shown = |v: &str| if secret { MASK.to_string() } else { v.to_string() };
-    plan.changes.push(Change {
-        key: setting.name.clone(),
-        line: setting.line,
-        old: old.map_or_else(|| "?".into(), shown),
-        new: shown(&new),
-    });
-    plan.edits.push(Edit::new(setting.span.clone(), literal));
-    plan.expected.push((setting.name.clone(), new));
+    }
 }
 
 /// Computes the new value of a key that speaks of the place rather than of the database.
@@ -203,6 +368,16 @@ fn place_value(
             }
             new.map(|n| n + slash)
         }
+        Role::HostPattern => {
+            let pattern = |host: &str| host.replace('.', "\\.");
+            let new = pattern(relocation.to.address.host());
+            let found = relocation.old_addresses().find(|a| old.contains(&pattern(a.host())));
+            if found.is_none() && !old.contains(&new) {
+                let what = format!("`{}` lets in {old:?} and may keep the new host out", setting.name);
+                plan.warnings.push(Warning::new(what, place, format!("add a pattern such as '^{new}$'")));
+            }
+            found.map(|a| old.replace(&pattern(a.host()), &new))
+        }
         Role::CookieDomain => {
             let domain = old.trim_start_matches('.').to_ascii_lowercase();
             let host = relocation.from.address.host();
@@ -220,7 +395,7 @@ fn place_value(
             let at_base = !relocation.from.address.base().is_empty();
             if at_base { relocation.respell(old, slash) } else { None }
         }
-        Role::Path if crate::place::Root::parse(old).is_ok() => {
+        Role::Path | Role::Storage if crate::place::Root::parse(old).is_ok() => {
             let edits = value::edits(cx.needles, old.as_bytes(), &mut Quiet);
             let under_new = old.starts_with(&relocation.to.root.to_string());
             if edits.is_empty() && !under_new {
@@ -235,28 +410,23 @@ fn place_value(
 }
 
 /// Every other quoted string may hold an address or a path, too.
-fn plan_literals(
-    plan: &mut FilePlan,
-    file: &PhpFile,
-    text: &[u8],
-    secrets: &[Range<usize>],
-    cx: &Context<'_>,
-) {
-    for literal in &file.literals {
+fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
+    for literal in &job.file.literals {
         let within = |span: &Range<usize>| span.start <= literal.span.start && literal.span.end <= span.end;
         if plan.edits.iter().any(|e| within(&e.span)) || secrets.iter().any(within) {
             continue;
         }
-        let edits = value::edits(cx.needles, literal.value.as_bytes(), &mut Quiet);
+        let edits = value::edits(job.cx.needles, literal.value.as_bytes(), &mut Quiet);
         if edits.is_empty() {
             continue;
         }
         let Ok(new) = String::from_utf8(edit::apply(literal.value.as_bytes(), &edits)) else { continue };
-        let key = file.settings.iter().find(|s| within(&s.span)).map_or("text", |s| s.name.as_str());
+        let key = job.file.settings.iter().find(|s| within(&s.span)).map_or("text", |s| s.name.as_str());
         let change =
             Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
         plan.changes.push(change);
-        plan.edits.push(Edit::new(literal.span.clone(), php::quoted(&new, &text[literal.span.clone()])));
+        let spelled = settings::spelled(job.config.form, &new, &job.text[literal.span.clone()]);
+        plan.edits.push(Edit::new(literal.span.clone(), spelled));
     }
 }
 
@@ -320,6 +490,8 @@ mod tests {
             from: place("https://www.old.example/cms", "/home/old/www"),
             aliases: vec![],
             other_roots: vec![],
+            further: vec![],
+            outside: vec![],
             to: place("http://dev.example:8080", "/srv/dev site"),
         }
     }
@@ -331,7 +503,13 @@ mod tests {
         let needles = Needles::new(&relocation.pairs(), &[]);
         let mut access = DatabaseAccess::parse("mysql://new_user@127.0.0.1:3310/new_db").unwrap();
         access.password = Secret::new(r"n'e\w$");
-        let cx = Context { relocation: &relocation, database: Some(&access), needles: &needles };
+        let cx = Context {
+            relocation: &relocation,
+            database: Some(&access),
+            needles: &needles,
+            table_prefix: None,
+            put: &[],
+        };
         let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
         let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
         (plan, new)

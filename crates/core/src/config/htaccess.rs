@@ -147,6 +147,8 @@ mod tests {
             from: place(old, "/home/o/www"),
             aliases: vec![],
             other_roots: vec![],
+            further: vec![],
+            outside: vec![],
             to: place(new, "/srv/n"),
         };
         let needles = Needles::new(&relocation.pairs(), &[]);

@@ -4,98 +4,21 @@
 //! interest, and CR LF, a byte order mark or a missing last newline never matter. Expressions are evaluated as far as constants
 //! go (strings, concatenation, `__DIR__`, `dirname(__FILE__)`, constants defined before); the rest is said, not guessed.
 
+use super::settings::{ConfigError, Expression, Literal, Setting, Settings};
 use std::collections::HashMap;
-use std::ops::Range;
 use tree_sitter::{Node, Parser, Tree};
 
-/// Why a PHP file could not be read.
-#[derive(Debug, thiserror::Error)]
-pub enum PhpError {
-    /// The grammar did not load; a defect of the build.
-    #[error("the PHP grammar does not fit the parser")]
-    Grammar,
-    /// The parser gave up.
-    #[error("the PHP text cannot be parsed")]
-    Parse,
-}
-
-/// What the expression of an assignment comes to.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Expression {
-    /// One literal: a quoted string, a number, `true`, `null`.
-    Literal,
-    /// Built from constants; its value is known. `moves` says that it follows the file's own folder.
-    Computed {
-        /// Whether `__DIR__` or `__FILE__` takes part.
-        moves: bool,
-    },
-    /// Read from the environment variable.
-    Environment(String),
-    /// Something that only running the program would tell.
-    Unknown,
-}
-
-/// One assignment of a config file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Setting {
-    /// Name of the property, constant or variable, without sign.
-    pub name: String,
-    /// Value, as far as it is known.
-    pub value: Option<String>,
-    /// The expression that gives the value.
-    pub span: Range<usize>,
-    /// What kind of expression.
-    pub expression: Expression,
-    /// Line, from 1.
-    pub line: usize,
-    /// Whether an earlier assignment of the same name takes precedence.
-    pub shadowed: bool,
-}
-
-/// A quoted string anywhere in the file.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Literal {
-    /// The string with its quotes.
-    pub span: Range<usize>,
-    /// Its decoded value.
-    pub value: String,
-    /// Line, from 1.
-    pub line: usize,
-}
-
-/// A parsed file.
-#[derive(Debug)]
-pub struct PhpFile {
-    /// Assignments in the order of the file.
-    pub settings: Vec<Setting>,
-    /// All plain quoted strings.
-    pub literals: Vec<Literal>,
-    /// Whether the parser met something that is no PHP.
-    pub has_errors: bool,
-}
-
 /// Parses a PHP file. `folder` is what `__DIR__` would be, if known.
-pub fn parse(text: &[u8], folder: Option<&str>) -> Result<PhpFile, PhpError> {
+pub fn parse(text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
     let mut parser = Parser::new();
-    parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).map_err(|_| PhpError::Grammar)?;
-    let tree: Tree = parser.parse(text, None).ok_or(PhpError::Parse)?;
+    parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).map_err(|_| ConfigError::Grammar)?;
+    let tree: Tree =
+        parser.parse(text, None).ok_or_else(|| ConfigError::Unreadable("the parser gave up".into()))?;
     let mut reader =
         Reader { text, folder, constants: HashMap::new(), settings: Vec::new(), literals: Vec::new() };
     reader.walk(tree.root_node());
     let Reader { settings, literals, .. } = reader;
-    Ok(PhpFile { settings, literals, has_errors: tree.root_node().has_error() })
-}
-
-impl PhpFile {
-    /// Returns the setting that counts for a name.
-    pub fn setting(&self, name: &str) -> Option<&Setting> {
-        self.settings.iter().find(|s| s.name == name && !s.shadowed)
-    }
-
-    /// Returns the known value of a name.
-    pub fn value(&self, name: &str) -> Option<&str> {
-        self.setting(name)?.value.as_deref()
-    }
+    Ok(Settings { settings, literals, has_errors: tree.root_node().has_error() })
 }
 
 struct Reader<'t> {
@@ -119,6 +42,12 @@ impl Reader<'_> {
                 "property_element" => self.property(node),
                 "const_element" => self.constant(node),
                 "function_call_expression" => self.define(node),
+                "assignment_expression" => self.assignment(node),
+                "return_statement" => {
+                    if let Some(array) = node.named_child(0).filter(|n| n.kind() == ARRAY) {
+                        self.array("", array);
+                    }
+                }
                 "string" | "encapsed_string" => {
                     if let (Some(value), Expression::Literal) = self.evaluate(node) {
                         let line = node.start_position().row + 1;
@@ -134,23 +63,114 @@ impl Reader<'_> {
     }
 
     fn note(&mut self, name: String, value_node: Node<'_>, first_wins: bool) {
-        let (value, expression) = self.evaluate(value_node);
+        let (value, mut expression) = self.evaluate(value_node);
+        let mut span = value_node.byte_range();
+        if let Expression::EnvironmentOr(_) = expression {
+            // What can be set is what stands for an unset variable.
+            match fallback(value_node).filter(|n| matches!(self.evaluate(*n).1, Expression::Literal)) {
+                Some(literal) => span = literal.byte_range(),
+                None => expression = Expression::Unknown,
+            }
+        }
         let shadowed = first_wins && self.constants.contains_key(&name);
         if !first_wins {
-            for earlier in self.settings.iter_mut().filter(|s| s.name == name) {
-                earlier.shadowed = true;
-            }
+            self.shadow(&name);
         } else if !shadowed {
             self.constants.insert(name.clone(), value.clone());
         }
         self.settings.push(Setting {
             name,
             value,
-            span: value_node.byte_range(),
+            span,
             expression,
             line: value_node.start_position().row + 1,
             shadowed,
+            element: value_node.parent().is_some_and(|p| p.kind() == "array_element_initializer"),
         });
+    }
+
+    /// What was assigned to a name before, or to something inside of it, no longer counts.
+    fn shadow(&mut self, name: &str) {
+        let inside =
+            |s: &Setting| s.name.strip_prefix(name).is_some_and(|r| r.is_empty() || r.starts_with('.'));
+        for earlier in self.settings.iter_mut().filter(|s| inside(s)) {
+            earlier.shadowed = true;
+        }
+    }
+
+    /// `$name = value;`, `$name['key'] = value;`, `$name = array('key' => value);`
+    fn assignment(&mut self, node: Node<'_>) {
+        let (Some(left), Some(right)) = (node.child_by_field_name("left"), node.child_by_field_name("right"))
+        else {
+            return;
+        };
+        let Some(name) = self.path_of(left) else { return };
+        if right.kind() == ARRAY {
+            self.shadow(&name);
+            self.array(&name, right);
+        } else {
+            self.note(name, right, false);
+        }
+    }
+
+    /// Names what stands left of an assignment, if that can be told.
+    fn path_of(&self, left: Node<'_>) -> Option<String> {
+        let mut keys = Vec::new();
+        let mut node = left;
+        while node.kind() == "subscript_expression" {
+            keys.push(node.named_child(1));
+            node = node.named_child(0)?;
+        }
+        if node.kind() != "variable_name" {
+            return None;
+        }
+        let mut name = self.source(node).trim_start_matches('$').to_string();
+        for key in keys.into_iter().rev() {
+            let key = match key {
+                Some(key) => self.key(key)?,
+                // `[]` appends: the first number that is free.
+                None => {
+                    let taken = |n: &usize| self.settings.iter().any(|s| s.name == format!("{name}.{n}"));
+                    (0..).find(|n| !taken(n))?.to_string()
+                }
+            };
+            name = format!("{name}.{key}");
+        }
+        Some(name)
+    }
+
+    fn key(&self, node: Node<'_>) -> Option<String> {
+        match self.evaluate(node) {
+            (Some(key), Expression::Literal) => Some(key),
+            _ => None,
+        }
+    }
+
+    /// Notes the elements of an array that is written out, at every depth.
+    fn array(&mut self, name: &str, array: Node<'_>) {
+        let mut stack = vec![(name.to_string(), array)];
+        while let Some((name, array)) = stack.pop() {
+            let mut next = 0;
+            let mut cursor = array.walk();
+            let elements: Vec<_> = array.named_children(&mut cursor).collect();
+            for element in elements.into_iter().filter(|n| n.kind() == "array_element_initializer") {
+                let (key, value) = match (element.named_child(0), element.named_child(1)) {
+                    (Some(key), Some(value)) => (self.key(key), value),
+                    (Some(value), None) => {
+                        next += 1;
+                        (Some((next - 1).to_string()), value)
+                    }
+                    _ => continue,
+                };
+                let Some(key) = key else { continue };
+                let path = if name.is_empty() { key } else { format!("{name}.{key}") };
+                if value.kind() == ARRAY {
+                    stack.push((path, value));
+                } else {
+                    self.note(path, value, false);
+                }
+            }
+        }
     }
 
     /// `public $name = value;` of a class, or `var $name = value;`.
@@ -215,7 +235,19 @@ impl Reader<'_> {
                 },
                 None => (None, Expression::Unknown),
             },
-            "binary_expression" => self.concatenation(node),
+            "binary_expression" => self.operation(node),
+            "conditional_expression" if node.child_by_field_name("body").is_none() => {
+                self.or_else(node.child_by_field_name("condition"), node.child_by_field_name("alternative"))
+            }
+            // `$_ENV['NAME']`
+            "subscript_expression"
+                if node.named_child(0).is_some_and(|n| matches!(self.source(n), "$_ENV" | "$_SERVER")) =>
+            {
+                match node.named_child(1).and_then(|key| self.key(key)) {
+                    Some(variable) => (None, Expression::Environment(variable)),
+                    None => (None, Expression::Unknown),
+                }
+            }
             "name" | "qualified_name" => match self.source(node) {
                 "__DIR__" => (self.folder.map(str::to_string), Expression::Computed { moves: true }),
                 "DIRECTORY_SEPARATOR" => (Some("/".into()), Expression::Computed { moves: false }),
@@ -241,18 +273,33 @@ impl Reader<'_> {
         }
     }
 
-    fn concatenation(&self, node: Node<'_>) -> (Option<String>, Expression) {
+    /// What the environment says, else something else: known is what stands for an unset variable.
+    fn or_else(&self, first: Option<Node<'_>>, otherwise: Option<Node<'_>>) -> (Option<String>, Expression) {
+        let (Some(first), Some(otherwise)) = (first, otherwise) else { return (None, Expression::Unknown) };
+        match (self.evaluate(first).1, self.evaluate(otherwise)) {
+            (Expression::Environment(variable), (value, Expression::Literal)) => {
+                (value, Expression::EnvironmentOr(variable))
+            }
+            (Expression::Environment(variable), _) => (None, Expression::Environment(variable)),
+            _ => (None, Expression::Unknown),
+        }
+    }
+
+    fn operation(&self, node: Node<'_>) -> (Option<String>, Expression) {
         let operator = node.child_by_field_name("operator").map(|o| self.source(o));
-        let (Some("."), Some(left), Some(right)) =
-            (operator, node.child_by_field_name("left"), node.child_by_field_name("right"))
-        else {
+        let (left, right) = (node.child_by_field_name("left"), node.child_by_field_name("right"));
+        if operator == Some("??") {
+            return self.or_else(left, right);
+        }
+        let (Some("."), Some(left), Some(right)) = (operator, left, right) else {
             return (None, Expression::Unknown);
         };
         let (a, how_a) = self.evaluate(left);
         let (b, how_b) = self.evaluate(right);
         let expression = match (&how_a, &how_b) {
-            (Expression::Environment(name), _) | (_, Expression::Environment(name)) => {
-                Expression::Environment(name.clone())
+            (Expression::Environment(name) | Expression::EnvironmentOr(name), _)
+            | (_, Expression::Environment(name) | Expression::EnvironmentOr(name)) => {
+                return (None, Expression::Environment(name.clone()));
             }
             (Expression::Unknown, _) | (_, Expression::Unknown) => Expression::Unknown,
             _ => {
@@ -274,6 +321,16 @@ impl Reader<'_> {
                 (Some(variable), Expression::Literal) => (None, Expression::Environment(variable)),
                 _ => (None, Expression::Unknown),
             },
+            // A container's own function of that kind: variable and what to take without it.
+            (Some(name), Some(argument)) if name.starts_with("getenv_") => {
+                match (self.evaluate(argument), fallback(node).map(|n| self.evaluate(n))) {
+                    ((Some(variable), Expression::Literal), Some((value, Expression::Literal))) => {
+                        (value, Expression::EnvironmentOr(variable))
+                    }
+                    ((Some(variable), Expression::Literal), _) => (None, Expression::Environment(variable)),
+                    _ => (None, Expression::Unknown),
+                }
+            }
             (Some("dirname"), Some(argument)) if self.source(argument) == "__FILE__" => {
                 (self.folder.map(str::to_string), Expression::Computed { moves: true })
             }
@@ -285,6 +342,18 @@ impl Reader<'_> {
             },
             _ => (None, Expression::Unknown),
         }
+    }
+}
+
+/// Kind of an array that is written out.
+const ARRAY: &str = "array_creation_expression";
+
+/// What an expression comes to where the environment variable in it is not set.
+fn fallback(node: Node<'_>) -> Option<Node<'_>> {
+    match node.kind() {
+        "conditional_expression" => node.child_by_field_name("alternative"),
+        "binary_expression" => node.child_by_field_name("right"),
+        _ => node.child_by_field_name("arguments")?.named_child(1)?.named_child(0),
     }
 }
 
@@ -385,6 +454,44 @@ mod tests {
         assert_eq!(file.setting("A").unwrap().line, 3);
         let span = file.setting("C").unwrap().span.clone();
         assert_eq!(&text.as_bytes()[span], br"'fake\'pass\\15'");
+    }
+
+    #[test]
+    fn variables_arrays_and_returned_arrays_are_named_by_their_way() {
+        let text = r#"<?php
+$table_prefix = "fh_" . 'a_';
+$databases = [];
+$databases['default']['default'] = array('host' => 'old', 'list' => ['x', 'y'],);
+$databases['default']['default'] = array('host' => 'db', 'port' => '', 'prefix' => array('default' => 'p_'));
+$conf["site"] = 'one'; $conf["site"] = 'two';
+$yes[] = 'a'; $yes[] = 'b';
+define('H', getenv('DB_HOST') ?: 'localhost:3307'); define('U', $_ENV['DB_USER'] ?? 'web');
+define('N', getenv_docker('DB_NAME', 'blog')); define('P', getenv('DB_PASS') ?: pass());
+return array('parameters' => ['database_host' => "h", 'user' => NULL]);"#;
+        let file = parse(text.as_bytes(), None).unwrap();
+        assert!(!file.has_errors);
+        let names = [
+            ("table_prefix", "fh_a_"),
+            ("databases.default.default.host", "db"),
+            ("databases.default.default.prefix.default", "p_"),
+            ("conf.site", "two"),
+            ("yes.1", "b"),
+            ("H", "localhost:3307"),
+            ("U", "web"),
+            ("N", "blog"),
+            ("parameters.database_host", "h"),
+            ("parameters.user", ""),
+        ];
+        for (name, value) in names {
+            assert_eq!(file.value(name), Some(value), "{name}");
+        }
+        assert_eq!(file.setting("databases.default.default.list.0"), None, "assigned anew as a whole");
+        assert!(file.setting("databases.default.default.host").unwrap().element);
+        let host = file.setting("H").unwrap();
+        assert_eq!(host.expression, Expression::EnvironmentOr("DB_HOST".into()));
+        assert_eq!(&text[host.span.clone()], "'localhost:3307'");
+        assert_eq!(file.setting("P").unwrap().expression, Expression::Environment("DB_PASS".into()));
+        assert_eq!(file.matching("yes.*").count(), 2);
     }
 
     #[test]

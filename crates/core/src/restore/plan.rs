@@ -10,8 +10,8 @@ use crate::fsx::{absolute, free_space};
 use crate::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
-use crate::survey::recognise::{ConfigFacts, config_facts, recognise};
-use crate::survey::{inspect_dump, table_rule, tree::SiteTree};
+use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
+use crate::survey::{inspect_dump, table_rule};
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
 use crate::text::needles::Needles;
@@ -86,7 +86,7 @@ impl RestorePlan {
 
     /// Returns the config entry that describes a planned file, if it is one.
     pub fn config_of(&self, path: &str) -> Option<&crate::system::schema::Config> {
-        self.definition.config.iter().find(|c| c.path == path)
+        self.definition.config.iter().find(|c| glob(&c.path).is_ok_and(|g| g.is_match(path)))
     }
 }
 
@@ -122,7 +122,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let cells = cells(&definition, &facts.table_prefix);
     let needles = Needles::new(&relocation.pairs(), &[]);
-    let cx = Context { relocation: &relocation, database: job.database.as_ref(), needles: &needles };
+    let cx = Context {
+        relocation: &relocation,
+        database: job.database.as_ref(),
+        needles: &needles,
+        table_prefix: None,
+        put: &[],
+    };
     let files = file_plans(&source, &definition, &cx)?;
     for warning in files.iter().flat_map(|f| &f.warnings) {
         warnings.push(warning.clone());
@@ -213,6 +219,7 @@ fn find_address(
             address: head.place.address.clone(),
             learned_from: "the archive's head".into(),
             aliases: head.place.aliases.clone(),
+            others: Vec::new(),
             candidates: source.hosts.iter().map(|(h, n)| (h.clone(), *n)).collect(),
             concluded: false,
         },
@@ -284,7 +291,7 @@ fn relocation(
     aliases.retain(|a| *a != address);
     let from = Place { address, root, database: facts.database.clone() };
     let to = Place { address: job.address.clone(), root: new_root, database: job.database.clone() };
-    Ok(Relocation { from, aliases, other_roots: roots, to })
+    Ok(Relocation { from, aliases, other_roots: roots, further: Vec::new(), outside: Vec::new(), to })
 }
 
 /// Returns the definition's cells with the site's table prefix.
@@ -305,18 +312,14 @@ fn file_plans(
     cx: &Context<'_>,
 ) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
-    for config in &definition.config {
-        let Some(text) = source.tree.read(&config.path) else {
-            if config.form != ConfigForm::Htaccess {
-                return Err(RestoreError::Config {
-                    path: config.path.clone(),
-                    why: "it is not in the archive".into(),
-                });
-            }
-            continue;
-        };
-        let plan = edit::plan(config, &config.path, &text, cx)
-            .map_err(|e| RestoreError::Config { path: config.path.clone(), why: e.to_string() })?;
+    let found = config_files(&source.tree, definition);
+    if !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
+        let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
+        return Err(RestoreError::Config { path, why: "it is not in the archive".into() });
+    }
+    for ConfigFile { config, path, text } in found {
+        let plan = edit::plan(config, &path, &text, cx)
+            .map_err(|e| RestoreError::Config { path: path.clone(), why: e.to_string() })?;
         plans.push(plan);
     }
     let patterns: Vec<_> = definition.text.iter().filter_map(|t| glob(&t.path).ok()).collect();

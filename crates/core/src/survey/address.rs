@@ -5,9 +5,9 @@
 
 use super::recognise::ConfigFacts;
 use crate::dump::inspect::{Inspection, Wanted};
-use crate::place::Address;
+use crate::place::{Address, AddressForm};
 use crate::system::Definition;
-use crate::system::schema::Role;
+use crate::system::schema::{AddressRows, Role};
 use serde::Serialize;
 
 /// What was found out about the base address.
@@ -21,6 +21,8 @@ pub struct AddressFinding {
     pub concluded: bool,
     /// Further addresses of the same site that its rows speak of.
     pub aliases: Vec<Address>,
+    /// Addresses of other sites that live in the same database.
+    pub others: Vec<Address>,
     /// Other hosts that content names often, with counts.
     pub candidates: Vec<(String, u64)>,
 }
@@ -33,7 +35,9 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
         columns.extend(rule.base.clone());
         columns.extend(rule.only.as_ref().map(|o| o.column.clone()));
         columns.extend(rule.also.iter().cloned());
-        let only = rule.only.as_ref().map(|o| (o.column.clone(), o.value.clone()));
+        // A table of names and values is large; a row of one name is all that counts of it.
+        let by_name = rule.base.is_none() && rule.beside.is_none() && rule.form != AddressForm::HostBase;
+        let only = rule.only.as_ref().filter(|_| by_name).map(|o| (o.column.clone(), o.value.clone()));
         wanted.push(Wanted { table: format!("{prefix}{}", rule.table), columns, only });
         if let Some(tls) = &rule.tls {
             let columns = vec![tls.only.column.clone(), tls.column.clone()];
@@ -76,19 +80,52 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
         };
         let scheme = if tls { "https" } else { "http" };
         let key_at = 1 + usize::from(rule.base.is_some());
+        if let (Some(beside), Some(only)) = (&rule.beside, &rule.only) {
+            let value = |name: &str| {
+                let row = hosts.iter().find(|r| r[key_at].as_deref() == Some(name))?;
+                row[0].clone().filter(|v| !v.is_empty())
+            };
+            let Some(host) = value(&only.value) else { continue };
+            let scheme = value(&beside.scheme).unwrap_or_else(|| "http".into());
+            let port = value(&beside.port).map(|p| format!(":{p}")).unwrap_or_default();
+            let base = value(&beside.base).unwrap_or_default();
+            let text = format!("{}://{host}{port}{base}", scheme.trim_end_matches("://"));
+            out.take(Address::parse(&text).ok(), rule, config);
+            continue;
+        }
         for row in hosts {
             let meant = rule.only.as_ref().is_none_or(|o| row[key_at].as_deref() == Some(&o.value));
-            let Some(host) = row[0].as_deref().filter(|h| meant && !h.is_empty()) else { continue };
+            let Some(host) = row[0].as_deref().filter(|h| !h.is_empty()) else { continue };
             let base =
                 if rule.base.is_some() { row[1].clone().unwrap_or_default() } else { config_base.clone() };
-            let address = |host: &str| Address::parse(&format!("{scheme}://{host}{base}")).ok();
-            if out.address.is_none() {
-                out.address = address(host);
-                out.learned_from = format!("rows of {}{}", config.table_prefix, rule.table);
-                let others = row.iter().skip(key_at + usize::from(rule.only.is_some())).flatten();
-                let main = out.address.clone();
-                out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
+            let address = |host: &str| match rule.form {
+                AddressForm::Url | AddressForm::UrlSlash => Address::parse(host).ok(),
+                AddressForm::HostBase => Address::parse(&format!("{scheme}://{host}")).ok(),
+                _ => Address::parse(&format!("{scheme}://{host}{base}")).ok(),
+            };
+            if !meant || out.address.is_some() {
+                let known = |a: &Address| Some(a) == out.address.as_ref() || out.others.contains(a);
+                // Another row of the site itself names it with other letters or without its scheme; a row of another host is another site.
+                if let Some(other) = address(host).filter(|a| !known(a)) {
+                    out.others.push(other);
+                }
+                continue;
             }
+            out.take(address(host), rule, config);
+            let others = row.iter().skip(key_at + usize::from(rule.only.is_some())).flatten();
+            let main = out.address.clone();
+            out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
+        }
+    }
+    let main = out.address.clone();
+    out.others.retain(|a| Some(a) != main.as_ref());
+}
+
+impl AddressFinding {
+    fn take(&mut self, address: Option<Address>, rule: &AddressRows, config: &ConfigFacts) {
+        if self.address.is_none() && address.is_some() {
+            self.address = address;
+            self.learned_from = format!("rows of {}{}", config.table_prefix, rule.table);
         }
     }
 }

@@ -1,10 +1,11 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
 use super::tree::SiteTree;
-use crate::config::php::{self, Expression};
-use crate::place::{DatabaseAccess, Root};
+use crate::config::connection;
+use crate::config::settings::{self, Expression};
+use crate::place::{DatabaseAccess, Engine, Root};
 use crate::secret::Secret;
-use crate::system::schema::{ConfigForm, Key, Role};
+use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::system::{Definition, Known};
 use serde::Serialize;
 
@@ -31,11 +32,9 @@ pub struct LookedFor {
 /// Recognises the system of a site.
 pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec<LookedFor>> {
     for Known { definition, .. } in known {
-        let fits = definition.recognise.iter().all(|m| match &m.contains {
-            None => tree.exists(&m.path),
-            Some(text) => {
-                tree.read(&m.path).is_some_and(|b| memchr::memmem::find(&b, text.as_bytes()).is_some())
-            }
+        let fits = definition.recognise.iter().all(|m| {
+            let mut there = tree.matching(&m.path).into_iter();
+            there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
         });
         if fits {
             let (product, version) = match version(tree, definition) {
@@ -51,6 +50,10 @@ pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec
         .collect())
 }
 
+fn contains(tree: &dyn SiteTree, path: &str, text: &str) -> bool {
+    tree.read(path).is_some_and(|bytes| memchr::memmem::find(&bytes, text.as_bytes()).is_some())
+}
+
 fn markers(definition: &Definition) -> Vec<String> {
     let shown = definition.recognise.iter().map(|m| match &m.contains {
         Some(text) => format!("{} with {text:?}", m.path),
@@ -62,11 +65,72 @@ fn markers(definition: &Definition) -> Vec<String> {
 /// Returns the product and its version.
 fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, String)> {
     definition.version.iter().find_map(|v| {
-        let file = php::parse(&tree.read(&v.path)?, None).ok()?;
+        let product = || v.product.clone().unwrap_or_else(|| definition.name.clone());
+        if v.from_name {
+            let names = tree.matching(&v.path);
+            let stem = |p: &String| {
+                p.rsplit('/').next().and_then(|n| n.rsplit_once('.')).map(|(stem, _)| stem.to_string())
+            };
+            let stems = names.iter().filter_map(stem).map(|stem| plain_version(&stem));
+            return Some((product(), stems.max_by(|a, b| compare_versions(a, b))?));
+        }
+        let file = settings::read(ConfigForm::Php, &tree.read(&v.path)?, None).ok()?;
         let parts: Option<Vec<&str>> =
             v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
-        Some((v.product.clone().unwrap_or_else(|| definition.name.clone()), parts?.join(&v.join)))
+        let parts = parts?;
+        // A constant that refers to another one tells nothing.
+        parts[0].starts_with(|c: char| c.is_ascii_digit()).then(|| (product(), parts.join(&v.join)))
     })
+}
+
+/// Drops the zeros before the numbers of a version.
+fn plain_version(text: &str) -> String {
+    let number = |n: &str| n.parse::<u32>().map_or(n.to_string(), |n| n.to_string());
+    text.split('.').map(number).collect::<Vec<_>>().join(".")
+}
+
+/// Compares versions number by number; what is missing counts as zero.
+pub fn compare_versions(a: &str, b: &str) -> std::cmp::Ordering {
+    let numbers = |text: &str| -> Vec<u32> {
+        let digits = |part: &str| part.chars().take_while(char::is_ascii_digit).collect::<String>();
+        let mut out: Vec<u32> = text.split('.').map(|p| digits(p).parse().unwrap_or(0)).collect();
+        while out.last() == Some(&0) {
+            out.pop();
+        }
+        out
+    };
+    numbers(a).cmp(&numbers(b))
+}
+
+/// Says whether a version lies in a range; an unknown version lies in every one.
+pub fn version_fits(version: Option<&str>, from: Option<&str>, below: Option<&str>) -> bool {
+    let Some(version) = version else { return true };
+    from.is_none_or(|f| compare_versions(version, f).is_ge())
+        && below.is_none_or(|b| compare_versions(version, b).is_lt())
+}
+
+/// A config file of a site that is there.
+pub struct ConfigFile<'d> {
+    /// What the definition says of it.
+    pub config: &'d Config,
+    /// Path under the site.
+    pub path: String,
+    /// Content.
+    pub text: Vec<u8>,
+}
+
+/// Returns the config files that are there, in the order of the definition.
+pub fn config_files<'d>(tree: &dyn SiteTree, definition: &'d Definition) -> Vec<ConfigFile<'d>> {
+    let mut out: Vec<ConfigFile<'d>> = Vec::new();
+    for config in &definition.config {
+        for path in tree.matching(&config.path) {
+            let meant = config.contains.as_ref().is_none_or(|text| contains(tree, &path, text));
+            if let (true, Some(text)) = (meant && !out.iter().any(|c| c.path == path), tree.read(&path)) {
+                out.push(ConfigFile { config, path, text });
+            }
+        }
+    }
+    out
 }
 
 /// One value of a config file, safe to show.
@@ -100,6 +164,10 @@ pub struct ConfigFacts {
     pub table_prefix: String,
     /// Roots that paths in the config speak of, most frequent first.
     pub roots: Vec<Root>,
+    /// Folders that belong to the site wherever they lie.
+    pub storage: Vec<Root>,
+    /// The first secret of the site; some hash passwords with it.
+    pub secret: Option<Secret>,
 }
 
 impl ConfigFacts {
@@ -109,53 +177,23 @@ impl ConfigFacts {
     }
 }
 
-/// Reads the config files of a recognised site.
+/// Reads the config files of a recognised site. Where several speak of the database, the first one counts.
 pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts {
     let mut facts = ConfigFacts::default();
-    let mut access = DatabaseAccess {
-        host: "localhost".into(),
-        port: None,
-        socket: None,
-        name: String::new(),
-        user: String::new(),
-        password: Secret::default(),
-    };
+    let mut access = DatabaseAccess::unknown();
     let folder = tree.folder().map(|f| f.display().to_string());
-    for config in &definition.config {
-        let Some(text) = tree.read(&config.path) else { continue };
-        facts.files.push(config.path.clone());
-        if config.form == ConfigForm::Htaccess {
-            continue;
-        }
-        let Ok(file) = php::parse(&text, folder.as_deref()) else { continue };
+    for ConfigFile { config, path, text } in config_files(tree, definition) {
+        facts.files.push(path.clone());
+        let Ok(file) = settings::read(config.form, &text, folder.as_deref()) else { continue };
+        let first = access.name.is_empty();
         for key in &config.key {
-            let Some(setting) = file.setting(&key.name) else { continue };
-            let value = setting.value.clone();
-            let raw = value.clone().unwrap_or_default();
-            match key.role {
-                Role::DatabaseHost => access.set_host_value(&raw),
-                Role::DatabaseName => access.name.clone_from(&raw),
-                Role::DatabaseUser => access.user.clone_from(&raw),
-                Role::DatabasePassword => access.password = Secret::new(raw.clone()),
-                Role::TablePrefix => facts.table_prefix.clone_from(&raw),
-                Role::Path => facts.roots.extend(root_of(&raw, key)),
-                _ => {}
+            for setting in file.matching(&key.name) {
+                let value = setting.value.clone();
+                if first {
+                    take_access(&mut access, key.role, value.as_deref().unwrap_or_default());
+                }
+                facts.note(&path, key, setting, value);
             }
-            let secret = matches!(key.role, Role::DatabasePassword | Role::Secret);
-            facts.values.push(ConfigValue {
-                file: config.path.clone(),
-                key: key.name.clone(),
-                role: key.role,
-                value: value.map(|v| if secret { Secret::new(v).state().to_string() } else { v }),
-                line: setting.line,
-                unknown: match &setting.expression {
-                    Expression::Environment(name) => {
-                        Some(format!("comes from the environment variable {name}"))
-                    }
-                    Expression::Unknown => Some("is computed by the program".into()),
-                    Expression::Literal | Expression::Computed { .. } => None,
-                },
-            });
         }
     }
     if !access.name.is_empty() {
@@ -163,6 +201,70 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
     }
     facts.roots = credible(&facts.roots);
     facts
+}
+
+fn take_access(access: &mut DatabaseAccess, role: Role, raw: &str) {
+    match role {
+        Role::DatabaseHost => {
+            let (port, socket) = (access.port, access.socket.take());
+            access.set_host_value(raw);
+            access.port = access.port.or(port);
+            access.socket = access.socket.take().or(socket);
+        }
+        Role::DatabasePort if raw.starts_with('/') => access.socket = Some(raw.to_string()),
+        Role::DatabasePort => access.port = raw.parse().ok().or(access.port),
+        Role::DatabaseSocket => access.socket = Some(raw.to_string()).filter(|s| !s.is_empty()),
+        Role::DatabaseUrl => {
+            let _ = access.set_url(raw);
+        }
+        Role::DatabaseConnection => {
+            access.engine = Engine::SqlServer;
+            connection::read(raw, access);
+        }
+        Role::DatabaseName => access.name = raw.to_string(),
+        Role::DatabaseUser => access.user = raw.to_string(),
+        Role::DatabasePassword => access.password = Secret::new(raw),
+        _ => {}
+    }
+}
+
+impl ConfigFacts {
+    fn note(&mut self, path: &str, key: &Key, setting: &settings::Setting, value: Option<String>) {
+        let raw = value.as_deref().unwrap_or_default();
+        match key.role {
+            Role::TablePrefix if self.table_prefix.is_empty() => self.table_prefix = raw.to_string(),
+            Role::Path | Role::Storage => self.roots.extend(root_of(raw, key)),
+            Role::Secret if self.secret.is_none() => self.secret = Some(Secret::new(raw)),
+            _ => {}
+        }
+        if key.role == Role::Storage {
+            self.storage.extend(Root::parse(raw).ok().filter(|r| !self.storage.contains(r)));
+        }
+        let shown = match key.role {
+            Role::DatabaseUrl => value.map(|v| {
+                let mut access = DatabaseAccess::unknown();
+                access.set_url(&v).map_or("is no URL".to_string(), |()| access.url())
+            }),
+            Role::DatabaseConnection => value.map(|v| connection::masked(&v, Secret::new("x").state())),
+            Role::DatabasePassword | Role::Secret => value.map(|v| Secret::new(v).state().to_string()),
+            _ => value,
+        };
+        self.values.push(ConfigValue {
+            file: path.to_string(),
+            key: setting.name.clone(),
+            role: key.role,
+            value: shown,
+            line: setting.line,
+            unknown: match &setting.expression {
+                Expression::Environment(name) => Some(format!("comes from the environment variable {name}")),
+                Expression::EnvironmentOr(name) => {
+                    Some(format!("comes from the environment variable {name} where that is set"))
+                }
+                Expression::Unknown => Some("is computed by the program".into()),
+                Expression::Literal | Expression::Computed { .. } => None,
+            },
+        });
+    }
 }
 
 /// Chooses the roots that can be believed. What two paths agree on outweighs what one path suggests, and a folder right below `/`

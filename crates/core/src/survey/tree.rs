@@ -1,6 +1,7 @@
 //! A site's files as the survey sees them: a folder on disk, or the held files of an archive.
 
 use crate::archive::prove::Held;
+use crate::system::glob;
 use std::collections::BTreeSet;
 use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
@@ -15,6 +16,8 @@ pub trait SiteTree {
     fn exists(&self, path: &str) -> bool;
     /// Returns a small file's bytes.
     fn read(&self, path: &str) -> Option<Vec<u8>>;
+    /// Returns the files and folders that a pattern names in which `*` stands for one name or part of one, sorted.
+    fn matching(&self, pattern: &str) -> Vec<String>;
     /// Returns permission bits.
     fn mode(&self, path: &str) -> Option<u32>;
     /// Returns the absolute folder, if the site lies on disk.
@@ -35,6 +38,31 @@ impl SiteTree for FolderTree {
         let file = std::fs::File::open(self.0.join(path)).ok()?;
         file.take(LARGEST).read_to_end(&mut bytes).ok()?;
         Some(bytes)
+    }
+
+    fn matching(&self, pattern: &str) -> Vec<String> {
+        let mut found = vec![String::new()];
+        for segment in pattern.split('/') {
+            let Ok(wanted) = glob(segment) else { return Vec::new() };
+            let mut next = Vec::new();
+            for above in found {
+                let join =
+                    |name: &str| if above.is_empty() { name.to_string() } else { format!("{above}/{name}") };
+                if !segment.contains('*') {
+                    next.extend(Some(join(segment)).filter(|path| self.exists(path)));
+                    continue;
+                }
+                for entry in std::fs::read_dir(self.0.join(&above)).into_iter().flatten().flatten() {
+                    let name = entry.file_name();
+                    if wanted.is_match(&name) {
+                        next.push(join(&name.to_string_lossy()));
+                    }
+                }
+            }
+            found = next;
+        }
+        found.sort();
+        found
     }
 
     fn mode(&self, path: &str) -> Option<u32> {
@@ -70,6 +98,16 @@ impl SiteTree for HeldTree {
 
     fn read(&self, path: &str) -> Option<Vec<u8>> {
         self.held.get(&self.entry(path)).map(|(bytes, _)| bytes.clone())
+    }
+
+    fn matching(&self, pattern: &str) -> Vec<String> {
+        let Ok(wanted) = glob(pattern) else { return Vec::new() };
+        let held = self.held.keys().map(|k| k.shown());
+        let below = held
+            .chain(self.seen.iter().cloned())
+            .filter_map(|p| Some(p.strip_prefix(&self.prefix)?.to_string()));
+        let found: BTreeSet<String> = below.filter(|p| wanted.is_match(p)).collect();
+        found.into_iter().collect()
     }
 
     fn mode(&self, path: &str) -> Option<u32> {

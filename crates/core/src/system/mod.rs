@@ -132,9 +132,7 @@ mod tests {
             (format!("{base}[[cell]]\ntable='t'\ncolumn='c'\nform='nonsense'\n"), 8, "nonsense"),
             (format!("{base}[[generated]]\npath='/etc/x'\nabout=''\n"), 6, "under the site"),
             (
-                format!(
-                    "{base}[[config]]\npath='c'\nform='php-defines'\nkey=[{{name='U',role='address'}}]\n"
-                ),
+                format!("{base}[[config]]\npath='c'\nform='php'\nkey=[{{name='U',role='address'}}]\n"),
                 8,
                 "form",
             ),

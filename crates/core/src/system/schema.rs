@@ -21,6 +21,9 @@ pub struct Definition {
     /// Where the version stands; the first that can be read counts.
     #[serde(default)]
     pub version: Vec<Version>,
+    /// Folders of which each belongs to one host, where one code base serves several.
+    #[serde(default)]
+    pub hosts: Option<HostFolders>,
     /// Config files.
     #[serde(default)]
     pub config: Vec<Config>,
@@ -45,6 +48,41 @@ pub struct Definition {
     /// Things that should not lie in a document root.
     #[serde(default)]
     pub leftover: Vec<Leftover>,
+    /// Folders with what users uploaded.
+    #[serde(default)]
+    pub media: Vec<Media>,
+    /// Keys in rows that begin with the table prefix.
+    #[serde(default)]
+    pub prefix_key: Vec<PrefixKey>,
+    /// What can be switched on a copy.
+    #[serde(default)]
+    pub switch: Vec<Switch>,
+    /// Where the site's name and its office's address stand.
+    #[serde(default)]
+    pub identity: Vec<Identity>,
+    /// Where the administrator's account stands.
+    #[serde(default)]
+    pub admin: Option<Admin>,
+    /// What goes wrong after a move, and what helps.
+    #[serde(default)]
+    pub trap: Vec<Trap>,
+}
+
+impl Definition {
+    /// Returns the definition for one host's folder: `{site}` in its paths becomes the folder's name.
+    pub fn for_site(&self, site: &str) -> Definition {
+        let mut out = self.clone();
+        let paths = (out.config.iter_mut().map(|c| &mut c.path))
+            .chain(out.transient.iter_mut().map(|t| &mut t.path))
+            .chain(out.generated.iter_mut().map(|g| &mut g.path))
+            .chain(out.text.iter_mut().map(|t| &mut t.path))
+            .chain(out.leftover.iter_mut().map(|l| &mut l.path))
+            .chain(out.media.iter_mut().map(|m| &mut m.path));
+        for path in paths {
+            *path = path.replace("{site}", site);
+        }
+        out
+    }
 }
 
 /// A file that must be there for a system to be recognised.
@@ -62,10 +100,14 @@ pub struct Marker {
 #[derive(Debug, Clone, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Version {
-    /// Path of a PHP file under the site.
+    /// Path of a PHP file under the site; `*` stands for one name.
     pub path: String,
-    /// Constants, properties or defines whose values make up the version.
+    /// Constants, properties or variables whose values make up the version.
+    #[serde(default)]
     pub keys: Vec<String>,
+    /// Whether the version is the name of the file, without its ending; of several the highest.
+    #[serde(default)]
+    pub from_name: bool,
     /// What stands between the values.
     #[serde(default = "dot")]
     pub join: String,
@@ -78,12 +120,38 @@ fn dot() -> String {
     ".".into()
 }
 
+/// Folders of which each belongs to one host: its name stands for `{site}` in the paths of the definition.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct HostFolders {
+    /// Folder that holds them.
+    pub folder: String,
+    /// File that makes one of its folders a host's.
+    pub holds: String,
+    /// PHP file in it that maps hosts to folders, and the variable there; none where a link has to do.
+    #[serde(default)]
+    pub map: Option<HostMap>,
+}
+
+/// A PHP file that maps hosts to folders.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct HostMap {
+    /// Path under the site.
+    pub path: String,
+    /// Name of the variable, without sign.
+    pub variable: String,
+}
+
 /// A config file.
 #[derive(Debug, Clone, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Config {
-    /// Path under the site.
+    /// Path under the site; `*` stands for one name.
     pub path: String,
+    /// Text that must be in it, where the path alone does not tell.
+    #[serde(default)]
+    pub contains: Option<String>,
     /// How it is written.
     pub form: ConfigForm,
     /// Keys with a role.
@@ -95,10 +163,14 @@ pub struct Config {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ConfigForm {
-    /// PHP: properties of a class.
-    PhpProperties,
-    /// PHP: `define('NAME', value)` and `const NAME = value`.
-    PhpDefines,
+    /// PHP: properties of a class, constants, variables, arrays.
+    Php,
+    /// XML: attributes.
+    Xml,
+    /// YAML: nested maps of scalars.
+    Yaml,
+    /// Environment file: `NAME=value`.
+    Env,
     /// The web server's per-folder file.
     Htaccess,
 }
@@ -107,7 +179,7 @@ pub enum ConfigForm {
 #[derive(Debug, Clone, Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 pub struct Key {
-    /// Name of the property or constant.
+    /// Name of the property, constant or variable; inside of arrays or elements the way there. A last `*` stands for any key.
     pub name: String,
     /// Meaning.
     pub role: Role,
@@ -130,6 +202,14 @@ pub enum Role {
     Engine,
     /// Database host with optional port or socket in one value.
     DatabaseHost,
+    /// TCP port of the database, or the path of its socket, in a value of its own.
+    DatabasePort,
+    /// Path of the database's socket.
+    DatabaseSocket,
+    /// Host, user, password and name in one URL.
+    DatabaseUrl,
+    /// Host, user, password and name in one connection string.
+    DatabaseConnection,
     /// Name of the database.
     DatabaseName,
     /// Database user.
@@ -146,8 +226,12 @@ pub enum Role {
     CookieDomain,
     /// Path of cookies; follows the base path.
     CookiePath,
+    /// Pattern of a host that is let in, such as `^www\.host\.example$`.
+    HostPattern,
     /// Absolute path of a folder (log, temp, cache).
     Path,
+    /// Absolute path of a folder that belongs to the site wherever it lies; it is carried.
+    Storage,
     /// Address of the site's office; its domain is evidence for the site's host, never changed.
     Email,
     /// Secret that travels with the site.
@@ -162,8 +246,14 @@ pub enum Role {
 pub struct AddressRows {
     /// Table without prefix.
     pub table: String,
-    /// Column with the host (and port).
+    /// Column with the host (and port), or with the whole address where `form` says so.
     pub host: String,
+    /// How the column `host` spells it: `host` (the usual), `host/base`, `url`, `url/`.
+    #[serde(default = "host_form")]
+    pub form: AddressForm,
+    /// Rows of the same table that hold the rest of the address.
+    #[serde(default)]
+    pub beside: Option<BesideRows>,
     /// Column with the base path.
     #[serde(default)]
     pub base: Option<String>,
@@ -176,6 +266,22 @@ pub struct AddressRows {
     /// A row elsewhere that says whether the site uses TLS.
     #[serde(default)]
     pub tls: Option<Flag>,
+}
+
+fn host_form() -> AddressForm {
+    AddressForm::Host
+}
+
+/// Rows of a table of names and values that hold parts of an address, by the value of the column that `only` names.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct BesideRows {
+    /// Row with the scheme, with or without `://`.
+    pub scheme: String,
+    /// Row with the port.
+    pub port: String,
+    /// Row with the base path.
+    pub base: String,
 }
 
 /// A column with a value.
@@ -241,7 +347,7 @@ pub struct TableRule {
 pub struct TransientFolder {
     /// Path under the site; `*` stands for one folder name.
     pub path: String,
-    /// Files that stay.
+    /// Files that stay; `*` stands for any part of a name.
     #[serde(default)]
     pub keep: Vec<String>,
     /// Folders below it that must be there.
@@ -275,4 +381,232 @@ pub struct Leftover {
     pub path: String,
     /// What it is and what it may do.
     pub about: String,
+    /// Whether it may be removed without a look: the system never needs it again.
+    #[serde(default)]
+    pub safe: bool,
+}
+
+/// A folder with what users uploaded.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Media {
+    /// Path under the site; `*` stands for one name.
+    pub path: String,
+    /// What is in it, and what a copy without it looks like.
+    pub about: String,
+}
+
+/// Values of a column that begin with the table prefix.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PrefixKey {
+    /// Table without prefix; `*` stands for the number of a further site.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// What may follow the prefix (and the number of a further site); anything if empty.
+    #[serde(default)]
+    pub names: Vec<String>,
+}
+
+/// Where a value is put: a config key, a row, or a file.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Put {
+    /// Key of a config file.
+    #[serde(default)]
+    pub config: Option<String>,
+    /// Row.
+    #[serde(default)]
+    pub row: Option<PutRow>,
+    /// File under the site whose presence means on; its content.
+    #[serde(default)]
+    pub file: Option<PutFile>,
+    /// First version that has it.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer has it.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// A row in which a value is put.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PutRow {
+    /// Table without prefix.
+    pub table: String,
+    /// Column with the value.
+    pub column: String,
+    /// Columns and values that tell the row.
+    pub only: Vec<KeyValue>,
+    /// How the value stands there.
+    #[serde(default)]
+    pub form: PutForm,
+    /// Keys of the serialized array, from the outside in, under which it stands.
+    #[serde(default)]
+    pub within: Vec<String>,
+    /// Whether the row may be made where it is missing: with these columns alone.
+    #[serde(default)]
+    pub make: bool,
+}
+
+/// How a value stands in a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PutForm {
+    /// As it is.
+    #[default]
+    Plain,
+    /// Serialized by PHP as a string.
+    SerializedString,
+    /// Serialized by PHP as a number.
+    SerializedNumber,
+    /// Serialized by PHP as true or false.
+    SerializedFlag,
+}
+
+/// A file whose presence means something.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PutFile {
+    /// Path under the site.
+    pub path: String,
+    /// Content.
+    pub content: String,
+}
+
+/// What can be switched on a copy.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Switch {
+    /// What it switches.
+    pub name: SwitchName,
+    /// Values by state, such as `{ on = "1", off = "0" }`. For a file: `on` writes it.
+    pub states: std::collections::BTreeMap<String, String>,
+    /// Where.
+    pub put: Put,
+}
+
+/// What can be switched, in the words of every system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SwitchName {
+    /// Visitors see a notice.
+    Maintenance,
+    /// Pages or templates are cached.
+    Cache,
+    /// Mail goes out.
+    Mail,
+    /// Search engines may list the site.
+    Index,
+    /// Addresses without `index.php`.
+    FriendlyUrls,
+    /// Style sheets and scripts are put together.
+    Assets,
+}
+
+/// Where a value that tells whose site it is stands.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Identity {
+    /// What it tells.
+    pub name: IdentityName,
+    /// Where.
+    pub put: Put,
+}
+
+/// What tells whose site it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum IdentityName {
+    /// Name of the site.
+    SiteName,
+    /// Address of its office.
+    SiteEmail,
+}
+
+/// Where the administrator's account stands.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Admin {
+    /// Table of accounts, without prefix.
+    pub table: String,
+    /// Column with the account's number.
+    pub id: String,
+    /// Column with its e-mail address.
+    pub email: String,
+    /// Column with its password.
+    pub password: String,
+    /// Column with the salt, where there is one.
+    #[serde(default)]
+    pub salt: Option<String>,
+    /// Column and value that tell the administrator's row.
+    #[serde(default)]
+    pub only: Option<KeyValue>,
+    /// Row of another table that names the administrator's number.
+    #[serde(default)]
+    pub named_by: Option<NamedBy>,
+    /// Hash schemes by version; the first that fits counts.
+    pub hash: Vec<HashRule>,
+}
+
+/// A row of another table that names an account.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct NamedBy {
+    /// Table without prefix.
+    pub table: String,
+    /// Column and value that tell the row.
+    pub only: KeyValue,
+    /// Column with the account's number.
+    pub id: String,
+}
+
+/// Which hash scheme a version accepts.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct HashRule {
+    /// Scheme.
+    pub scheme: HashScheme,
+    /// First version that accepts it.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer does.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// How a password is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum HashScheme {
+    /// 32 hexadecimal digits of MD5.
+    Md5,
+    /// MD5 of password and salt, a colon, the salt.
+    Md5Salted,
+    /// MD5 of the site's first secret and the password.
+    Md5Secret,
+    /// bcrypt with the mark `$2y$`.
+    Bcrypt,
+    /// Iterated MD5 with the mark `$P$`.
+    PhpassP,
+    /// Iterated MD5 with the mark `$H$`.
+    PhpassH,
+    /// Iterated SHA-512 with the mark `$S$`.
+    Sha512Iterated,
+    /// Base64 of SHA-1 over a salt of its own column and the password in UTF-16.
+    Sha1Utf16,
+}
+
+/// What goes wrong after a move.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Trap {
+    /// What is seen.
+    pub symptom: String,
+    /// Why.
+    pub cause: String,
+    /// What helps.
+    pub cure: String,
 }

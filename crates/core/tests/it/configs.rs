@@ -2,11 +2,12 @@
 
 use proptest::prelude::*;
 use zporter_core::config::edit::{Context, apply, plan, plan_text};
-use zporter_core::config::{htaccess, php};
+use zporter_core::config::{htaccess, php, settings};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::survey::recognise::{config_facts, recognise};
 use zporter_core::survey::tree::HeldTree;
+use zporter_core::system::schema::ConfigForm;
 use zporter_core::system::{self, Definition};
 use zporter_core::text::needles::Needles;
 use zporter_core::text::{json, serialized};
@@ -21,6 +22,8 @@ fn relocation() -> Relocation {
         from: place("http://www.old.example/cms", "/home/old"),
         aliases: vec![Address::parse("http://old.example/cms").unwrap()],
         other_roots: vec![Root::parse(r"D:\sites\old").unwrap()],
+        further: vec![],
+        outside: vec![],
         to: place("https://new.example", "/srv/new"),
     }
 }
@@ -39,7 +42,13 @@ fn definition(id: &str) -> Definition {
 fn edited(id: &str, text: &str, password: &str) -> (String, String) {
     let (definition, relocation, access) = (definition(id), relocation(), access(password));
     let needles = Needles::new(&relocation.pairs(), &[]);
-    let cx = Context { relocation: &relocation, database: Some(&access), needles: &needles };
+    let cx = Context {
+        relocation: &relocation,
+        database: Some(&access),
+        needles: &needles,
+        table_prefix: None,
+        put: &[],
+    };
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
     (String::from_utf8(new).unwrap(), plan.diff)
@@ -80,9 +89,9 @@ proptest! {
         if crlf {
             text = text.replace('\n', "\r\n");
         }
-        let before = php::parse(text.as_bytes(), None).unwrap();
+        let before = settings::read(ConfigForm::Php, text.as_bytes(), None).unwrap();
         let (new, diff) = edited("joomla", &text, &password);
-        let after = php::parse(new.as_bytes(), None).unwrap();
+        let after = settings::read(ConfigForm::Php, new.as_bytes(), None).unwrap();
         prop_assert_eq!(after.has_errors, before.has_errors);
         let got: Vec<_> = ["host", "db", "user", "password"].map(|k| after.value(k).unwrap_or("?").to_string()).to_vec();
         prop_assert_eq!(got, ["[::1]:3310", "nn", "nu", password.as_str()]);
@@ -107,7 +116,7 @@ proptest! {
     fn no_bytes_bring_a_reader_to_a_fall(bytes in proptest::collection::vec(prop_oneof![any::<u8>(), proptest::sample::select(&b"'\"\\{}[]:;%/<>?a0sOCd.\n(),"[..])], 0..300)) {
         let relocation = relocation();
         let needles = Needles::new(&relocation.pairs(), &[]);
-        let cx = Context { relocation: &relocation, database: None, needles: &needles };
+        let cx = Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
         let _ = serialized::leaves(&bytes);
         let _ = serialized::payload_leaves(&bytes);
         let _ = json::strings(&bytes);
@@ -115,7 +124,7 @@ proptest! {
         let _ = htaccess::edits(&bytes, &relocation, &needles);
         prop_assert!(plan_text("t", &bytes, &cx).edits.is_empty(), "no random text names the old place");
         let php = [&b"<?php "[..], &bytes].concat();
-        prop_assert!(php::parse(&php, None).is_ok());
+        prop_assert!(settings::read(ConfigForm::Php, &php, None).is_ok());
         // With the old place in its middle it is found, whatever stands around a space.
         let named = [&bytes[..], b" http://www.old.example/cms ", &bytes].concat();
         let plain = needles.findings(&named).len();
@@ -139,7 +148,8 @@ fn windows_paths_and_aliases_move_and_an_address_of_others_is_said() {
     );
     let relocation = relocation();
     let needles = Needles::new(&relocation.pairs(), &[]);
-    let cx = Context { relocation: &relocation, database: None, needles: &needles };
+    let cx =
+        Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
     let definition = definition("joomla");
     let text = text.replace("http://old.example/cms/", "http://other.example");
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();

@@ -23,6 +23,8 @@ fn relocation(from: &str, to: &str) -> Relocation {
         from: place(from, "/home/old"),
         aliases: vec![],
         other_roots: vec![],
+        further: vec![],
+        outside: vec![],
         to: place(to, "/srv/new"),
     }
 }

@@ -1,0 +1,105 @@
+//! The simple part of YAML that parameter files use: nested maps of scalars, two spaces or more a level.
+//!
+//! What is more than that (lists, anchors, blocks of text) is passed over and stays as it is. A full reader would tell values, but not
+//! where they stand, and writing the file anew would lose its comments.
+
+use super::settings::{Expression, Literal, Setting, Settings};
+
+/// Reads a file. Names are the keys' way from the top, joined by dots.
+pub fn parse(text: &[u8]) -> Settings {
+    let mut out = Settings::default();
+    let mut above: Vec<(usize, String)> = Vec::new();
+    let mut start = 0;
+    for (number, line) in text.split_inclusive(|b| *b == b'\n').enumerate() {
+        let base = start;
+        start += line.len();
+        let Ok(line) = std::str::from_utf8(line) else { continue };
+        let line = line.trim_end_matches(['\n', '\r']);
+        let body = line.trim_start();
+        if body.is_empty() || body.starts_with(['#', '-']) {
+            continue;
+        }
+        let indent = line.len() - body.len();
+        let Some(colon) = body.find(": ").or_else(|| body.ends_with(':').then(|| body.len() - 1)) else {
+            continue;
+        };
+        let key = body[..colon].trim_matches(['\'', '"']);
+        above.retain(|(level, _)| *level < indent);
+        let name: Vec<&str> = above.iter().map(|(_, k)| k.as_str()).chain([key]).collect();
+        let name = name.join(".");
+        let rest = &body[colon + 1..];
+        let skipped = rest.len() - rest.trim_start().len();
+        let Some((value, len)) = scalar(&rest[skipped..]) else {
+            above.push((indent, key.to_string()));
+            continue;
+        };
+        let at = base + indent + colon + 1 + skipped;
+        out.literals.push(Literal { span: at..at + len, value: value.clone(), line: number + 1 });
+        out.settings.push(Setting {
+            name,
+            value: Some(value),
+            span: at..at + len,
+            expression: Expression::Literal,
+            line: number + 1,
+            shadowed: false,
+            element: false,
+        });
+    }
+    out
+}
+
+/// Reads a scalar: what it means and its length. Nothing if a map, a list or a block follows.
+fn scalar(text: &str) -> Option<(String, usize)> {
+    if text.is_empty() || text.starts_with(['#', '|', '>', '{', '[', '&', '*']) {
+        return None;
+    }
+    if let Some(inside) = text.strip_prefix('\'') {
+        let mut out = String::new();
+        let mut chars = inside.char_indices().peekable();
+        while let Some((at, c)) = chars.next() {
+            match (c, chars.peek()) {
+                ('\'', Some((_, '\''))) => {
+                    out.push('\'');
+                    chars.next();
+                }
+                ('\'', _) => return Some((out, at + 2)),
+                (c, _) => out.push(c),
+            }
+        }
+        return None;
+    }
+    if let Some(inside) = text.strip_prefix('"') {
+        let end = inside.find('"').filter(|e| !inside[..*e].contains('\\'))?;
+        return Some((inside[..end].to_string(), end + 2));
+    }
+    let bare = text.split(" #").next().unwrap_or(text).trim_end();
+    let value = if matches!(bare, "null" | "~" | "Null" | "NULL") { "" } else { bare };
+    Some((value.to_string(), bare.len()))
+}
+
+/// Spells a value.
+pub fn quoted(value: &str) -> String {
+    format!("'{}'", value.replace('\'', "''"))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nested_scalars_are_found_and_read_back() {
+        let text = "# made by the shop\nparameters:\n    database_host: localhost\n    database_port: ''\n    pass: 'it''s' # note\n    mail: null\n    list:\n        - a: b\n\
+            services:\n    session: { a: b }\n    deep:\n        domain: \".x.example\"\n";
+        let file = parse(text.as_bytes());
+        let value = |n: &str| file.value(n);
+        assert_eq!(
+            [value("parameters.database_host"), value("parameters.database_port"), value("parameters.pass")],
+            [Some("localhost"), Some(""), Some("it's")]
+        );
+        assert_eq!([value("parameters.mail"), value("services.deep.domain")], [Some(""), Some(".x.example")]);
+        assert_eq!(&text[file.setting("parameters.pass").unwrap().span.clone()], "'it''s'");
+        for text in ["", "it's", "a: b # c", "\\"] {
+            assert_eq!(parse(format!("k: {}", quoted(text)).as_bytes()).value("k"), Some(text));
+        }
+    }
+}
