@@ -46,15 +46,18 @@ pub fn written_by() -> String {
     format!("zporter {}", env!("CARGO_PKG_VERSION"))
 }
 
+/// Reads a password from a file; one line end after it does not count.
+pub fn secret_of(path: &Path) -> Result<Secret, CommandError> {
+    let text = std::fs::read_to_string(path).map_err(|e| {
+        CommandError::usage(format!("the password file {} cannot be read: {e}", path.display()))
+    })?;
+    Ok(Secret::new(text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t))))
+}
+
 /// Finds the password of the new database: a file, the environment, or a prompt on a terminal.
 pub fn password(file: Option<&Path>, user: &str) -> Result<Secret, CommandError> {
     if let Some(path) = file {
-        let text = std::fs::read_to_string(path).map_err(|e| {
-            CommandError::usage(format!("the password file {} cannot be read: {e}", path.display()))
-        })?;
-        return Ok(Secret::new(
-            text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t)),
-        ));
+        return secret_of(path);
     }
     if let Ok(text) = std::env::var(PASSWORD_VARIABLE) {
         return Ok(Secret::new(text));

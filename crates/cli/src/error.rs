@@ -128,6 +128,11 @@ impl From<SurveyError> for CommandError {
                 CommandError::new(Exit::Usage, &e).looked_for(looked_for)
             }
             SurveyError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            SurveyError::NoHost { ref found, .. } if found.is_empty() => CommandError::new(Exit::Usage, &e)
+                .hint("this system has one site on its code base; leave --host-folder out"),
+            SurveyError::NoHost { ref found, .. } => {
+                CommandError::new(Exit::Usage, &e).hint(format!("there are: {}", found.join(", ")))
+            }
             SurveyError::Path(e) => e.into(),
         }
     }
@@ -230,6 +235,8 @@ impl From<PackError> for CommandError {
             PackError::SeveralDatabases { .. } => {
                 CommandError::new(Exit::Usage, &e).hint("export the site's database alone")
             }
+            PackError::SeveralHosts { .. } => CommandError::new(Exit::Usage, &e)
+                .hint("name the one to pack with --host-folder NAME; each gets an archive of its own"),
             PackError::Write(e) => e.into(),
             PackError::Path(e) => e.into(),
         }
@@ -276,6 +283,15 @@ impl From<RestoreError> for CommandError {
             RestoreError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
             RestoreError::Config { .. } => CommandError::new(Exit::Damaged, &e),
             RestoreError::Entry { .. } => CommandError::new(Exit::World, &e),
+            RestoreError::Switch { .. } => CommandError::new(Exit::Usage, &e),
+            RestoreError::Password(_) => CommandError::new(Exit::Usage, &e)
+                .hint("leave --admin-password-file out, and reset the password on the new host"),
+            RestoreError::Prefix { .. } => CommandError::new(Exit::Usage, &e),
+            RestoreError::SeveralHosts { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("name the one to restore with --host-folder NAME")
+            }
+            RestoreError::NotLoadable(_) => CommandError::new(Exit::Usage, &e)
+                .hint("name a file for the rewritten script with --dump-to FILE.sql, and load it with the server's own tool"),
             RestoreError::Place(e) => e.into(),
             RestoreError::Path(e) => e.into(),
         }

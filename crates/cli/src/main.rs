@@ -7,6 +7,7 @@ mod error;
 mod exit;
 mod format;
 mod progress;
+mod scope;
 mod ui;
 
 fn main() -> std::process::ExitCode {

@@ -12,6 +12,7 @@ pub mod event;
 pub mod fsx;
 pub mod logbook;
 pub mod pack;
+pub mod password;
 pub mod place;
 pub mod restore;
 pub mod secret;

@@ -1,19 +1,25 @@
 //! Packs a surveyed site: head, files, database parts, manifest, as a stream.
 
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, SystemName};
+use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
 use crate::archive::write::{ArchiveWriter, Meta, WriteError};
 use crate::database::{self, DatabaseError};
+use crate::dump::dialect::Dialect;
+use crate::dump::rules::{Keep, Rules};
 use crate::dump::split::{Part, Split, Splitter};
-use crate::dump::stream::{CutOff, DumpError, WINDOW};
+use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
+use crate::dump::{TextWriter, spread};
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError, absolute};
-use crate::place::Address;
-use crate::survey::select::{Fate, Selection};
+use crate::place::{Address, Pairs, Root};
+use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, table_rule};
+use crate::text::needles::Needles;
+use globset::GlobMatcher;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fs::{self, File};
+use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -58,6 +64,12 @@ pub enum PackError {
     /// Writing failed.
     #[error(transparent)]
     Write(#[from] WriteError),
+    /// Several hosts live on one code base and none was named.
+    #[error("several hosts live on this code base: {}", .found.join(", "))]
+    SeveralHosts {
+        /// Their folders.
+        found: Vec<String>,
+    },
     /// A path failed.
     #[error(transparent)]
     Path(#[from] PathError),
@@ -70,8 +82,12 @@ pub struct PackOptions {
     pub output: PathBuf,
     /// Dump to take the database from, instead of the server.
     pub dump: Option<PathBuf>,
-    /// Leave the database out.
-    pub without_database: bool,
+    /// What is carried.
+    pub scope: Scope,
+    /// What of which tables is carried, where that is not what the definition says; the last one that fits counts.
+    pub rows: Vec<(GlobMatcher, Keep)>,
+    /// Where the folder lies that belongs to the site outside of its root, if not where the config says.
+    pub storage: Option<PathBuf>,
     /// Note for the head.
     pub note: String,
     /// Time to write into the head, RFC 3339.
@@ -80,6 +96,8 @@ pub struct PackOptions {
     pub written_by: String,
     /// Base address, if the survey could not find it or found another.
     pub address: Option<Address>,
+    /// Whether a host was named, where one code base serves several.
+    pub host_named: bool,
 }
 
 /// What was packed.
@@ -107,6 +125,10 @@ pub struct Packed {
 
 /// Packs a site.
 pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result<Packed, PackError> {
+    if survey.hosts.found.len() > 1 && !options.host_named {
+        let found = survey.hosts.found.iter().map(|h| h.folder.clone()).collect();
+        return Err(PackError::SeveralHosts { found });
+    }
     let output = absolute(&options.output);
     let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
     let real = fs::canonicalize(&folder).at(&folder)?;
@@ -116,21 +138,38 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
     let mut warnings = Warnings::new(watch);
     let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(&folder).at(&folder)?;
     let parts = database_parts(survey, options, spool.path(), watch, &mut warnings)?;
-    let mut left_out = left_out_files(survey);
+    let outside = outside_folder(survey, options, &mut warnings);
+    let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
+    let mut left_out = left_out_files(survey, &selection);
+    shared_tables(survey, &mut warnings);
     for part in parts.iter().filter(|p| p.rows_left_out > 0) {
         let table = part.table.clone().unwrap_or_default();
         let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, &table);
-        let why = rule.map(|r| r.about.clone()).unwrap_or_default();
+        let why = rule.map_or_else(|| "as asked".to_string(), |r| r.about.clone());
         left_out.push(LeftOut { what: format!("rows of {table}"), why, count: part.rows_left_out, bytes: 0 });
     }
     let database_bytes: u64 = parts.iter().map(|p| p.bytes).sum();
-    let head = head(survey, options, &left_out, survey.carried_bytes() + database_bytes, !parts.is_empty());
+    let mut head =
+        head(survey, options, &left_out, survey.carried_bytes() + database_bytes, !parts.is_empty());
+    head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
     let address = head.place.address.clone();
     watch.event(Event::StepStarted { step: "packing", total: Some(head.expected_bytes) });
     let mut writer = ArchiveWriter::create(&output, &head)?;
-    let (files, file_bytes) = write_files(survey, &mut writer, watch, &mut warnings)?;
+    let mut work = FileWork { writer: &mut writer, watch, warnings: &mut warnings, files: 0, bytes: 0 };
+    if options.scope.has_files() {
+        let fate = |below: &Path, is_folder: bool| selection.fate(below, is_folder);
+        work.folder(&survey.site, FILES, &fate)?;
+    }
+    if let Some((_, lies)) = &outside {
+        // Seen by the definition where the folder lies by itself.
+        let inside = storage_inside(survey);
+        let fate = |below: &Path, is_folder: bool| selection.fate(&inside.join(below), is_folder);
+        work.folder(lies, OUTSIDE, &fate)?;
+    }
+    let (files, file_bytes) = (work.files, work.bytes);
     let time = head.time();
-    for (number, part) in parts.iter().enumerate() {
+    let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
+    for (number, part) in parts.iter().filter(|p| !told_only(p)).enumerate() {
         let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
         let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
         let reader = part.open().at(spool.path())?;
@@ -186,6 +225,9 @@ fn head(
             aliases,
             database: survey.config.database.clone(),
             table_prefix: survey.config.table_prefix.clone(),
+            host_folder: survey.hosts.folder.clone(),
+            outside: None,
+            other_sites: survey.address.others.clone(),
         },
         left_out: left_out.to_vec(),
         expected_bytes,
@@ -200,13 +242,20 @@ fn database_parts(
     watch: &dyn Watch,
     warnings: &mut Warnings<'_>,
 ) -> Result<Vec<Part>, PackError> {
-    if options.without_database {
+    if !options.scope.has(&select::Part::Database) {
         return Ok(Vec::new());
     }
-    let without_rows: BTreeSet<String> =
-        survey.tables.iter().filter(|t| t.rows_left_out).map(|t| t.name.clone()).collect();
+    let keep = |table: &str| keep(survey, &options.rows, table);
+    let named = |wanted: Keep| {
+        let tables = survey.tables.iter().filter(|t| keep(&t.name) == wanted);
+        tables.map(|t| t.name.clone()).collect::<BTreeSet<String>>()
+    };
+    let without_rows: BTreeSet<String> = named(Keep::Structure);
+    let dropped = named(Keep::Nothing);
     if let Some(path) = &options.dump {
-        return split_dump(path, &without_rows, spool, watch, warnings);
+        let mut parts = split_dump(path, &without_rows, &keep, spool, watch, warnings)?;
+        parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
+        return Ok(parts);
     }
     let access = match (&survey.config.database, &survey.tables_from) {
         (Some(access), crate::survey::TableSource::Server) => access,
@@ -216,15 +265,146 @@ fn database_parts(
     let total = survey.tables.iter().map(|t| t.bytes).sum();
     watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
     let mut conn = database::connect(access).map_err(PackError::Database)?;
-    let parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings)
+    let mut parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings)
         .map_err(PackError::Database)?;
+    parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
     watch.event(Event::StepDone);
     Ok(parts)
+}
+
+/// Says what of a table is carried: what was asked for, else what the definition says.
+fn keep(survey: &Survey, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {
+    let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, table);
+    let usual = if rule.is_some_and(|r| r.safe) { Keep::Structure } else { Keep::All };
+    kept(asked, &survey.config.table_prefix, table).unwrap_or(usual)
+}
+
+/// Returns what was asked for a table, by its name with or without prefix.
+pub(crate) fn kept(asked: &[(GlobMatcher, Keep)], prefix: &str, table: &str) -> Option<Keep> {
+    let bare = table.strip_prefix(prefix).unwrap_or(table);
+    asked
+        .iter()
+        .rev()
+        .find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare))
+        .map(|(_, keep)| *keep)
+}
+
+/// Says of tables that several sites share that they are carried once.
+fn shared_tables(survey: &Survey, warnings: &mut Warnings<'_>) {
+    for (table, prefix) in &survey.config.shared_tables {
+        let what = format!("the table {prefix}{table} is shared with other sites of this code base");
+        warnings.push(Warning::new(
+            what,
+            "",
+            "it is carried once with this site; keep both copies in step by hand",
+        ));
+    }
+}
+
+/// Finds the folder that belongs to the site outside of its root: as the config names it, and where it lies.
+fn outside_folder(
+    survey: &Survey,
+    options: &PackOptions,
+    warnings: &mut Warnings<'_>,
+) -> Option<(Root, PathBuf)> {
+    let roots = &survey.config.roots;
+    let own = Root::parse(&survey.site.display().to_string()).ok();
+    let inside =
+        |storage: &Root| roots.iter().chain(&own).any(|root| storage.segments().starts_with(root.segments()));
+    let named = survey.config.storage.iter().find(|s| !inside(s))?.clone();
+    if !options.scope.has_files() {
+        return None;
+    }
+    let lies = options.storage.clone().unwrap_or_else(|| PathBuf::from(named.to_string()));
+    if lies.is_dir() {
+        return Some((named, lies));
+    }
+    warnings.push(Warning::new(
+        format!("the folder {named} belongs to the site and is not here"),
+        lies.display().to_string(),
+        "name where it lies with --storage DIR and pack again",
+    ));
+    None
+}
+
+/// Returns where under the site the definition expects the folder that may lie outside.
+fn storage_inside(survey: &Survey) -> PathBuf {
+    let keys = survey.recognised.definition.config.iter().flat_map(|c| &c.key);
+    let mut storage = keys.filter(|k| k.role == crate::system::schema::Role::Storage);
+    storage.find_map(|k| k.below_root.first()).map(PathBuf::from).unwrap_or_default()
+}
+
+/// Dumps of other dialects are carried in one part, without the rows that are left out.
+fn whole_dump<R: std::io::Read>(
+    source: Source<R>,
+    order: Option<crate::dump::utf16::Order>,
+    keep: &(dyn Fn(&str) -> Keep + Sync),
+    spool: &Path,
+) -> Result<(Vec<Part>, Option<CutOff>), DumpError> {
+    let needles = Needles::new(&Pairs::default(), &[]);
+    let rules = Rules {
+        needles: &needles,
+        relocation: None,
+        cells: Vec::new(),
+        puts: Vec::new(),
+        keep,
+        strip_definers: false,
+        prefix: None,
+        samples: 0,
+    };
+    let path = spool.join("part-0");
+    let file = File::create(&path).map_err(DumpError::Write)?;
+    let out =
+        zstd::stream::write::Encoder::new(file, crate::dump::split::SPOOL_LEVEL).map_err(DumpError::Write)?;
+    let out = TextWriter::new(CountedWrite { inner: out, bytes: 0 }, order);
+    let (mut out, done, ending) = spread::rewrite(source, &rules, out)?;
+    out.flush().map_err(DumpError::Write)?;
+    let counted = out.into_inner();
+    let bytes = counted.bytes;
+    counted.inner.finish().map_err(DumpError::Write)?;
+    let tables = done.tally.tables;
+    let mut parts = vec![Part {
+        table: None,
+        rows: tables.values().map(|t| t.rows).sum(),
+        rows_left_out: 0,
+        bytes,
+        path: path.clone(),
+    }];
+    // What was left out is told table by table.
+    for (table, tally) in tables.into_iter().filter(|(_, t)| t.rows_left_out > 0) {
+        parts.push(Part {
+            table: Some(table),
+            rows: 0,
+            rows_left_out: tally.rows_left_out,
+            bytes: 0,
+            path: path.clone(),
+        });
+    }
+    Ok((parts, ending.cut_off))
+}
+
+/// Counts what is written.
+struct CountedWrite<W> {
+    inner: W,
+    bytes: u64,
+}
+
+impl<W: Write> Write for CountedWrite<W> {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        let n = self.inner.write(buf)?;
+        self.bytes += n as u64;
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.inner.flush()
+    }
 }
 
 fn split_dump(
     path: &Path,
     without_rows: &BTreeSet<String>,
+    keep: &(dyn Fn(&str) -> Keep + Sync),
     spool: &Path,
     watch: &dyn Watch,
     warnings: &mut Warnings<'_>,
@@ -233,9 +413,19 @@ fn split_dump(
     let file = File::open(path).map_err(|e| wrong(DumpError::Read(e)))?;
     let total = file.metadata().map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "taking the dump apart", total });
-    let reader = crate::dump::open(Counted::new(file, watch)).map_err(|e| wrong(DumpError::Read(e)))?;
+    let reader = crate::dump::open_text(Counted::new(file, watch)).map_err(|e| wrong(DumpError::Read(e)))?;
+    let order = reader.order();
+    let source = Source::new(reader, WINDOW, None).map_err(wrong)?;
+    if source.dialect() != Dialect::Mysql {
+        let (parts, cut) = whole_dump(source, order, keep, spool).map_err(wrong)?;
+        watch.event(Event::StepDone);
+        return match cut {
+            Some(cut) => Err(PackError::CutOff { path: path.to_path_buf(), cut }),
+            None => Ok(parts),
+        };
+    }
     let mut splitter = Splitter::new(spool, without_rows);
-    let ending = crate::dump::stream::run(reader, WINDOW, &mut splitter).map_err(wrong)?;
+    let ending = crate::dump::stream::run_source(source, &mut splitter).map_err(wrong)?;
     let Split { parts, databases, left_out } = splitter.finish().map_err(wrong)?;
     watch.event(Event::StepDone);
     if let Some(cut) = ending.cut_off {
@@ -257,16 +447,16 @@ fn split_dump(
     Ok(parts)
 }
 
-/// Counts what the definition leaves out, folder by folder.
-fn left_out_files(survey: &Survey) -> Vec<LeftOut> {
+/// Counts what is left out, folder by folder.
+fn left_out_files(survey: &Survey, selection: &Selection) -> Vec<LeftOut> {
     let definition = &survey.recognised.definition;
-    let selection = Selection::new(definition);
     let mut out: Vec<LeftOut> = Vec::new();
     for entry in walkdir::WalkDir::new(&survey.site).min_depth(1).sort_by_file_name().into_iter().flatten() {
         if entry.file_type().is_dir() {
             continue;
         }
         let path = entry.path().strip_prefix(&survey.site).unwrap_or(entry.path());
+        let top = |depth: usize| path.components().take(depth).collect::<PathBuf>().display().to_string();
         let (what, why) = match selection.fate(path, false) {
             Fate::Carry => continue,
             Fate::Transient(i) => {
@@ -275,6 +465,9 @@ fn left_out_files(survey: &Survey) -> Vec<LeftOut> {
             Fate::Generated(i) => {
                 (definition.generated[i].path.clone(), definition.generated[i].about.clone())
             }
+            Fate::Media(i) => (definition.media[i].path.clone(), definition.media[i].about.clone()),
+            Fate::OtherHost => (top(2), "belongs to another host".to_string()),
+            Fate::NotAsked => ("files".to_string(), "not asked for".to_string()),
         };
         let bytes = entry.metadata().map(|m| m.len()).unwrap_or_default();
         match out.iter_mut().find(|l| l.what == what) {
@@ -288,66 +481,80 @@ fn left_out_files(survey: &Survey) -> Vec<LeftOut> {
     out
 }
 
-fn write_files(
-    survey: &Survey,
-    writer: &mut ArchiveWriter,
-    watch: &dyn Watch,
-    warnings: &mut Warnings<'_>,
-) -> Result<(u64, u64), PackError> {
-    let selection = Selection::new(&survey.recognised.definition);
-    let files = EntryPath::trusted(FILES);
-    let (mut count, mut bytes) = (0, 0);
-    let mut walk = walkdir::WalkDir::new(&survey.site).min_depth(1).sort_by_file_name().into_iter();
-    while let Some(entry) = walk.next() {
-        let entry = match entry {
-            Ok(entry) => entry,
-            Err(e) => {
-                let path = e.path().map(Path::to_path_buf).unwrap_or_default();
-                warnings.push(Warning::at(
-                    "could not be read and was left out",
-                    path,
-                    "check its permissions and pack again",
-                ));
-                continue;
-            }
-        };
-        let below = entry.path().strip_prefix(&survey.site).unwrap_or(entry.path());
-        let kind = entry.file_type();
-        if selection.fate(below, kind.is_dir()) != Fate::Carry {
-            if kind.is_dir() {
-                walk.skip_current_dir();
-            }
-            continue;
-        }
-        let Ok(meta) = fs::symlink_metadata(entry.path()) else { continue };
-        let entry_meta = Meta {
-            path: files.join(below.as_os_str().as_bytes()),
-            mode: meta.permissions().mode() & 0o7777,
-            time: meta.mtime(),
-        };
-        if kind.is_dir() {
-            writer.folder(&entry_meta)?;
-        } else if kind.is_symlink() {
-            let target = fs::read_link(entry.path()).at(entry.path())?;
-            writer.symlink(&entry_meta, &target)?;
-            count += 1;
-        } else if kind.is_file() {
-            match File::open(entry.path()) {
-                Ok(file) => writer.file(&entry_meta, meta.len(), Counted::new(file, watch))?,
-                Err(_) => {
-                    warnings.push(Warning::at(
-                        "could not be read and was left out",
-                        entry.path(),
-                        "check its permissions and pack again",
-                    ));
+/// Files on their way into an archive.
+struct FileWork<'w, 'a> {
+    writer: &'w mut ArchiveWriter,
+    watch: &'w dyn Watch,
+    warnings: &'w mut Warnings<'a>,
+    files: u64,
+    bytes: u64,
+}
+
+impl FileWork<'_, '_> {
+    /// Writes what is carried of a folder below a folder of the archive.
+    fn folder(
+        &mut self,
+        folder: &Path,
+        into: &str,
+        fate: &dyn Fn(&Path, bool) -> Fate,
+    ) -> Result<(), PackError> {
+        let into = EntryPath::trusted(into);
+        let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
+        while let Some(entry) = walk.next() {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(e) => {
+                    let path = e.path().map(Path::to_path_buf).unwrap_or_default();
+                    self.unreadable(&path);
                     continue;
                 }
+            };
+            let below = entry.path().strip_prefix(folder).unwrap_or(entry.path());
+            let kind = entry.file_type();
+            if fate(below, kind.is_dir()) != Fate::Carry {
+                if kind.is_dir() {
+                    walk.skip_current_dir();
+                }
+                continue;
             }
-            count += 1;
-            bytes += meta.len();
-        } else {
-            warnings.push(Warning::at("is a device, pipe or socket and was left out", entry.path(), ""));
+            let Ok(meta) = fs::symlink_metadata(entry.path()) else { continue };
+            let entry_meta = Meta {
+                path: into.join(below.as_os_str().as_bytes()),
+                mode: meta.permissions().mode() & 0o7777,
+                time: meta.mtime(),
+            };
+            if kind.is_dir() {
+                self.writer.folder(&entry_meta)?;
+            } else if kind.is_symlink() {
+                let target = fs::read_link(entry.path()).at(entry.path())?;
+                self.writer.symlink(&entry_meta, &target)?;
+                self.files += 1;
+            } else if kind.is_file() {
+                match File::open(entry.path()) {
+                    Ok(file) => self.writer.file(&entry_meta, meta.len(), Counted::new(file, self.watch))?,
+                    Err(_) => {
+                        self.unreadable(entry.path());
+                        continue;
+                    }
+                }
+                self.files += 1;
+                self.bytes += meta.len();
+            } else {
+                self.warnings.push(Warning::at(
+                    "is a device, pipe or socket and was left out",
+                    entry.path(),
+                    "",
+                ));
+            }
         }
+        Ok(())
     }
-    Ok((count, bytes))
+
+    fn unreadable(&mut self, path: &Path) {
+        self.warnings.push(Warning::at(
+            "could not be read and was left out",
+            path,
+            "check its permissions and pack again",
+        ));
+    }
 }

@@ -158,6 +158,7 @@ impl Address {
             AddressForm::BaseLeading => self.base.clone(),
             AddressForm::BaseTrailing if self.base.is_empty() => String::new(),
             AddressForm::BaseTrailing => format!("{}/", self.base.trim_start_matches('/')),
+            AddressForm::CookieDomain => self.host.clone(),
             AddressForm::Port => self.port.unwrap_or(self.scheme.default_port()).to_string(),
             AddressForm::Protocol => format!("{}://", self.scheme.name()),
             AddressForm::Reference if self.base.is_empty() => "/".into(),
@@ -217,6 +218,9 @@ pub enum AddressForm {
     /// `https://` alone
     #[serde(rename = "scheme://")]
     Protocol,
+    /// `host` or `.host`: the domain of cookies
+    #[serde(rename = "cookie-domain")]
+    CookieDomain,
     /// A reference from the root, such as `/base/page`: what follows the base path stays
     #[serde(rename = "reference")]
     Reference,
@@ -541,6 +545,20 @@ fn respell<'a>(
     form: AddressForm,
 ) -> Option<String> {
     for address in old_addresses {
+        if form == AddressForm::CookieDomain {
+            let (dot, domain) = old.strip_prefix('.').map_or(("", old), |d| (".", d));
+            let whole = address.host.eq_ignore_ascii_case(domain);
+            if whole {
+                return Some(format!("{dot}{}", new.host));
+            }
+            // A domain above the old host: nothing is right for any host, and above the new one as well where it has not changed.
+            if address.host.ends_with(&format!(".{}", domain.to_ascii_lowercase())) {
+                let still =
+                    new.host == domain || new.host.ends_with(&format!(".{}", domain.to_ascii_lowercase()));
+                return Some(if still { old.to_string() } else { String::new() });
+            }
+            continue;
+        }
         for scheme in [address.scheme(), Scheme::Http, Scheme::Https] {
             if address.with_scheme(scheme).spelled(form).eq_ignore_ascii_case(old) {
                 return Some(new.spelled(form));

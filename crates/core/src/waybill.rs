@@ -37,6 +37,42 @@ pub struct Waybill {
     /// Further old roots.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub from_root: Vec<String>,
+    /// Further sites of the same database that move as well: old and new address in turn.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub map: Vec<String>,
+    /// Parts to restore; all of the usual ones if empty.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub only: Vec<String>,
+    /// Parts to leave out.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub without: Vec<String>,
+    /// `PATTERN=all`, `=structure` or `=none`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub rows: Vec<String>,
+    /// New table prefix.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub table_prefix: Option<String>,
+    /// New place of the folder that belongs to the site outside of its root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub storage: Option<PathBuf>,
+    /// Folder of the host that is meant, where a plain archive holds several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host_folder: Option<String>,
+    /// Switches, as `NAME=STATE`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub set: Vec<String>,
+    /// New name of the site.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub site_name: Option<String>,
+    /// New address of the administrator and the office.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub admin_email: Option<String>,
+    /// File that holds the administrator's new password.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub admin_password_file: Option<PathBuf>,
+    /// Whether what should not lie in a document root is removed.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub tidy: bool,
 }
 
 /// Why a waybill cannot be used.

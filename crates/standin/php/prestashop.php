@@ -3,7 +3,20 @@
 // a redirect to the stored host, links with the stored base path.
 error_reporting(E_ALL);
 mysqli_report(MYSQLI_REPORT_OFF);
-require __DIR__ . '/config/settings.inc.php';
+if (is_file(__DIR__ . '/app/config/parameters.php')) {
+    // The newer lines keep their parameters in a returned array, and copies of them in caches.
+    $parameters = require __DIR__ . '/app/config/parameters.php';
+    $parameters = $parameters['parameters'];
+    if (is_file(__DIR__ . '/var/cache/prod/appParameters.php')) { die('Reads the old database'); }
+    $port = $parameters['database_port'] !== '' ? ':' . $parameters['database_port'] : '';
+    define('_DB_SERVER_', $parameters['database_host'] . $port);
+    define('_DB_NAME_', $parameters['database_name']);
+    define('_DB_USER_', $parameters['database_user']);
+    define('_DB_PASSWD_', $parameters['database_password']);
+    define('_DB_PREFIX_', $parameters['database_prefix']);
+} else {
+    require __DIR__ . '/config/settings.inc.php';
+}
 
 function fail($status, $text) { http_response_code($status); echo $text, "\n"; exit; }
 
@@ -39,7 +52,7 @@ if ($_SERVER['HTTP_HOST'] !== $host) {
     exit;
 }
 foreach (array('compile', 'cache') as $dir) {
-    $found = glob(__DIR__ . '/{cache/smarty,tools/smarty}/' . $dir, GLOB_BRACE);
+    $found = glob(__DIR__ . '/{cache/smarty,tools/smarty,var/cache}' . (isset($parameters) ? '' : "/$dir"), GLOB_BRACE);
     if (!$found || !is_writable($found[0])) { fail(500, "Template folder $dir is missing"); }
 }
 echo "<html><body><h1>", htmlspecialchars($config['PS_SHOP_NAME']), "</h1>\n";

@@ -44,6 +44,17 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("administrator/logs/index.html", EMPTY_PAGE),
         file("media/empty/", ""),
     ];
+    if site.variant == Variant::Joomla15 {
+        files.push(file(
+            "administrator/components/com_virtuemart/virtuemart.cfg.php",
+            format!(
+                "<?php\nglobal $mosConfig_absolute_path;\ndefine('PSHOP_IS_OFFLINE', '');\ndefine( 'URL', '{0}/' );\ndefine( 'SECUREURL', '{0}/' );\n\
+                 define( 'IMAGEURL', URL .'components/com_virtuemart/shop_image/' );\ndefine('ADMINPATH', $mosConfig_absolute_path.'/administrator/');\n\
+                 define('DOWNLOADROOT', '{1}/downloads/');\ndefine('ENCODE_KEY', 'fake-encode-key');\n?>",
+                site.address, site.root
+            ),
+        ));
+    }
     files.push(match site.variant {
         Variant::Joomla15 => file(
             "libraries/joomla/version.php",
@@ -177,6 +188,20 @@ pub(crate) fn dump(site: &Site) -> String {
         format!("(2,{},{},1)", text("https://elsewhere.example/x"), text(&broken)),
     ];
     let sessions = ["('fake1',0,'a'),('fake2',1,'b')".to_string()];
+    // The super user has number 42; another account has a lower one.
+    let members = ["(40,2),(42,8),(50,8)".to_string()];
+    let shop = if ini {
+        Vec::new()
+    } else {
+        vec![format!(
+            "(1,{})",
+            text(&format!(
+                "shop_is_offline=\"0\"|vendor_url=\"{}\"|forSale_path=\"{}\"|list=[\"a\",\"b\"]|offline_message=\"Back at \\u263d\"",
+                json(&format!("{a}/laden")),
+                json(&format!("{}/vmfiles/", site.root))
+            ))
+        )]
+    };
     let users = ["(42,'Star Gazer','stargazer','admin@fernhollow.example','$2y$10$fakefakefakefakefakefuGMTDVyOx0BnhDktZ3El3860pC14pfhG')".to_string()];
     [
         HEAD.to_string(),
@@ -185,6 +210,8 @@ pub(crate) fn dump(site: &Site) -> String {
         table(&format!("{p}menu"), "  `id` int NOT NULL,\n  `title` varchar(255) NOT NULL,\n  `type` varchar(16) NOT NULL,\n  `link` varchar(1024) NOT NULL,\n  `params` text NOT NULL,\n  PRIMARY KEY (`id`)", &menu),
         table(&format!("{p}redirect_links"), "  `id` int NOT NULL,\n  `old_url` varchar(2048) NOT NULL,\n  `new_url` varchar(2048) DEFAULT NULL,\n  `published` tinyint NOT NULL,\n  PRIMARY KEY (`id`)", &redirects),
         table(&format!("{p}session"), "  `session_id` varchar(191) NOT NULL,\n  `client_id` tinyint DEFAULT NULL,\n  `data` mediumtext,\n  PRIMARY KEY (`session_id`)", &sessions),
+        table(&format!("{p}user_usergroup_map"), "  `user_id` int NOT NULL,\n  `group_id` int NOT NULL,\n  PRIMARY KEY (`user_id`,`group_id`)", &members),
+        table(&format!("{p}virtuemart_configs"), "  `virtuemart_config_id` int NOT NULL,\n  `config` text,\n  PRIMARY KEY (`virtuemart_config_id`)", &shop),
         table(&format!("{p}users"), "  `id` int NOT NULL,\n  `name` varchar(400) NOT NULL,\n  `username` varchar(150) NOT NULL,\n  `email` varchar(100) NOT NULL,\n  `password` varchar(100) NOT NULL,\n  PRIMARY KEY (`id`)", &users),
         TAIL.to_string(),
     ]

@@ -3,9 +3,14 @@
 //! A stand-in has the forms, table and column names of the system it stands for, and a page of its own (`php/`) that refuses
 //! wrong credentials, redirects to a stored host and prints what its rows hold. The demo and the tests use them.
 
+mod dnn;
+mod drupal;
 mod joomla;
+mod opencart;
+mod phpbb;
 mod prestashop;
 pub mod sql;
+mod wordpress;
 
 use std::fs;
 use std::io;
@@ -15,13 +20,13 @@ use std::path::Path;
 /// A line of a system.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Variant {
-    /// Joomla 1.5: `var` properties, ini parameters.
+    /// Joomla 1.5: `var` properties, ini parameters, a VirtueMart 1.1 shop.
     Joomla15,
     /// Joomla 2.5.
     Joomla25,
     /// Joomla 3.10: all values quoted.
     Joomla310,
-    /// Joomla 5: typed values.
+    /// Joomla 5: typed values, a VirtueMart 4 shop.
     Joomla5,
     /// PrestaShop 1.4: base path in the config file.
     PrestaShop14,
@@ -29,10 +34,40 @@ pub enum Variant {
     PrestaShop16,
     /// thirty bees 1.4.
     ThirtyBees,
+    /// PrestaShop 1.7: a returned array.
+    PrestaShop17,
+    /// PrestaShop 9.
+    PrestaShop9,
+    /// OpenCart 1.5.
+    OpenCart15,
+    /// OpenCart 2.3.
+    OpenCart23,
+    /// OpenCart 3.0: storage beside the root.
+    OpenCart3,
+    /// OpenCart 4: paths put together from constants.
+    OpenCart4,
+    /// phpBB 3.0.
+    PhpBb30,
+    /// phpBB 3.3.
+    PhpBb33,
+    /// Drupal 6: the database in a URL.
+    Drupal6,
+    /// Drupal 7: an array of databases.
+    Drupal7,
+    /// Drupal 10.
+    Drupal10,
+    /// WordPress, alone.
+    WordPress,
+    /// WordPress, a network of two sites.
+    WordPressNetwork,
+    /// DNN 5: credentials twice, a script in UTF-8.
+    Dnn5,
+    /// DNN 9: a script in UTF-16.
+    Dnn9,
 }
 
 /// All variants.
-pub const VARIANTS: [Variant; 7] = [
+pub const VARIANTS: [Variant; 22] = [
     Variant::Joomla15,
     Variant::Joomla25,
     Variant::Joomla310,
@@ -40,7 +75,68 @@ pub const VARIANTS: [Variant; 7] = [
     Variant::PrestaShop14,
     Variant::PrestaShop16,
     Variant::ThirtyBees,
+    Variant::PrestaShop17,
+    Variant::PrestaShop9,
+    Variant::OpenCart15,
+    Variant::OpenCart23,
+    Variant::OpenCart3,
+    Variant::OpenCart4,
+    Variant::PhpBb30,
+    Variant::PhpBb33,
+    Variant::Drupal6,
+    Variant::Drupal7,
+    Variant::Drupal10,
+    Variant::WordPress,
+    Variant::WordPressNetwork,
+    Variant::Dnn5,
+    Variant::Dnn9,
 ];
+
+/// A system, whatever the line.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Kind {
+    Joomla,
+    PrestaShop,
+    OpenCart,
+    PhpBb,
+    Drupal,
+    WordPress,
+    Dnn,
+}
+
+impl Variant {
+    fn kind(self) -> Kind {
+        self.facts().0
+    }
+
+    /// What is particular to a line: system, its definition's name, version, table prefix.
+    fn facts(self) -> (Kind, &'static str, &'static str, &'static str) {
+        match self {
+            Variant::Joomla15 => (Kind::Joomla, "joomla", "1.5.26", "jos_"),
+            Variant::Joomla25 => (Kind::Joomla, "joomla", "2.5.28", "q7w2e_"),
+            Variant::Joomla310 => (Kind::Joomla, "joomla", "3.10.12", "q7w2e_"),
+            Variant::Joomla5 => (Kind::Joomla, "joomla", "5.1.2", "q7w2e_"),
+            Variant::PrestaShop14 => (Kind::PrestaShop, "prestashop", "1.4.11.1", "ps_"),
+            Variant::PrestaShop16 => (Kind::PrestaShop, "prestashop", "1.6.1.24", "ps_"),
+            Variant::ThirtyBees => (Kind::PrestaShop, "prestashop", "1.4.0", "tb_"),
+            Variant::PrestaShop17 => (Kind::PrestaShop, "prestashop-7", "1.7.8.11", "ps_"),
+            Variant::PrestaShop9 => (Kind::PrestaShop, "prestashop-7", "9.0.1", "ps_"),
+            Variant::OpenCart15 => (Kind::OpenCart, "opencart", "1.5.6.4", "oc_"),
+            Variant::OpenCart23 => (Kind::OpenCart, "opencart", "2.3.0.2", "oc_"),
+            Variant::OpenCart3 => (Kind::OpenCart, "opencart", "3.0.3.8", "oc_"),
+            Variant::OpenCart4 => (Kind::OpenCart, "opencart", "4.0.2.3", "oc_"),
+            Variant::PhpBb30 => (Kind::PhpBb, "phpbb", "3.0.14", "phpbb_"),
+            Variant::PhpBb33 => (Kind::PhpBb, "phpbb", "3.3.11", "phpbb_"),
+            Variant::Drupal6 => (Kind::Drupal, "drupal-6", "6.38", "fh_"),
+            Variant::Drupal7 => (Kind::Drupal, "drupal-7", "7.98", "fh_"),
+            Variant::Drupal10 => (Kind::Drupal, "drupal", "10.2.3", "fh_"),
+            Variant::WordPress => (Kind::WordPress, "wordpress", "6.4.3", "wp_"),
+            Variant::WordPressNetwork => (Kind::WordPress, "wordpress", "6.4.3", "wp_"),
+            Variant::Dnn5 => (Kind::Dnn, "dnn", "5.6.2", "fh_"),
+            Variant::Dnn9 => (Kind::Dnn, "dnn", "9.11.0", "fh_"),
+        }
+    }
+}
 
 /// A stand-in and the old place it speaks of.
 #[derive(Debug, Clone)]
@@ -71,75 +167,82 @@ pub(crate) fn file(path: &'static str, content: impl Into<Vec<u8>>) -> SiteFile 
 impl Site {
     /// Returns the stand-in of a line at its usual old place.
     pub fn of(variant: Variant) -> Site {
-        let joomla =
-            matches!(variant, Variant::Joomla15 | Variant::Joomla25 | Variant::Joomla310 | Variant::Joomla5);
-        let text = |parts: [&str; 4]| parts.map(str::to_string);
-        let prefix = match variant {
-            Variant::Joomla15 => "jos_",
-            Variant::ThirtyBees => "tb_",
-            _ if joomla => "q7w2e_",
-            _ => "ps_",
+        let (kind, _, _, prefix) = variant.facts();
+        let (address, folder, database) = match kind {
+            Kind::Joomla => ("http://www.fernhollow.example", "", "fernhollow_cms"),
+            Kind::PrestaShop => ("https://shop.fernhollow.example/astro", "/astro", "fernhollow_shop"),
+            Kind::OpenCart => {
+                ("https://souvenirs.fernhollow.example/shop", "/souvenirs", "fernhollow_souvenirs")
+            }
+            Kind::PhpBb => ("https://forum.fernhollow.example/board", "/board", "fernhollow_forum"),
+            Kind::Drupal => ("https://club.fernhollow.example", "/club", "fernhollow_club"),
+            Kind::WordPress => ("https://blog.fernhollow.example", "/blog", "fernhollow_blog"),
+            Kind::Dnn => ("http://partners.fernhollow.example/portal", "/portal", "fernhollow_portal"),
         };
         Site {
             variant,
-            address: if joomla {
-                "http://www.fernhollow.example".into()
-            } else {
-                "https://shop.fernhollow.example/astro".into()
-            },
-            root: if joomla {
-                "/home/fernhollow/public_html".into()
-            } else {
-                "/home/fernhollow/public_html/astro".into()
-            },
-            database: text([
-                "localhost",
-                "fernhollow_web",
-                "fake'Old\\pass 31",
-                if joomla { "fernhollow_cms" } else { "fernhollow_shop" },
-            ]),
+            address: address.into(),
+            root: format!("/home/fernhollow/public_html{folder}"),
+            database: ["localhost", "fernhollow_web", "fake'Old\\pass 31", database].map(str::to_string),
             prefix: prefix.into(),
         }
     }
 
-    fn is_joomla(&self) -> bool {
-        matches!(self.variant, Variant::Joomla15 | Variant::Joomla25 | Variant::Joomla310 | Variant::Joomla5)
-    }
-
     /// Returns the version that the stand-in claims to be.
     pub fn version(&self) -> &'static str {
-        match self.variant {
-            Variant::Joomla15 => "1.5.26",
-            Variant::Joomla25 => "2.5.28",
-            Variant::Joomla310 => "3.10.12",
-            Variant::Joomla5 => "5.1.2",
-            Variant::PrestaShop14 => "1.4.11.1",
-            Variant::PrestaShop16 => "1.6.1.24",
-            Variant::ThirtyBees => "1.4.0",
-        }
+        self.variant.facts().2
+    }
+
+    /// Returns the name of the definition that describes it.
+    pub fn definition(&self) -> &'static str {
+        self.variant.facts().1
     }
 
     /// Returns the dump of the site's database.
     pub fn dump(&self) -> String {
-        if self.is_joomla() { joomla::dump(self) } else { prestashop::dump(self) }
+        match self.variant.kind() {
+            Kind::Joomla => joomla::dump(self),
+            Kind::PrestaShop => prestashop::dump(self),
+            Kind::OpenCart => opencart::dump(self),
+            Kind::PhpBb => phpbb::dump(self),
+            Kind::Drupal => drupal::dump(self),
+            Kind::WordPress => wordpress::dump(self),
+            Kind::Dnn => dnn::dump(self),
+        }
+    }
+
+    /// Returns the dump as its tools would write the file: the newer portal's in UTF-16 with its mark.
+    pub fn dump_file(&self) -> Vec<u8> {
+        let text = self.dump();
+        match self.variant {
+            Variant::Dnn9 => {
+                let units = std::iter::once(0xFEFF).chain(text.encode_utf16());
+                units.flat_map(u16::to_le_bytes).collect()
+            }
+            _ => text.into_bytes(),
+        }
     }
 
     /// Writes the site's files into a folder.
     pub fn write(&self, folder: &Path) -> io::Result<()> {
-        let files = if self.is_joomla() { joomla::files(self) } else { prestashop::files(self) };
-        for file in files {
-            let path = folder.join(file.path);
-            if let Some(parent) = path.parent() {
-                fs::create_dir_all(parent)?;
-            }
-            if file.path.ends_with('/') {
-                fs::create_dir_all(&path)?;
-                continue;
-            }
-            fs::write(&path, &file.content)?;
-            fs::set_permissions(&path, fs::Permissions::from_mode(file.mode))?;
-        }
-        Ok(())
+        let files = match self.variant.kind() {
+            Kind::Joomla => joomla::files(self),
+            Kind::PrestaShop => prestashop::files(self),
+            Kind::OpenCart => opencart::files(self),
+            Kind::PhpBb => phpbb::files(self),
+            Kind::Drupal => drupal::files(self),
+            Kind::WordPress => wordpress::files(self),
+            Kind::Dnn => dnn::files(self),
+        };
+        write_files(folder, files)
+    }
+
+    /// Writes the folder that belongs to the site outside of its root, and says whether there is one.
+    pub fn write_outside(&self, folder: &Path) -> io::Result<bool> {
+        let files = if self.variant.kind() == Kind::OpenCart { opencart::outside(self) } else { Vec::new() };
+        let any = !files.is_empty();
+        write_files(folder, files)?;
+        Ok(any)
     }
 
     /// Returns host and base path of the old address.
@@ -150,6 +253,22 @@ impl Site {
             None => (rest, ""),
         }
     }
+}
+
+fn write_files(folder: &Path, files: Vec<SiteFile>) -> io::Result<()> {
+    for file in files {
+        let path = folder.join(file.path);
+        if let Some(parent) = path.parent() {
+            fs::create_dir_all(parent)?;
+        }
+        if file.path.ends_with('/') {
+            fs::create_dir_all(&path)?;
+            continue;
+        }
+        fs::write(&path, &file.content)?;
+        fs::set_permissions(&path, fs::Permissions::from_mode(file.mode))?;
+    }
+    Ok(())
 }
 
 /// The smallest valid PNG: one transparent pixel.

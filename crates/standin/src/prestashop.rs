@@ -7,12 +7,13 @@ const GUARD: &str = "<?php\nheader('Location: ../');\nexit;\n";
 
 pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let (host, base) = site.host_and_base();
+    let newer = site.definition() == "prestashop-7";
     let smarty: &[&'static str] = match site.variant {
+        _ if newer => &["var/cache/index.php", "var/logs/index.php"],
         Variant::PrestaShop14 => &["tools/smarty/compile/index.php", "tools/smarty/cache/index.php"],
         _ => &["cache/smarty/compile/index.php", "cache/smarty/cache/index.php", "cache/index.php"],
     };
     let mut files = vec![
-        file("config/settings.inc.php", config(site)),
         file("index.php", include_str!("../php/prestashop.php")),
         file("admin482kzq/index.php", "<?php // back office\n"),
         file("img/p/1/2/12.jpg", PIXEL),
@@ -37,6 +38,24 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     for path in smarty {
         files.push(file(path, GUARD));
     }
+    if newer {
+        files.extend([
+            file("app/config/parameters.php", parameters(site)),
+            file("var/cache/prod/appParameters.php", parameters(site)),
+            file("app/AppKernel.php", kernel(site)),
+        ]);
+        if site.variant == Variant::PrestaShop9 {
+            files.push(file(
+                "src/Core/Version.php",
+                format!(
+                    "<?php\nfinal class Version\n{{\n    public const VERSION = '{}';\n}}\n",
+                    site.version()
+                ),
+            ));
+        }
+        return files;
+    }
+    files.push(file("config/settings.inc.php", config(site)));
     if site.variant != Variant::PrestaShop14 {
         files.push(file("cache/smarty/compile/a1/b2/page.tpl.php", format!("<?php // {}", site.root)));
         files.push(file(
@@ -45,6 +64,30 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         ));
     }
     files
+}
+
+fn kernel(site: &Site) -> String {
+    let version = match site.variant {
+        Variant::PrestaShop17 => format!("'{}'", site.version()),
+        _ => "Version::VERSION".into(),
+    };
+    format!(
+        "<?php\nclass AppKernel extends Kernel\n{{\n    const VERSION = {version};\n    const MAJOR_VERSION = 17;\n}}\n"
+    )
+}
+
+fn parameters(site: &Site) -> String {
+    let [host, user, password, name] = &site.database;
+    format!(
+        "<?php return array (\n  'parameters' => \n  array (\n    'database_host' => {},\n    'database_port' => '',\n    'database_name' => {},\n    'database_user' => {},\n    \
+         'database_password' => {},\n    'database_prefix' => '{}',\n    'database_engine' => 'InnoDB',\n    'mailer_user' => NULL,\n    'secret' => 'FakeSecret17',\n    \
+         'ps_cache_enable' => false,\n    'cookie_key' => 'FakeCookieKey17',\n    'new_cookie_key' => 'def00000fake',\n  ),\n);\n",
+        php(host),
+        php(name),
+        php(user),
+        php(password),
+        site.prefix
+    )
 }
 
 fn config(site: &Site) -> String {
@@ -92,6 +135,8 @@ pub(crate) fn dump(site: &Site) -> String {
         ("PS_SHOP_NAME", "Fernhollow Visitor Shop".into()),
         ("PS_SHOP_EMAIL", "shop@fernhollow.example".into()),
         ("PS_MEDIA_SERVER_1", String::new()),
+        ("PS_SHOP_ENABLE", "1".into()),
+        ("PS_MAIL_METHOD", "1".into()),
         ("STAR_BANNER", banner),
     ];
     let setting = |(i, (name, value)): (usize, &(&str, String))| {
@@ -153,6 +198,7 @@ pub(crate) fn dump(site: &Site) -> String {
             &[format!("('fake1',{})", text(&format!("<a href=\"{a}\">")))],
         ),
     ];
+    out.push(table(&format!("{p}employee"), "  `id_employee` int NOT NULL,\n  `id_profile` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_employee`)", &["(1,1,'keeper@fernhollow.example','fake'),(2,4,'sales@fernhollow.example','fake')".to_string()]));
     if !old_line {
         out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`)", &urls));
     }

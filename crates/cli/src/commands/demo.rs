@@ -6,6 +6,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count};
 use crate::progress::Progress;
+use crate::scope::ScopeArgs;
 use crate::ui::Ui;
 use clap::Args;
 use std::fs;
@@ -13,6 +14,7 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 use zporter_core::fsx::{AtPath, absolute};
 use zporter_core::restore::run::Restored;
+use zporter_core::survey::{Survey, SurveyJob};
 use zporter_core::waybill::Waybill;
 use zporter_standin::{Site, Variant};
 
@@ -103,8 +105,7 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
     ui.heading(&"─".repeat(72));
     ui.line(chapter.tells);
     say(ui, 1, "What is there?", &format!("zporter survey old --dump {}", "old.sql"));
-    let known = context::definitions()?;
-    survey::show(ui, &zporter_core::survey::survey(&old, &known, Some(&dump), &Progress::new(ui))?);
+    survey::show(ui, &surveyed(&old, &dump, ui)?);
 
     say(
         ui,
@@ -120,7 +121,9 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
             dump: Some(dump),
             note: "before the move".into(),
             address: None,
-            without: Vec::new(),
+            host_folder: None,
+            storage: None,
+            scope: ScopeArgs::default(),
         },
     )?;
     pack::show(ui, &packed);
@@ -149,6 +152,11 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
     restore::show_plan(ui, &plan, true);
     restore::show_done(ui, &done, false);
     Ok((done, base, site))
+}
+
+fn surveyed(site: &Path, dump: &Path, ui: &Ui) -> Result<Survey, CommandError> {
+    let job = SurveyJob { site: site.into(), dump: Some(dump.into()), host_folder: None };
+    Ok(zporter_core::survey::survey(&job, &context::definitions()?, &Progress::new(ui))?)
 }
 
 fn close(ui: &Ui, proof: &[(&Chapter, (Restored, PathBuf, Site))], kept: Option<&Path>, began: Instant) {

@@ -5,13 +5,15 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
 use crate::progress::Progress;
+use crate::scope::{ScopeArgs, kept_rows, scope};
 use crate::ui::Ui;
-use clap::{Args, ValueEnum};
+use clap::Args;
 use std::path::{Path, PathBuf};
+use zporter_core::fsx::absolute;
 use zporter_core::logbook::{Outcome, Run};
 use zporter_core::pack::{PackOptions, Packed, pack};
 use zporter_core::place::Address;
-use zporter_core::survey::{Survey, survey};
+use zporter_core::survey::{Survey, SurveyJob, survey};
 
 /// Pack a site into one archive: code, media, database
 #[derive(Debug, Args)]
@@ -30,16 +32,15 @@ pub struct PackArgs {
     /// Base address of the site, where neither config nor rows tell it
     #[arg(long, value_name = "URL")]
     pub address: Option<String>,
-    /// Leave a part out
-    #[arg(long, value_name = "PART")]
-    pub without: Vec<Part>,
-}
-
-/// A part of a site.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub enum Part {
-    /// The database
-    Database,
+    /// Folder of the host to pack, where one code base serves several
+    #[arg(long, value_name = "NAME")]
+    pub host_folder: Option<String>,
+    /// Where the folder lies that belongs to the site outside of its root, if not where the config says
+    #[arg(long, value_name = "DIR")]
+    pub storage: Option<PathBuf>,
+    /// What is carried
+    #[command(flatten)]
+    pub scope: ScopeArgs,
 }
 
 /// Runs the command.
@@ -57,7 +58,9 @@ pub fn run(ui: &Ui, args: &PackArgs) -> Result<Exit, CommandError> {
 pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
     let progress = Progress::new(ui);
     let address = args.address.as_deref().map(Address::parse).transpose()?;
-    let found = survey(&args.site, &context::definitions()?, args.dump.as_deref(), &progress)?;
+    let job =
+        SurveyJob { site: args.site.clone(), dump: args.dump.clone(), host_folder: args.host_folder.clone() };
+    let found = survey(&job, &context::definitions()?, &progress)?;
     let output = match &args.output {
         Some(path) => path.clone(),
         None => default_output(&found)?,
@@ -65,7 +68,10 @@ pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
     let options = PackOptions {
         output,
         dump: args.dump.clone(),
-        without_database: args.without.contains(&Part::Database),
+        scope: scope(&args.scope.only, &args.scope.without)?,
+        rows: kept_rows(&args.scope.rows)?,
+        storage: args.storage.as_deref().map(absolute),
+        host_named: args.host_folder.is_some(),
         note: args.note.clone(),
         packed_at: context::now(),
         written_by: context::written_by(),

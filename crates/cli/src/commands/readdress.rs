@@ -5,6 +5,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
 use crate::progress::Progress;
+use crate::scope::kept_rows;
 use crate::ui::Ui;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -13,7 +14,7 @@ use std::io::{BufWriter, Read, Write};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use zporter_core::dump::dialect::Dialect;
-use zporter_core::dump::prefix::PrefixChange;
+use zporter_core::dump::prefix::{PrefixChange, PrefixedColumn};
 use zporter_core::dump::rules::{Keep, Rewritten, Rules};
 use zporter_core::dump::spread::rewrite_on;
 use zporter_core::dump::stream::{CutOff, Ending, Source, WINDOW};
@@ -133,6 +134,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         needles: &needles,
         relocation: None,
         cells: Vec::new(),
+        puts: Vec::new(),
         keep: &keep,
         strip_definers: false,
         prefix,
@@ -226,30 +228,10 @@ fn prefix_change(args: &ReaddressArgs) -> Result<Option<PrefixChange>, CommandEr
         let (table, column) = key.split_once('.').ok_or_else(|| {
             CommandError::usage(format!("{key:?} names no column")).hint("write it as TABLE.COLUMN")
         })?;
-        Ok((table.to_string(), column.to_string()))
+        Ok(PrefixedColumn { table: table.to_string(), column: column.to_string(), names: Vec::new() })
     });
     let keys = keys.collect::<Result<_, CommandError>>()?;
     Ok(Some(PrefixChange { old: old.clone(), new: new.clone(), keys }))
-}
-
-/// Reads `PATTERN=all|structure|none`.
-fn kept_rows(choices: &[String]) -> Result<Vec<(globset::GlobMatcher, Keep)>, CommandError> {
-    let choice = |text: &String| {
-        let wrong = || {
-            CommandError::usage(format!("{text:?} says not what to carry of which tables"))
-                .hint("write it as PATTERN=structure, where PATTERN is a table's name and may hold * and ?")
-        };
-        let (pattern, word) = text.split_once('=').ok_or_else(wrong)?;
-        let keep = match word {
-            "all" => Keep::All,
-            "structure" => Keep::Structure,
-            "none" => Keep::Nothing,
-            _ => return Err(wrong()),
-        };
-        let pattern = globset::Glob::new(pattern).map_err(|_| wrong())?;
-        Ok((pattern.compile_matcher(), keep))
-    };
-    choices.iter().map(choice).collect()
 }
 
 fn to_file(

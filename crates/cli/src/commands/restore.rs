@@ -6,6 +6,7 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
 use crate::progress::Progress;
+use crate::scope::{ScopeArgs, kept_rows, scope};
 use crate::ui::Ui;
 use clap::Args;
 use serde::Serialize;
@@ -14,7 +15,9 @@ use zporter_core::fsx::absolute;
 use zporter_core::logbook::{Outcome, Run};
 use zporter_core::place::{Address, DatabaseAccess, Root};
 use zporter_core::restore::plan::{RestoreJob, RestorePlan, plan};
+use zporter_core::restore::puts::Wishes;
 use zporter_core::restore::run::{self, Restored};
+use zporter_core::system::schema::SwitchName;
 use zporter_core::waybill::Waybill;
 
 /// Restore an archive under another address, in another folder and database
@@ -54,6 +57,36 @@ pub struct RestoreArgs {
     /// Another folder the old site's values speak of; may be given several times
     #[arg(long, value_name = "PATH")]
     pub from_root: Vec<String>,
+    /// Another site of the same database that moves as well: its old and its new address
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
+    pub map: Vec<String>,
+    /// Folder of the host that is meant, where a plain archive holds several
+    #[arg(long, value_name = "NAME")]
+    pub host_folder: Option<String>,
+    /// New place of the folder that belongs to the site outside of its root (default: TARGET-storage)
+    #[arg(long, value_name = "DIR")]
+    pub storage: Option<PathBuf>,
+    /// What is carried
+    #[command(flatten)]
+    pub scope: ScopeArgs,
+    /// New table prefix, in table names, keys and config
+    #[arg(long, value_name = "PREFIX", help_heading = "What the copy gets")]
+    pub table_prefix: Option<String>,
+    /// Switch: maintenance, cache, mail, index, friendly-urls (on or off), assets (on or plain)
+    #[arg(long, value_name = "NAME=STATE", help_heading = "What the copy gets")]
+    pub set: Vec<String>,
+    /// Name of the site
+    #[arg(long, value_name = "TEXT", help_heading = "What the copy gets")]
+    pub site_name: Option<String>,
+    /// E-mail address of the administrator and of the site's office
+    #[arg(long, value_name = "ADDRESS", help_heading = "What the copy gets")]
+    pub admin_email: Option<String>,
+    /// File that holds a new password for the administrator
+    #[arg(long, value_name = "FILE", help_heading = "What the copy gets")]
+    pub admin_password_file: Option<PathBuf>,
+    /// Remove installers and documents that should not lie in a document root
+    #[arg(long, help_heading = "What the copy gets")]
+    pub tidy: bool,
     /// Print the plan and change nothing
     #[arg(long)]
     pub dry_run: bool,
@@ -61,7 +94,7 @@ pub struct RestoreArgs {
     #[arg(long, value_name = "FILE")]
     pub save_waybill: Option<PathBuf>,
     /// Run the job kept in this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["archive", "target", "address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["archive", "target", "address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
     pub waybill: Option<PathBuf>,
     /// Write the full report as JSON
     #[arg(long, value_name = "FILE")]
@@ -183,6 +216,18 @@ fn waybill(args: &RestoreArgs) -> Result<Waybill, CommandError> {
         from_address: args.from_address.clone(),
         alias: args.alias.clone(),
         from_root: args.from_root.clone(),
+        map: args.map.clone(),
+        only: args.scope.only.clone(),
+        without: args.scope.without.clone(),
+        rows: args.scope.rows.clone(),
+        table_prefix: args.table_prefix.clone(),
+        storage: args.storage.as_ref().map(whole),
+        host_folder: args.host_folder.clone(),
+        set: args.set.clone(),
+        site_name: args.site_name.clone(),
+        admin_email: args.admin_email.clone(),
+        admin_password_file: args.admin_password_file.as_ref().map(whole),
+        tidy: args.tidy,
     })
 }
 
@@ -191,6 +236,10 @@ fn job(bill: &Waybill) -> Result<RestoreJob, CommandError> {
     let mut database = bill.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     if let Some(access) = &mut database {
         access.password = context::password(bill.database_password_file.as_deref(), &access.user)?;
+    }
+    let mut further = Vec::new();
+    for pair in bill.map.chunks_exact(2) {
+        further.push((Address::parse(&pair[0])?, Address::parse(&pair[1])?));
     }
     Ok(RestoreJob {
         archive: bill.archive.clone(),
@@ -202,7 +251,31 @@ fn job(bill: &Waybill) -> Result<RestoreJob, CommandError> {
         from_address: bill.from_address.as_deref().map(Address::parse).transpose()?,
         aliases: addresses(&bill.alias)?,
         from_roots: bill.from_root.iter().map(|r| Root::parse(r)).collect::<Result<_, _>>()?,
+        further,
+        scope: scope(&bill.only, &bill.without)?,
+        rows: kept_rows(&bill.rows)?,
+        table_prefix: bill.table_prefix.clone(),
+        storage: bill.storage.clone(),
+        host_folder: bill.host_folder.clone(),
+        wishes: Wishes {
+            switches: bill.set.iter().map(|text| switch(text)).collect::<Result<_, _>>()?,
+            site_name: bill.site_name.clone(),
+            admin_email: bill.admin_email.clone(),
+            admin_password: bill.admin_password_file.as_deref().map(context::secret_of).transpose()?,
+        },
+        tidy: bill.tidy,
     })
+}
+
+/// Reads `NAME=STATE`.
+fn switch(text: &str) -> Result<(SwitchName, String), CommandError> {
+    let wrong = || {
+        CommandError::usage(format!("{text:?} is no switch"))
+            .hint("write it as NAME=STATE: maintenance=on, cache=off, mail=off, index=off, friendly-urls=off, assets=plain")
+    };
+    let (name, state) = text.split_once('=').ok_or_else(wrong)?;
+    let name = serde_json::from_value(name.into()).map_err(|_| wrong())?;
+    Ok((name, state.to_string()))
 }
 
 /// Prints what a plan will do (or has done): needles and file edits.
@@ -216,6 +289,15 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         (Some(path), _) => ui.fact("dump to", path.display().to_string()),
         (None, Some(access)) => ui.fact("database", access.url()),
         (None, None) => {}
+    }
+    if let Some(change) = &plan.prefix {
+        ui.fact("table prefix", format!("{} becomes {}", change.old, change.new));
+    }
+    for (old, new) in plan.relocation.further.iter() {
+        ui.fact("also", format!("{old} becomes {new}"));
+    }
+    if let Some(folder) = plan.outside() {
+        ui.fact("storage", folder.display().to_string());
     }
     if dry_run {
         ui.fact("needs", format!("{} on the target's disk", bytes(plan.needed)));
@@ -278,9 +360,23 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
     if done.definers > 0 {
         ui.fact("definers", format!("{} taken out of views, triggers and routines", number(done.definers)));
     }
+    for put in &done.put {
+        ui.fact("set", put);
+    }
+    if let Some(way) = &done.host_way {
+        ui.fact("host", way);
+    }
     report::cells(ui, &done.cells);
     report::tally(ui, &done.tally);
     report::leftovers(ui, &done.leftovers);
+    if !done.tidy.is_empty() {
+        ui.heading("Should not lie in a document root");
+        let rows = done.tidy.iter().map(|t| {
+            let todo = if t.removed { "removed".into() } else { t.command.clone() };
+            vec![t.path.clone(), t.about.clone(), todo]
+        });
+        ui.table(&["path", "what it is", "do"], rows.collect());
+    }
     if !done.warnings.is_empty() {
         ui.heading("Needs attention");
         for w in &done.warnings {

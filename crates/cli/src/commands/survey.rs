@@ -8,7 +8,7 @@ use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
 use std::path::PathBuf;
-use zporter_core::survey::{Survey, TableSource, survey};
+use zporter_core::survey::{Survey, SurveyJob, TableSource, survey};
 
 /// Tell what a site is: system, version, database, addresses, sizes, risks
 #[derive(Debug, Args)]
@@ -18,11 +18,16 @@ pub struct SurveyArgs {
     /// Read tables from this dump instead of the server (.sql, .sql.gz, .sql.zst)
     #[arg(long, value_name = "FILE")]
     dump: Option<PathBuf>,
+    /// Folder of the host that is meant, where one code base serves several
+    #[arg(long, value_name = "NAME")]
+    host_folder: Option<String>,
 }
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &SurveyArgs) -> Result<Exit, CommandError> {
-    let found = survey(&args.site, &context::definitions()?, args.dump.as_deref(), &Progress::new(ui))?;
+    let job =
+        SurveyJob { site: args.site.clone(), dump: args.dump.clone(), host_folder: args.host_folder.clone() };
+    let found = survey(&job, &context::definitions()?, &Progress::new(ui))?;
     if ui.json {
         ui.document(&found.report())?;
     } else {
@@ -47,6 +52,9 @@ pub fn show(ui: &Ui, found: &Survey) {
     for alias in &found.address.aliases {
         ui.fact("also", alias.to_string());
     }
+    for other in &found.address.others {
+        ui.fact("beside it", format!("{other}, another site of the same database"));
+    }
     if found.base_address().is_none() {
         for (host, n) in &found.address.candidates {
             ui.fact("perhaps", format!("{host}, named {} times", number(*n)));
@@ -59,6 +67,25 @@ pub fn show(ui: &Ui, found: &Survey) {
         ui.fact("database", access.url());
         ui.fact("password", access.password.state());
         ui.fact("table prefix", &found.config.table_prefix);
+    }
+    for (table, prefix) in &found.config.shared_tables {
+        ui.fact("shared", format!("{prefix}{table}, by every site with that prefix"));
+    }
+    for storage in &found.config.storage {
+        ui.fact("storage", storage.to_string());
+    }
+    if found.hosts.found.len() > 1 {
+        ui.heading("Hosts on this code base");
+        let rows = found.hosts.found.iter().map(|h| {
+            let here = if h.chosen { "shown here" } else { "" };
+            vec![
+                h.folder.clone(),
+                h.database.clone().unwrap_or_default(),
+                h.table_prefix.clone(),
+                here.into(),
+            ]
+        });
+        ui.table(&["folder", "database", "prefix", ""], rows.collect());
     }
     ui.heading("Config");
     let rows = found.config.values.iter().map(|v| {

@@ -9,6 +9,7 @@
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `plain`: archives that somebody made by hand, or of files alone
 //! - `surface`: help, JSON, logbook, definitions
+//! - `systems`: every system and line moves and opens from the copy; switches, scope, hosts, networks
 
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
 
@@ -21,4 +22,5 @@ mod moves;
 mod plain;
 mod story;
 mod surface;
+mod systems;
 mod tracing;

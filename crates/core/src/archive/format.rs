@@ -11,6 +11,8 @@ pub const HEAD: &str = "head.json";
 pub const MANIFEST: &str = "manifest.jsonl";
 /// Folder of the site's files.
 pub const FILES: &str = "files";
+/// Folder of files that belong to the site and lie outside of its root.
+pub const OUTSIDE: &str = "outside";
 /// Folder of the database parts.
 pub const DATABASE: &str = "database";
 
@@ -77,6 +79,15 @@ pub struct HeadPlace {
     /// Table prefix.
     #[serde(default)]
     pub table_prefix: String,
+    /// Folder of the host that was packed, where one code base serves several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host_folder: Option<String>,
+    /// Folder outside of the root whose files are in `outside/`, as the config names it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outside: Option<String>,
+    /// Addresses of other sites in the same database.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub other_sites: Vec<Address>,
 }
 
 /// Something that was not carried.

@@ -4,7 +4,7 @@ use super::connection;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::edit::{self, Edit};
 use crate::event::Warning;
-use crate::place::{AddressForm, DatabaseAccess, Relocation};
+use crate::place::{Address, AddressForm, DatabaseAccess, Relocation};
 use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::text::needles::{LeftReason, Needles};
 use crate::text::value::{self, Notes};
@@ -22,6 +22,8 @@ pub struct FilePlan {
     pub changes: Vec<Change>,
     /// What could not be understood or decided.
     pub warnings: Vec<Warning>,
+    /// Keys that were asked to be set and are there.
+    pub put: Vec<String>,
     /// Unified diff with secrets masked; empty if nothing changes.
     pub diff: String,
     /// Names with their expected values, to be read back after the edit.
@@ -120,15 +122,12 @@ fn plan_settings(
     }
     job.missing(&mut plan);
     for (name, value) in cx.put {
-        match file.setting(name) {
-            Some(setting) => job.set(&mut plan, setting, None, value.clone()),
-            None => plan.warnings.push(Warning::new(
-                format!("the key `{name}` is not there and was not set to {value:?}"),
-                path,
-                "set it by hand",
-            )),
+        if let Some(setting) = file.setting(name) {
+            plan.put.push(name.clone());
+            job.set(&mut plan, setting, None, value.clone());
         }
     }
+    job.hosts_let_in(&mut plan);
     plan_literals(&mut plan, &job, &secrets);
     plan.edits.sort_by_key(|e| e.span.start);
     plan.changes.sort_by_key(|c| c.line);
@@ -244,8 +243,15 @@ impl Job<'_> {
                 plan.warnings.push(Warning::new(what, place, "check that it fits the new host"));
                 return;
             }
-            (Expression::Literal, None) if key.role == Role::TablePrefix => {
-                self.cx.table_prefix.map(str::to_string)
+            (Expression::Literal | Expression::Computed { .. }, None) if key.role == Role::TablePrefix => {
+                // A value without the sign that the system adds stays without it.
+                let bare = |new: &str| match (&key.tail, old) {
+                    (Some(tail), Some(old)) if !old.ends_with(tail.as_str()) => {
+                        new.strip_suffix(tail.as_str()).unwrap_or(new).to_string()
+                    }
+                    _ => new.to_string(),
+                };
+                self.cx.table_prefix.map(bare)
             }
             (Expression::Literal, None) => old
                 .filter(|o| !o.is_empty())
@@ -297,8 +303,33 @@ impl Job<'_> {
             old: old.map_or_else(|| "?".into(), shown),
             new: shown(&new),
         });
+        plan.edits.retain(|e| e.span != setting.span);
         plan.edits.push(Edit::new(setting.span.clone(), literal));
+        plan.expected.retain(|(name, _)| *name != setting.name);
         plan.expected.push((setting.name.clone(), new));
+    }
+
+    /// Says where patterns let hosts in and none of them is the new one.
+    fn hosts_let_in(&self, plan: &mut FilePlan) {
+        let new = host_pattern(&self.cx.relocation.to.address);
+        let keys = self.config.key.iter().filter(|k| k.role == Role::HostPattern);
+        for key in keys {
+            let patterns: Vec<&Setting> = self.file.matching(&key.name).collect();
+            let fits = |s: &&Setting| {
+                s.value.as_ref().is_some_and(|v| v.contains(&new))
+                    || plan.expected.iter().any(|(n, v)| *n == s.name && v.contains(&new))
+            };
+            if let (Some(first), false) = (patterns.first(), patterns.iter().any(fits)) {
+                plan.warnings.push(Warning::new(
+                    format!(
+                        "`{}` names the hosts that are let in, and the new one is none of them",
+                        key.name
+                    ),
+                    format!("{}, line {}", self.path, first.line),
+                    format!("add the pattern '^{new}$'"),
+                ));
+            }
+        }
     }
 
     /// Says which keys of the database's access are not there, and writes a port beside its host.
@@ -369,14 +400,8 @@ fn place_value(
             new.map(|n| n + slash)
         }
         Role::HostPattern => {
-            let pattern = |host: &str| host.replace('.', "\\.");
-            let new = pattern(relocation.to.address.host());
-            let found = relocation.old_addresses().find(|a| old.contains(&pattern(a.host())));
-            if found.is_none() && !old.contains(&new) {
-                let what = format!("`{}` lets in {old:?} and may keep the new host out", setting.name);
-                plan.warnings.push(Warning::new(what, place, format!("add a pattern such as '^{new}$'")));
-            }
-            found.map(|a| old.replace(&pattern(a.host()), &new))
+            let found = relocation.old_addresses().find(|a| old.contains(&host_pattern(a)))?;
+            Some(old.replace(&host_pattern(found), &host_pattern(&relocation.to.address)))
         }
         Role::CookieDomain => {
             let domain = old.trim_start_matches('.').to_ascii_lowercase();
@@ -407,6 +432,11 @@ fn place_value(
         }
         _ => None,
     }
+}
+
+/// Spells an address's host as patterns do.
+fn host_pattern(address: &Address) -> String {
+    address.host().replace('.', "\\.")
 }
 
 /// Every other quoted string may hold an address or a path, too.
@@ -465,7 +495,15 @@ fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>)
                 .collect();
         }
     }
-    FilePlan { path: path.into(), edits, changes, warnings: Vec::new(), diff, expected: Vec::new() }
+    FilePlan {
+        path: path.into(),
+        edits,
+        changes,
+        put: Vec::new(),
+        warnings: Vec::new(),
+        diff,
+        expected: Vec::new(),
+    }
 }
 
 fn unified(path: &str, old: &[u8], new: &[u8]) -> String {

@@ -1,9 +1,10 @@
 //! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
 
+use super::dialect::Dialect;
 use super::literal;
 use super::row::{self, Value};
 use super::statement::Class;
-use super::stream::{At, CutOff, DumpError, Piece, Sink, WINDOW, run};
+use super::stream::{At, CutOff, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -41,6 +42,8 @@ pub struct Inspection {
     pub rows: Vec<Vec<Vec<Option<String>>>>,
     /// How often each web host (with scheme) is named, for sites that keep their address nowhere.
     pub hosts: BTreeMap<String, u64>,
+    /// Dialect.
+    pub dialect: Option<Dialect>,
     /// Bytes read.
     pub bytes: u64,
     /// Statements read.
@@ -65,7 +68,7 @@ struct Inspector<'a> {
     finder: memchr::memmem::Finder<'static>,
 }
 
-/// Goes through a dump. `count_hosts` also counts the web hosts that are named in rows.
+/// Goes through a dump of any dialect, compressed or not. `count_hosts` also counts the web hosts that are named in rows.
 pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Result<Inspection, DumpError> {
     let mut inspector = Inspector {
         wanted,
@@ -75,8 +78,12 @@ pub fn inspect<R: Read>(reader: R, wanted: &[Wanted], count_hosts: bool) -> Resu
         values: Vec::new(),
         finder: memchr::memmem::Finder::new(b"http").into_owned(),
     };
-    let ending = run(reader, WINDOW, &mut inspector)?;
+    let reader = super::open_text(reader).map_err(DumpError::Read)?;
+    let source = Source::new(reader, WINDOW, None)?;
+    let dialect = source.dialect();
+    let ending = run_source(source, &mut inspector)?;
     let mut found = inspector.found;
+    found.dialect = Some(dialect);
     found.bytes = ending.bytes;
     found.statements = ending.statements;
     found.cut_off = ending.cut_off;

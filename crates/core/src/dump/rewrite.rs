@@ -62,8 +62,9 @@ struct Current {
     names: Vec<String>,
     columns: Vec<ColumnTally>,
     cells: Vec<CellColumn>,
-    /// Columns whose values begin with the table prefix.
-    prefixed: Vec<usize>,
+    /// Columns whose values begin with the table prefix, and the rule that says so.
+    prefixed: Vec<(usize, usize)>,
+    puts: Vec<BoundPut>,
     keep: Option<Keep>,
     rows: u64,
 }
@@ -75,6 +76,14 @@ struct CellColumn {
     rule: usize,
     key: Option<usize>,
     host: Option<usize>,
+}
+
+/// A value to be put, bound to the columns of the table at hand.
+#[derive(Clone)]
+struct BoundPut {
+    column: usize,
+    rule: usize,
+    only: SmallVec<[usize; 2]>,
 }
 
 struct ColumnNotes<'t> {
@@ -222,10 +231,19 @@ impl<'a> Worker<'a> {
             };
             Some(CellColumn { column: index(&cell.column)?, rule, key, host })
         });
-        let keys = self.rules.prefix.iter().flat_map(|p| &p.keys);
+        let keys = self.rules.prefix.iter().flat_map(|p| &p.keys).enumerate();
+        let puts = self.rules.puts.iter().enumerate().filter(|(_, p)| p.table == table);
+        let puts = puts.filter_map(|(rule, put)| {
+            let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
+            Some(BoundPut { column: index(&put.column)?, rule, only })
+        });
         self.current = Current {
             cells: cells.collect(),
-            prefixed: keys.filter(|(t, _)| *t == table).filter_map(|(_, c)| index(c)).collect(),
+            prefixed: keys
+                .filter(|(_, k)| k.is_of(&table))
+                .filter_map(|(i, k)| Some((index(&k.column)?, i)))
+                .collect(),
+            puts: puts.collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
             keep: Some((self.rules.keep)(&table)),
@@ -239,6 +257,7 @@ impl<'a> Worker<'a> {
         rows.hits(self.rules.needles.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
             || !self.current.prefixed.is_empty()
+            || !self.current.puts.is_empty()
             || self.rules.needles.asked().repair;
         let mut next = 0;
         let mut index = 0;
@@ -290,10 +309,11 @@ impl<'a> Worker<'a> {
             self.edits.extend(edit);
         }
         for i in 0..self.current.prefixed.len() {
-            let column = self.current.prefixed[i];
-            let edit = self.prefixed(column, row, values, quoting);
+            let (column, rule) = self.current.prefixed[i];
+            let edit = self.prefixed(column, rule, row, values, quoting);
             self.edits.extend(edit);
         }
+        self.puts(row, values, quoting);
         let declared = self.edits.len();
         let repair = self.rules.needles.asked().repair;
         let mut next = 0;
@@ -368,13 +388,72 @@ impl<'a> Worker<'a> {
     }
 
     /// Looks at a value that may begin with the table prefix.
-    fn prefixed(&mut self, column: usize, row: &[u8], values: &[Value], quoting: Quoting) -> Option<Edit> {
+    fn prefixed(
+        &mut self,
+        column: usize,
+        rule: usize,
+        row: &[u8],
+        values: &[Value],
+        quoting: Quoting,
+    ) -> Option<Edit> {
         let change = self.rules.prefix.as_ref()?;
         let value = values.get(column)?;
         let old = literal::text_of(row, value, quoting)?;
         let new = change.renamed(&old)?;
+        if !change.keys[rule].means(&old[change.old.len()..]) {
+            return None;
+        }
         self.current.columns[column].value_changed("prefix", 1);
         Some(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)))
+    }
+
+    /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
+    fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
+        // Several may go into one value.
+        let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();
+        for at in &self.current.puts {
+            let rule = &self.rules.puts[at.rule];
+            let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
+            let meant =
+                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).as_ref() == Some(wanted));
+            let Some(value) = values.get(at.column).filter(|_| meant) else { continue };
+            let known = new.iter().position(|(column, ..)| *column == at.column);
+            let old = match known {
+                Some(i) => Some(new.swap_remove(i).1),
+                None => {
+                    literal::meaning(row, value, quoting, &mut Decoded::default()).map(|m| m.into_bytes())
+                }
+            };
+            let put = if rule.within.is_empty() {
+                Some(rule.value.clone())
+            } else {
+                old.and_then(|mut old| {
+                    let item = crate::text::serialized::item(&old, &rule.within)?;
+                    old.splice(item, rule.value.iter().copied());
+                    Some(old)
+                })
+            };
+            if let Some(put) = put {
+                *self.done.put.entry(at.rule).or_default() += 1;
+                new.push((at.column, put, !rule.within.is_empty()));
+            }
+        }
+        for (column, new, array) in new {
+            let value = &values[column];
+            // The rest of an array moves as it would without this.
+            let moved =
+                if array { rewritten(self.rules, &mut ColumnTally::default(), &new) } else { Vec::new() };
+            let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
+            if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
+                self.current.columns[column].value_changed("put", 1);
+            }
+            let new = literal::spelled(&text, row, value, quoting);
+            // What is put counts before what a cell's form would make of the old value.
+            self.edits.retain(|e| e.span != value.span);
+            if new[..] != row[value.span.clone()] {
+                self.edits.push(Edit::new(value.span.clone(), new));
+            }
+        }
     }
 
     /// Rewrites a value that is certainly plain text by the short way. Returns false if it may be something else.

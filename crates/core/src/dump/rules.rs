@@ -4,6 +4,7 @@ use super::prefix::PrefixChange;
 use super::tally::Tally;
 use crate::place::{AddressForm, Relocation};
 use crate::text::needles::Needles;
+use std::collections::BTreeMap;
 
 /// A place in the database that holds an address in a declared form.
 #[derive(Debug, Clone)]
@@ -18,6 +19,23 @@ pub struct Cell {
     pub form: AddressForm,
     /// For a base path: the column of the same row that must hold the old host for the base to be ours.
     pub beside_host: Option<String>,
+}
+
+/// A value that is put into a row, whatever stands there.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowPut {
+    /// Table, prefix included.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// Columns and values that tell the row.
+    pub only: Vec<(String, String)>,
+    /// The new value; a serialized item where `within` names one.
+    pub value: Vec<u8>,
+    /// Keys of the serialized array under which the item stands, from the outside in.
+    pub within: Vec<String>,
+    /// Whether the value is a secret.
+    pub secret: bool,
 }
 
 /// What of a table is carried.
@@ -39,6 +57,8 @@ pub struct Rules<'a> {
     pub relocation: Option<&'a Relocation>,
     /// Declared cells.
     pub cells: Vec<Cell>,
+    /// Values that are put into rows.
+    pub puts: Vec<RowPut>,
     /// Says of a table (prefix included) what of it is carried.
     pub keep: &'a (dyn Fn(&str) -> Keep + Sync),
     /// Whether `DEFINER=…` is taken out of views, triggers and routines, so that they load under another account.
@@ -75,6 +95,8 @@ pub struct Rewritten {
     pub definers: u64,
     /// Names of tables changed with their prefix.
     pub renamed: u64,
+    /// How many rows each value was put into, by the index of its rule.
+    pub put: BTreeMap<usize, u64>,
 }
 
 impl Rewritten {
@@ -84,5 +106,8 @@ impl Rewritten {
         self.cells.extend(other.cells);
         self.definers += other.definers;
         self.renamed += other.renamed;
+        for (rule, rows) in other.put {
+            *self.put.entry(rule).or_default() += rows;
+        }
     }
 }

@@ -1,10 +1,13 @@
 //! Restores an archive elsewhere: look, plan, then run. What a preview prints is what a run does.
 
+pub mod hosts;
 pub mod leftovers;
 pub mod plan;
+pub mod puts;
 mod rows;
 pub mod run;
 pub mod source;
+pub mod tidy;
 mod unpack;
 
 use crate::archive::prove::Damage;
@@ -110,6 +113,36 @@ pub enum RestoreError {
         /// Why.
         why: String,
     },
+    /// A switch has no such state.
+    #[error("{name} cannot be {state:?}; it can be {states}")]
+    Switch {
+        /// Switch.
+        name: String,
+        /// What was asked for.
+        state: String,
+        /// What there is.
+        states: String,
+    },
+    /// The administrator's password cannot be hashed.
+    #[error(transparent)]
+    Password(crate::password::HashError),
+    /// The table prefix cannot be changed.
+    #[error("the table prefix cannot be changed to {new:?}: {why}")]
+    Prefix {
+        /// The new one.
+        new: String,
+        /// Why.
+        why: String,
+    },
+    /// Several hosts live on one code base.
+    #[error("the archive holds several hosts on one code base: {}", .found.join(", "))]
+    SeveralHosts {
+        /// Their folders.
+        found: Vec<String>,
+    },
+    /// Such a server is not spoken to.
+    #[error("a database on {0} cannot be loaded by this program")]
+    NotLoadable(&'static str),
     /// A place is no place.
     #[error(transparent)]
     Place(#[from] PlaceError),

@@ -1,20 +1,29 @@
 //! The plan of a restore: everything that can be known and refused before the first byte is written.
 
 use super::RestoreError;
+use super::hosts::HostWay;
+use super::puts::{self, Puts, Wishes};
 use super::source::{Kind, Source, inspect_inner_dump, look};
+use super::unpack::Locate;
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::Loader;
-use crate::dump::rules::Cell;
+use crate::dump::inspect;
+use crate::dump::prefix::{PrefixChange, PrefixedColumn};
+use crate::dump::rules::{Cell, Keep};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
-use crate::place::{Address, DatabaseAccess, Place, Relocation, Root};
+use crate::pack::kept;
+use crate::place::{Address, DatabaseAccess, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
+use crate::survey::hosts::{self, Hosts};
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
+use crate::survey::select::{Part, Scope};
 use crate::survey::{inspect_dump, table_rule};
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
 use crate::text::needles::Needles;
+use globset::GlobMatcher;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -39,6 +48,22 @@ pub struct RestoreJob {
     pub aliases: Vec<Address>,
     /// Further old roots.
     pub from_roots: Vec<Root>,
+    /// Further sites of the same database that move as well: old and new address.
+    pub further: Vec<(Address, Address)>,
+    /// What of the archive is restored.
+    pub scope: Scope,
+    /// What of which tables is restored, where that is not what the definition says; the last one that fits counts.
+    pub rows: Vec<(GlobMatcher, Keep)>,
+    /// New table prefix.
+    pub table_prefix: Option<String>,
+    /// New place of the folder that belongs to the site outside of its root.
+    pub storage: Option<PathBuf>,
+    /// Folder of the host that is meant, where a plain archive holds several.
+    pub host_folder: Option<String>,
+    /// Switches, names, and a way in.
+    pub wishes: Wishes,
+    /// Whether what should not lie in a document root is removed.
+    pub tidy: bool,
 }
 
 /// A plan.
@@ -62,8 +87,16 @@ pub struct RestorePlan {
     pub files: Vec<FilePlan>,
     /// Declared cells, with table prefix.
     pub cells: Vec<Cell>,
-    /// Table prefix.
+    /// Table prefix in the archive.
     pub table_prefix: String,
+    /// Change of the table prefix.
+    pub prefix: Option<PrefixChange>,
+    /// Values that are put into config keys, rows and files.
+    pub puts: Puts,
+    /// Folders of hosts.
+    pub hosts: Hosts,
+    /// How the new host finds its folder.
+    pub host_way: Option<HostWay>,
     /// Bytes that will be written below the target and for the dump.
     pub needed: u64,
     /// What needs attention.
@@ -79,9 +112,22 @@ impl RestorePlan {
         Needles::new(&self.relocation.pairs(), &watched)
     }
 
-    /// Says whether a table's rows are left out.
-    pub fn leaves_rows(&self, table: &str) -> bool {
-        table_rule(&self.definition, &self.table_prefix, table).is_some_and(|r| r.safe)
+    /// Says what of a table is restored.
+    pub fn keeps(&self, table: &str) -> Keep {
+        let safe = table_rule(&self.definition, &self.table_prefix, table).is_some_and(|r| r.safe);
+        let usual = if safe { Keep::Structure } else { Keep::All };
+        kept(&self.job.rows, &self.table_prefix, table).unwrap_or(usual)
+    }
+
+    /// Says whether there are rows to be restored.
+    pub fn loads(&self) -> bool {
+        (self.source.has_database || self.job.dump.is_some()) && self.job.scope.has(&Part::Database)
+    }
+
+    /// Returns where the folder outside of the root goes, if the archive holds one.
+    pub fn outside(&self) -> Option<PathBuf> {
+        let (_, new) = self.relocation.outside.first()?;
+        Some(PathBuf::from(new.to_string()))
     }
 
     /// Returns the config entry that describes a planned file, if it is one.
@@ -94,45 +140,88 @@ impl RestorePlan {
 pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<RestorePlan, RestoreError> {
     job.target = absolute(&job.target);
     job.dump_to = job.dump_to.map(|p| absolute(&p));
+    job.storage = job.storage.map(|p| absolute(&p));
+    if let (Some(access), None) = (&job.database, &job.dump_to)
+        && access.engine != Engine::Mysql
+    {
+        return Err(RestoreError::NotLoadable("SQL Server"));
+    }
     guard_target(&job)?;
     let source = look(&job.archive, known, watch)?;
-    let has_database = source.has_database || job.dump.is_some();
+    let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
     if has_database && job.database.is_none() && job.dump_to.is_none() {
         return Err(RestoreError::NoDatabaseTarget);
     }
     let mut warnings = Warnings::new(watch);
-    let recognised = recognise(&source.tree, known)
-        .map_err(|looked_for| RestoreError::Unknown { path: job.archive.clone(), looked_for })?;
-    let (definition, product, version) = match &source.kind {
-        // Our head says which system it is; the markers could fit more than one definition.
-        Kind::Ours(head) => {
-            let by_id = known.iter().find(|k| k.definition.id == head.system.id);
-            let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
-            (known.definition.clone(), head.system.name.clone(), head.system.version.clone())
-        }
-        Kind::Plain { .. } => (recognised.definition, recognised.product, recognised.version),
+    let (definition, product, version) = system_of(&job, &source, known)?;
+    let asked = match &source.kind {
+        Kind::Ours(head) => head.place.host_folder.clone(),
+        Kind::Plain { .. } => job.host_folder.clone(),
     };
-    let facts = config_facts(&source.tree, &definition);
+    let hosts = match hosts::choose(&source.tree, &definition, asked.as_deref()) {
+        Ok(hosts) => hosts,
+        // The archive may hold no config file at all.
+        Err(folder) => {
+            Hosts { definition: definition.for_site(&folder), folder: Some(folder), found: Vec::new() }
+        }
+    };
+    if asked.is_none() && hosts.found.len() > 1 {
+        return Err(RestoreError::SeveralHosts {
+            found: hosts.found.into_iter().map(|h| h.folder).collect(),
+        });
+    }
+    let definition = hosts.definition.clone();
+    let mut facts = config_facts(&source.tree, &definition);
+    if let Kind::Ours(head) = &source.kind
+        && facts.files.is_empty()
+    {
+        facts.table_prefix.clone_from(&head.place.table_prefix);
+        facts.database.clone_from(&head.place.database);
+    }
     let found = find_address(&job, &source, &definition, &facts, watch)?;
     let relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    other_sites(&job, &source, &found, &mut warnings);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
-    if job.dump_to.is_none() {
+    if job.dump_to.is_none() && has_database {
         guard_database(&job)?;
     }
     let cells = cells(&definition, &facts.table_prefix);
+    let prefix = prefix_change(&job, &definition, &facts)?;
+    let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
+        admins(&job, &source, &definition, &facts.table_prefix)?
+    } else {
+        Vec::new()
+    };
+    let site = puts::Site {
+        definition: &definition,
+        version: version.as_deref(),
+        prefix: &facts.table_prefix,
+        secret: facts.secret.as_ref(),
+    };
+    let puts = puts::plan(&job.wishes, &site, &admins)?;
     let needles = Needles::new(&relocation.pairs(), &[]);
     let cx = Context {
         relocation: &relocation,
         database: job.database.as_ref(),
         needles: &needles,
-        table_prefix: None,
-        put: &[],
+        table_prefix: job.table_prefix.as_deref(),
+        put: &puts.config,
     };
-    let files = file_plans(&source, &definition, &cx)?;
-    for warning in files.iter().flat_map(|f| &f.warnings) {
+    let files = if job.scope.has(&Part::Code) { file_plans(&source, &definition, &cx)? } else { Vec::new() };
+    for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {
         warnings.push(warning.clone());
     }
+    for ((key, value), what) in puts.config.iter().zip(&puts.config_what) {
+        if job.scope.has(&Part::Code) && !files.iter().any(|f| f.put.contains(key)) {
+            let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
+            warnings.push(Warning::new(message, "", "add it by hand if you need it"));
+        }
+    }
+    let host_way = match (&definition.hosts, &hosts.folder) {
+        (Some(h), Some(folder)) => super::hosts::way(h, folder, &job.address),
+        _ => None,
+    };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
     Ok(RestorePlan {
         relocation,
@@ -140,6 +229,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         files,
         cells,
         table_prefix: facts.table_prefix,
+        prefix,
+        puts,
+        hosts,
+        host_way,
         needed,
         warnings: warnings.into_vec(),
         old_password,
@@ -151,8 +244,91 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     })
 }
 
+/// Tells the system of an archive: its definition, product and version.
+fn system_of(
+    job: &RestoreJob,
+    source: &Source,
+    known: &[Known],
+) -> Result<(Definition, String, Option<String>), RestoreError> {
+    match &source.kind {
+        // Our head says which system it is; the markers could fit more than one definition, or be left out.
+        Kind::Ours(head) => {
+            let by_id = known.iter().find(|k| k.definition.id == head.system.id);
+            let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
+            Ok((known.definition.clone(), head.system.name.clone(), head.system.version.clone()))
+        }
+        Kind::Plain { .. } => {
+            let recognised = recognise(&source.tree, known)
+                .map_err(|looked_for| RestoreError::Unknown { path: job.archive.clone(), looked_for })?;
+            Ok((recognised.definition, recognised.product, recognised.version))
+        }
+    }
+}
+
+/// Says which sites of the same database stay where they are.
+fn other_sites(job: &RestoreJob, source: &Source, found: &AddressFinding, warnings: &mut Warnings<'_>) {
+    let head = match &source.kind {
+        Kind::Ours(head) => head.place.other_sites.clone(),
+        Kind::Plain { .. } => found.others.clone(),
+    };
+    for other in head.iter().filter(|o| !job.further.iter().any(|(old, _)| old == *o)) {
+        warnings.push(Warning::new(
+            format!("another site of the same database stays at {other}"),
+            "",
+            format!("name its new address with --map {other} NEW if it moves as well"),
+        ));
+    }
+}
+
+fn prefix_change(
+    job: &RestoreJob,
+    definition: &Definition,
+    facts: &ConfigFacts,
+) -> Result<Option<PrefixChange>, RestoreError> {
+    let Some(new) = job.table_prefix.clone().filter(|new| *new != facts.table_prefix) else {
+        return Ok(None);
+    };
+    let old = facts.table_prefix.clone();
+    let wrong = |why: &str| Err(RestoreError::Prefix { new: new.clone(), why: why.into() });
+    if old.is_empty() {
+        return wrong("the site has none now, so its tables cannot be told from other names");
+    }
+    if new.is_empty() || !new.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
+        return wrong("a prefix is made of letters, digits and underscores");
+    }
+    let keys = definition.prefix_key.iter().map(|k| PrefixedColumn {
+        table: format!("{old}{}", k.table),
+        column: k.column.clone(),
+        names: k.names.clone(),
+    });
+    Ok(Some(PrefixChange { keys: keys.collect(), old, new }))
+}
+
+/// Reads the numbers of the accounts that may be the administrator's.
+fn admins(
+    job: &RestoreJob,
+    source: &Source,
+    definition: &Definition,
+    prefix: &str,
+) -> Result<Vec<String>, RestoreError> {
+    let Some(wanted) = puts::wanted_admin(definition, prefix) else { return Ok(Vec::new()) };
+    let wanted = [wanted];
+    let mut out = Vec::new();
+    let locate = Locate::of(source, job);
+    super::rows::each_part(job, &locate, &|_| {}, &mut |name, reader| {
+        let found = inspect::inspect(reader, &wanted, false)
+            .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
+        out.extend(found.rows.into_iter().flatten().filter_map(|mut row| row.swap_remove(0)));
+        Ok(())
+    })?;
+    Ok(out)
+}
+
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
-    if let Ok(entries) = fs::read_dir(&job.target) {
+    let dump_into_site = |dump: &Path| dump.starts_with(&job.target);
+    if !job.scope.has(&Part::Code) {
+        // Into a site that is there: nothing of it is ever overwritten.
+    } else if let Ok(entries) = fs::read_dir(&job.target) {
         let mut found: Vec<String> =
             entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
         if !found.is_empty() {
@@ -169,7 +345,7 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
         if dump.exists() {
             return Err(RestoreError::FileInUse(dump.clone()));
         }
-        if dump.starts_with(&job.target) {
+        if dump_into_site(dump) {
             return Err(RestoreError::DumpInTarget(dump.clone()));
         }
     }
@@ -219,7 +395,7 @@ fn find_address(
             address: head.place.address.clone(),
             learned_from: "the archive's head".into(),
             aliases: head.place.aliases.clone(),
-            others: Vec::new(),
+            others: head.place.other_sites.clone(),
             candidates: source.hosts.iter().map(|(h, n)| (h.clone(), *n)).collect(),
             concluded: false,
         },
@@ -291,7 +467,23 @@ fn relocation(
     aliases.retain(|a| *a != address);
     let from = Place { address, root, database: facts.database.clone() };
     let to = Place { address: job.address.clone(), root: new_root, database: job.database.clone() };
-    Ok(Relocation { from, aliases, other_roots: roots, further: Vec::new(), outside: Vec::new(), to })
+    let outside = outside(job, source)?;
+    Ok(Relocation { from, aliases, other_roots: roots, further: job.further.clone(), outside, to })
+}
+
+/// Returns old and new place of the folder that belongs to the site outside of its root.
+fn outside(job: &RestoreJob, source: &Source) -> Result<Vec<(Root, Root)>, RestoreError> {
+    let Kind::Ours(head) = &source.kind else { return Ok(Vec::new()) };
+    let Some(old) = &head.place.outside else { return Ok(Vec::new()) };
+    let beside = || {
+        let name = job.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        job.target.with_file_name(format!("{name}-storage"))
+    };
+    let new = job.storage.clone().unwrap_or_else(beside);
+    if fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some()) {
+        return Err(RestoreError::TargetInUse { path: new, found: vec!["files".into()] });
+    }
+    Ok(vec![(Root::parse(old)?, Root::parse(&new.display().to_string())?)])
 }
 
 /// Returns the definition's cells with the site's table prefix.

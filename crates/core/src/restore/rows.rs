@@ -1,17 +1,17 @@
 //! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
 
 use super::RestoreError;
-use super::plan::{RestorePlan, empty_database};
+use super::plan::{RestoreJob, RestorePlan, empty_database};
 use super::run::Restored;
 use super::unpack::{EntryPlace, Locate};
 use crate::archive::read;
 use crate::database::DatabaseError;
 use crate::database::load::Loader;
-use crate::dump::DumpWriter;
 use crate::dump::dialect::Dialect;
-use crate::dump::rules::{Keep, Rewritten, Rules};
+use crate::dump::rules::{Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
+use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::logbook;
@@ -22,35 +22,41 @@ use std::path::{Path, PathBuf};
 
 pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
     let needles = plan.needles();
-    let keep = |table: &str| if plan.leaves_rows(table) { Keep::Structure } else { Keep::All };
+    let keep = |table: &str| plan.keeps(table);
     work(&Rules {
         needles: &needles,
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
+        puts: plan.puts.rows.iter().map(|r| r.put.clone()).collect(),
         keep: &keep,
         strip_definers: true,
-        prefix: None,
+        prefix: plan.prefix.clone(),
         samples,
     })
 }
 
-/// Rewrites one part into a writer.
+/// Rewrites one part into a writer. `any` says whether other dialects than MySQL's are of use there.
 pub(super) fn rewrite<W: Write>(
     name: &str,
     reader: impl Read,
     rules: &Rules<'_>,
     out: W,
+    any: bool,
 ) -> Result<(W, Rewritten), RestoreError> {
+    let wrong = |source| RestoreError::Dump { name: name.into(), source };
+    let reader = crate::dump::open_text(reader).map_err(|e| wrong(DumpError::Read(e)))?;
+    let out = TextWriter::new(out, reader.order());
     let (out, done, ending) = Source::new(reader, WINDOW, None)
         .and_then(|source| match source.dialect() {
             Dialect::Mysql => spread::rewrite(source, rules, out),
+            _ if any => spread::rewrite(source, rules, out),
             other => Err(DumpError::Dialect(other)),
         })
-        .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
+        .map_err(wrong)?;
     if let Some(CutOff { line, what, .. }) = ending.cut_off {
         return Err(RestoreError::Database(DatabaseError::CutOff { line, what }));
     }
-    Ok((out, done))
+    Ok((out.into_inner(), done))
 }
 
 pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Result<(), RestoreError>;
@@ -61,29 +67,38 @@ pub(super) fn each_database_part(
     watch: &dyn Watch,
     take: TakePart<'_>,
 ) -> Result<(), RestoreError> {
+    if !plan.loads() {
+        return Ok(());
+    }
     let total = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "rewriting the database", total });
+    let locate = Locate::of(&plan.source, &plan.job);
+    each_part(&plan.job, &locate, &|bytes| watch.event(Event::Advanced { bytes }), take)?;
+    watch.event(Event::StepDone);
+    Ok(())
+}
+
+/// The same without a plan.
+pub(super) fn each_part(
+    job: &RestoreJob,
+    locate: &Locate,
+    advance: &dyn Fn(u64),
+    take: TakePart<'_>,
+) -> Result<(), RestoreError> {
     let mut problem = None;
-    let advance = |bytes| watch.event(Event::Advanced { bytes });
-    let locate = Locate::new(plan);
-    read::entries::<()>(&plan.job.archive, &advance, &mut |entry| {
+    read::entries::<()>(&job.archive, advance, &mut |entry| {
         let EntryPlace::Database(name) = locate.place_of(&entry) else {
             return Ok(ControlFlow::Continue(()));
         };
-        let outcome = crate::dump::open(entry.content)
-            .map_err(|e| RestoreError::Dump { name: name.clone(), source: DumpError::Read(e) })
-            .and_then(|reader| take(&name, Box::new(reader)));
-        problem = outcome.err();
+        problem = take(&name, Box::new(entry.content)).err();
         Ok(if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
     })?;
     if let Some(problem) = problem {
         return Err(problem);
     }
-    if let Some(dump) = &plan.job.dump {
-        let reader = crate::dump::open(File::open(dump).at(dump)?).at(dump)?;
-        take(&dump.display().to_string(), Box::new(reader))?;
+    if let Some(dump) = &job.dump {
+        take(&dump.display().to_string(), Box::new(File::open(dump).at(dump)?))?;
     }
-    watch.event(Event::StepDone);
     Ok(())
 }
 
@@ -96,6 +111,9 @@ pub(super) enum DatabaseSink {
 
 impl DatabaseSink {
     pub(super) fn open(plan: &RestorePlan, book: &mut logbook::Run) -> Result<Self, RestoreError> {
+        if !plan.loads() {
+            return Ok(DatabaseSink::Nothing);
+        }
         if let Some(path) = &plan.job.dump_to {
             book.step("write dump", serde_json::json!({ "file": path }))?;
             let folder = path.parent().unwrap_or(Path::new("."));
@@ -105,7 +123,7 @@ impl DatabaseSink {
             return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.clone() });
         }
         match &plan.job.database {
-            Some(access) if plan.source.has_database || plan.job.dump.is_some() => {
+            Some(access) if plan.loads() => {
                 book.step("load database", serde_json::json!({ "database": access.url() }))?;
                 // Between plan and run somebody may have filled it.
                 let loader = empty_database(access)?;
@@ -127,7 +145,7 @@ impl DatabaseSink {
         match self {
             DatabaseSink::Nothing => Ok(()),
             DatabaseSink::File { out, .. } => {
-                let (_, rewritten) = rewrite(name, reader, rules, out)?;
+                let (_, rewritten) = rewrite(name, reader, rules, out, true)?;
                 total.add(rewritten);
                 Ok(())
             }
@@ -140,14 +158,15 @@ impl DatabaseSink {
                         let loaded = loader.load(from);
                         (loader, loaded)
                     });
-                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into))
-                        .and_then(|(mut out, done)| {
-                            out.flush().map_err(|e| RestoreError::Dump {
-                                name: name.into(),
-                                source: DumpError::Write(e),
-                            })?;
-                            Ok(done)
-                        });
+                    let rewritten =
+                        rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into), false)
+                            .and_then(|(mut out, done)| {
+                                out.flush().map_err(|e| RestoreError::Dump {
+                                    name: name.into(),
+                                    source: DumpError::Write(e),
+                                })?;
+                                Ok(done)
+                            });
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
                         Err(_) => (

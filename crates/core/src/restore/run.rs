@@ -3,16 +3,18 @@
 use super::RestoreError;
 use super::leftovers::{self, FileLeftover};
 use super::plan::RestorePlan;
+use super::puts::insert;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
+use super::tidy;
 use super::unpack::{EntryPlace, Unpack};
 use crate::archive::read;
 use crate::config::edit::{self, Change};
 use crate::dump::rules::{CellChange, Rewritten};
-use crate::dump::stream::DumpError;
 use crate::dump::tally::Tally;
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, write_atomically};
 use crate::logbook;
+use crate::survey::select::Part;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fs::{self, File};
@@ -46,6 +48,18 @@ pub struct Restored {
     pub tally: Tally,
     /// Definers taken out.
     pub definers: u64,
+    /// Switches, names and the way in that were set.
+    pub put: Vec<String>,
+    /// How the new host finds its folder, where one code base serves several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub host_way: Option<String>,
+    /// What should not lie in the document root.
+    pub tidy: Vec<tidy::Found>,
+    /// Where the folder outside of the root went.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub outside: Option<PathBuf>,
+    #[serde(skip)]
+    rows_put: BTreeMap<usize, u64>,
     /// Files that still name the old place.
     pub leftovers: Vec<FileLeftover>,
     /// What needs attention.
@@ -66,11 +80,13 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
     let mut total = Restored { target: plan.job.target.clone(), ..Restored::default() };
     with_rules(plan, samples, |rules| {
         each_database_part(plan, watch, &mut |name, reader| {
-            let rewritten = rewrite(name, reader, rules, io::sink())?.1;
+            let rewritten = rewrite(name, reader, rules, io::sink(), true)?.1;
             total.add(rewritten);
             Ok(())
         })
     })?;
+    total.missing_rows(plan);
+    total.told(plan);
     total.config = config_changes(plan);
     total.warnings.clone_from(&plan.warnings);
     Ok(total)
@@ -90,7 +106,9 @@ pub fn run(
         "unpack files",
         serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }),
     )?;
-    fs::create_dir_all(target).at(target)?;
+    if plan.job.scope.has_files() {
+        fs::create_dir_all(target).at(target)?;
+    }
     let archive_size = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "unpacking", total: archive_size });
     with_rules(plan, samples, |rules| {
@@ -101,9 +119,8 @@ pub fn run(
         let read = read::entries::<()>(&plan.job.archive, &advance, &mut |entry| {
             let outcome = match unpack.place_of(&entry) {
                 EntryPlace::File(below) => unpack.file(entry, &below),
-                EntryPlace::Database(name) => crate::dump::open(entry.content)
-                    .map_err(|e| RestoreError::Dump { name: name.clone(), source: DumpError::Read(e) })
-                    .and_then(|reader| sink.part(&name, reader, rules, &mut total, book)),
+                EntryPlace::Outside(below) => unpack.outside(entry, &below),
+                EntryPlace::Database(name) => sink.part(&name, entry.content, rules, &mut total, book),
                 EntryPlace::None => Ok(()),
             };
             Ok(match outcome {
@@ -118,18 +135,36 @@ pub fn run(
             return Err(problem);
         }
         read?;
-        unpack.finish()?;
+        if plan.job.scope.has_files() {
+            unpack.finish()?;
+        }
         (total.files, total.bytes) = (unpack.files, unpack.bytes);
         total.not_unpacked = std::mem::take(&mut unpack.not_unpacked);
         if let Some(dump) = &plan.job.dump {
             let file = File::open(dump).at(dump)?;
-            let reader = crate::dump::open(Counted::new(file, watch)).at(dump)?;
+            let reader = Counted::new(file, watch);
             sink.part(&dump.display().to_string(), reader, rules, &mut total, book)?;
+        }
+        let made = total.missing_rows(plan);
+        if !made.is_empty() {
+            sink.part("rows that were missing", &made[..], rules, &mut total, book)?;
         }
         sink.finish(&mut total)
     })?;
     watch.event(Event::StepDone);
     edit_files(plan, &mut total, book)?;
+    put_files(plan, book)?;
+    if let Some(way) = plan.host_way.as_ref().filter(|_| plan.job.scope.has(&Part::Code)) {
+        book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
+        way.make(target)?;
+    }
+    if plan.job.scope.has_files() {
+        if plan.job.tidy {
+            book.step("tidy up", serde_json::json!({ "target": target }))?;
+        }
+        total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy)?;
+    }
+    total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
     total.leftovers = leftovers::scan(target, &plan.needles());
     watch.event(Event::StepDone);
@@ -146,7 +181,72 @@ impl Restored {
         self.tally.add(rewritten.tally, MOST_SAMPLES);
         self.cells.extend(rewritten.cells);
         self.definers += rewritten.definers;
+        for (rule, rows) in rewritten.put {
+            *self.rows_put.entry(rule).or_default() += rows;
+        }
     }
+
+    /// Returns inserts of the rows that were to be set and were not there, and says which could not be made.
+    fn missing_rows(&mut self, plan: &RestorePlan) -> Vec<u8> {
+        let mut out = Vec::new();
+        if !plan.loads() {
+            return out;
+        }
+        for (i, row) in plan.puts.rows.iter().enumerate() {
+            if self.rows_put.get(&i).is_some_and(|n| *n > 0) {
+                continue;
+            }
+            if row.make {
+                out.extend(insert(&row.put));
+                continue;
+            }
+            let told: Vec<String> = row.put.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
+            let what = format!("{} was not set: no such row ({})", row.what, told.join(", "));
+            self.warnings.push(Warning::new(
+                what,
+                format!("{}.{}", row.put.table, row.put.column),
+                "set it by hand",
+            ));
+        }
+        out
+    }
+
+    /// Tells what was put.
+    fn told(&mut self, plan: &RestorePlan) {
+        let puts = &plan.puts;
+        let code = plan.job.scope.has(&Part::Code);
+        let config = puts.config.iter().zip(&puts.config_what);
+        let config = config.filter(|((key, _), _)| plan.files.iter().any(|f| f.put.contains(key)));
+        self.put.extend(config.map(|((key, _), what)| format!("{what} (config key `{key}`)")));
+        for (i, row) in puts.rows.iter().enumerate().filter(|_| plan.loads()) {
+            let there = self.rows_put.get(&i).is_some_and(|n| *n > 0);
+            if there || row.make {
+                self.put.push(format!("{} (row of {})", row.what, row.put.table));
+            }
+        }
+        let files = puts.files.iter().filter(|_| code);
+        self.put.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
+        self.host_way = plan.host_way.as_ref().filter(|_| code).map(|w| w.told());
+        self.outside = plan.outside();
+    }
+}
+
+/// Writes or removes the files whose presence means something.
+fn put_files(plan: &RestorePlan, book: &mut logbook::Run) -> Result<(), RestoreError> {
+    for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
+        let path = plan.job.target.join(&file.path);
+        book.step("put file", serde_json::json!({ "file": file.path, "what": file.what }))?;
+        match &file.content {
+            Some(content) => {
+                let folder = path.parent().unwrap_or(&path);
+                fs::create_dir_all(folder).at(folder)?;
+                write_atomically(&path, content.as_bytes())?;
+            }
+            None if path.exists() => fs::remove_file(&path).at(&path)?,
+            None => {}
+        }
+    }
+    Ok(())
 }
 
 fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {

@@ -55,6 +55,12 @@ impl Interesting {
             patterns.extend(d.version.iter().map(|v| v.path.clone()));
             patterns.extend(d.config.iter().map(|c| c.path.clone()));
             patterns.extend(d.text.iter().map(|t| t.path.clone()));
+            if let Some(hosts) = &d.hosts {
+                patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
+            }
+        }
+        for pattern in &mut patterns {
+            *pattern = pattern.replace("{site}", "*");
         }
         patterns.sort();
         patterns.dedup();
@@ -179,11 +185,7 @@ pub fn inspect_inner_dump(
         if entry.raw_name != dump {
             return Ok(ControlFlow::Continue(()));
         }
-        found = Some(
-            crate::dump::open(entry.content)
-                .map_err(crate::dump::stream::DumpError::Read)
-                .and_then(|r| inspect::inspect(r, wanted, true)),
-        );
+        found = Some(inspect::inspect(entry.content, wanted, true));
         Ok(ControlFlow::Break(()))
     })?;
     match found {

@@ -1,10 +1,10 @@
 //! The files of a restore: where each entry of an archive belongs, and its way into the target.
 
 use super::RestoreError;
-use super::plan::RestorePlan;
-use super::source::Kind;
+use super::plan::{RestoreJob, RestorePlan};
+use super::source::{Kind, Source};
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{DATABASE, FILES};
+use crate::archive::format::{DATABASE, FILES, OUTSIDE};
 use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
 use crate::fsx::{AtPath, sync_folder};
@@ -19,6 +19,7 @@ use std::time::{Duration, SystemTime};
 /// Where an entry belongs.
 pub(super) enum EntryPlace {
     File(EntryPath),
+    Outside(EntryPath),
     Database(String),
     None,
 }
@@ -32,14 +33,14 @@ pub(super) struct Locate {
 }
 
 impl Locate {
-    pub(super) fn new(plan: &RestorePlan) -> Self {
-        let (ours, dump) = match &plan.source.kind {
+    pub(super) fn of(source: &Source, job: &RestoreJob) -> Self {
+        let (ours, dump) = match &source.kind {
             Kind::Ours(_) => (true, None),
             Kind::Plain { dump } => (false, dump.clone()),
         };
         let prefix =
-            if ours { FILES.to_string() } else { plan.source.tree.prefix.trim_end_matches('/').to_string() };
-        Locate { ours, prefix, dump, external_dump: plan.job.dump.is_some() }
+            if ours { FILES.to_string() } else { source.tree.prefix.trim_end_matches('/').to_string() };
+        Locate { ours, prefix, dump, external_dump: job.dump.is_some() }
     }
 
     pub(super) fn place_of(&self, entry: &Entry<'_>) -> EntryPlace {
@@ -48,6 +49,11 @@ impl Locate {
             && let Some(part) = path.below(DATABASE)
         {
             return EntryPlace::Database(part.shown());
+        }
+        if self.ours
+            && let Some(below) = path.below(OUTSIDE)
+        {
+            return EntryPlace::Outside(below);
         }
         if self.dump.as_ref() == Some(&entry.raw_name) {
             return if self.external_dump {
@@ -83,8 +89,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
     pub(super) fn new(plan: &'p RestorePlan, warnings: &'p mut Warnings<'w>) -> Self {
         Unpack {
             plan,
-            locate: Locate::new(plan),
-            selection: Selection::new(&plan.definition),
+            locate: Locate::of(&plan.source, &plan.job),
+            selection: Selection::of(&plan.definition, &plan.job.scope, &plan.hosts.others()),
             warnings,
             files: 0,
             bytes: 0,
@@ -111,11 +117,26 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn file(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
         let is_folder = entry.kind == EntryKind::Folder;
-        if self.selection.fate(below.as_path(), is_folder) != Fate::Carry {
-            *self.not_unpacked.entry("made anew by the system".into()).or_default() += 1;
-            return Ok(());
+        let why = match self.selection.fate(below.as_path(), is_folder) {
+            Fate::Carry => return self.unpack(entry, below, self.plan.job.target.join(below.as_path())),
+            Fate::Transient(_) | Fate::Generated(_) => "made anew by the system".to_string(),
+            Fate::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
+            Fate::OtherHost => "of another host".into(),
+            Fate::NotAsked => "left out as asked".into(),
+        };
+        *self.not_unpacked.entry(why).or_default() += 1;
+        Ok(())
+    }
+
+    /// Unpacks an entry of the folder that belongs to the site outside of its root.
+    pub(super) fn outside(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
+        match self.plan.outside().filter(|_| self.plan.job.scope.has_files()) {
+            Some(folder) => self.unpack(entry, below, folder.join(below.as_path())),
+            None => Ok(()),
         }
-        let path = self.plan.job.target.join(below.as_path());
+    }
+
+    fn unpack(&mut self, entry: Entry<'_>, below: &EntryPath, path: PathBuf) -> Result<(), RestoreError> {
         let wrong = |why: String| RestoreError::Entry { entry: below.shown(), why };
         match entry.kind {
             EntryKind::Folder => {

@@ -1,6 +1,7 @@
 //! What can be learned of a site without changing anything.
 
 pub mod address;
+pub mod hosts;
 pub mod recognise;
 pub mod risks;
 pub mod select;
@@ -11,13 +12,14 @@ use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
-use crate::place::{Address, DatabaseAccess};
+use crate::place::{Address, DatabaseAccess, Engine};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
 use address::AddressFinding;
+use hosts::{HostFound, Hosts};
 use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
 use risks::Risk;
-use select::{Fate, Selection};
+use select::{Fate, Scope, Selection};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tree::FolderTree;
@@ -51,9 +53,28 @@ pub enum SurveyError {
         #[source]
         source: DumpError,
     },
+    /// No folder of that name belongs to a host.
+    #[error("no folder {asked:?} of a host is there")]
+    NoHost {
+        /// What was asked for.
+        asked: String,
+        /// What is there.
+        found: Vec<String>,
+    },
     /// A file cannot be read.
     #[error(transparent)]
     Path(#[from] PathError),
+}
+
+/// What is to be surveyed.
+#[derive(Debug, Clone, Default)]
+pub struct SurveyJob {
+    /// Folder of the site.
+    pub site: PathBuf,
+    /// Dump to read the tables from.
+    pub dump: Option<PathBuf>,
+    /// Folder of the host that is meant, where several live on one code base.
+    pub host_folder: Option<String>,
 }
 
 /// Size of a top folder (or of the files beside them).
@@ -108,6 +129,8 @@ pub struct Survey {
     pub recognised: Recognised,
     /// Config.
     pub config: ConfigFacts,
+    /// Folders of hosts, where one code base serves several.
+    pub hosts: Hosts,
     /// Base address and how it was learned.
     pub address: AddressFinding,
     /// Top folders, heaviest first.
@@ -127,6 +150,7 @@ pub struct SurveyReport<'a> {
     system: SystemReport<'a>,
     config: &'a [ConfigValue],
     database: Option<DatabaseReport<'a>>,
+    hosts: &'a [HostFound],
     address: &'a AddressFinding,
     config_roots: Vec<String>,
     folders: &'a [FolderSize],
@@ -164,6 +188,7 @@ impl Survey {
                 password: access.password.state(),
                 table_prefix: &self.config.table_prefix,
             }),
+            hosts: &self.hosts.found,
             address: &self.address,
             config_roots: self.config.roots.iter().map(ToString::to_string).collect(),
             folders: &self.folders,
@@ -185,22 +210,25 @@ impl Survey {
 }
 
 /// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
-pub fn survey(
-    site: &Path,
-    known: &[Known],
-    dump: Option<&Path>,
-    watch: &dyn Watch,
-) -> Result<Survey, SurveyError> {
-    let site = std::fs::canonicalize(site)
-        .map_err(|source| SurveyError::NoFolder { path: site.to_path_buf(), source })?;
+pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
+    let site = std::fs::canonicalize(&job.site)
+        .map_err(|source| SurveyError::NoFolder { path: job.site.clone(), source })?;
     std::fs::read_dir(&site).map_err(|source| SurveyError::NoFolder { path: site.clone(), source })?;
     let tree = FolderTree(site.clone());
-    let recognised = recognise::recognise(&tree, known)
+    let mut recognised = recognise::recognise(&tree, known)
         .map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
+    let hosts =
+        hosts::choose(&tree, &recognised.definition, job.host_folder.as_deref()).map_err(|asked| {
+            let all = hosts::choose(&tree, &recognised.definition, None);
+            let found = all.map(|h| h.found.into_iter().map(|f| f.folder).collect()).unwrap_or_default();
+            SurveyError::NoHost { asked, found }
+        })?;
+    recognised.definition = hosts.definition.clone();
     let definition = &recognised.definition;
     let config = recognise::config_facts(&tree, definition);
+    let dump = job.dump.as_deref();
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
-    let folders = folder_sizes(&site, definition);
+    let folders = folder_sizes(&site, &Selection::of(definition, &Scope::default(), &hosts.others()));
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
     let wanted = address::wanted_rows(definition, prefix);
@@ -212,7 +240,16 @@ pub fn survey(
             let tables = found.tables.iter().map(|(n, s)| (n.clone(), s.rows, s.bytes)).collect();
             (tables, TableSource::Dump(path.to_path_buf()), Some(found))
         }
-        None => match config.database.as_ref().map(|access| database::facts(access, &wanted, content)) {
+        None => match config
+            .database
+            .as_ref()
+            .filter(|d| d.engine == Engine::Mysql)
+            .map(|access| database::facts(access, &wanted, content))
+        {
+            _ if config.database.as_ref().is_some_and(|d| d.engine != Engine::Mysql) => {
+                let why = "SQL Server is not spoken to; name a script of its database with --dump";
+                (Vec::new(), TableSource::None(why.into()), None)
+            }
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
             Some(Err(e)) => (Vec::new(), TableSource::None(database::told(&e)), None),
             None => (Vec::new(), TableSource::None("the config names no database".into()), None),
@@ -223,7 +260,7 @@ pub fn survey(
         tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
     tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
     let risks = risks::risks(&site, definition, &config, rows.as_ref());
-    Ok(Survey { site, config, address, folders, tables, tables_from, risks, recognised })
+    Ok(Survey { site, config, hosts, address, folders, tables, tables_from, risks, recognised })
 }
 
 /// Goes through a dump file, compressed or not.
@@ -232,8 +269,7 @@ pub fn inspect_dump(path: &Path, wanted: &[Wanted], watch: &dyn Watch) -> Result
     let total = std::fs::metadata(path).map(|m| m.len()).ok();
     let file = std::fs::File::open(path).map_err(|e| dump_error(DumpError::Read(e)))?;
     watch.event(Event::StepStarted { step: "reading the dump", total });
-    let reader = crate::dump::open(Counted::new(file, watch)).map_err(|e| dump_error(DumpError::Read(e)))?;
-    let found = inspect::inspect(reader, wanted, true).map_err(dump_error)?;
+    let found = inspect::inspect(Counted::new(file, watch), wanted, true).map_err(dump_error)?;
     watch.event(Event::StepDone);
     Ok(found)
 }
@@ -262,8 +298,7 @@ fn table_found(definition: &Definition, prefix: &str, name: String, rows: u64, b
     }
 }
 
-fn folder_sizes(site: &Path, definition: &Definition) -> Vec<FolderSize> {
-    let selection = Selection::new(definition);
+fn folder_sizes(site: &Path, selection: &Selection) -> Vec<FolderSize> {
     let mut sizes: std::collections::BTreeMap<String, FolderSize> = std::collections::BTreeMap::new();
     for entry in walkdir::WalkDir::new(site).min_depth(1).into_iter().flatten() {
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path());

@@ -168,6 +168,8 @@ pub struct ConfigFacts {
     pub storage: Vec<Root>,
     /// The first secret of the site; some hash passwords with it.
     pub secret: Option<Secret>,
+    /// Tables with a prefix of their own, as table and prefix: several sites share them.
+    pub shared_tables: Vec<(String, String)>,
 }
 
 impl ConfigFacts {
@@ -193,6 +195,12 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
                     take_access(&mut access, key.role, value.as_deref().unwrap_or_default());
                 }
                 facts.note(&path, key, setting, value);
+            }
+            if let (Role::TablePrefix, Some(way)) = (key.role, key.name.strip_suffix(".default")) {
+                for setting in file.matching(&format!("{way}.*")).filter(|s| s.name != key.name) {
+                    let table = setting.name[way.len() + 1..].to_string();
+                    facts.shared_tables.push((table, setting.value.clone().unwrap_or_default()));
+                }
             }
         }
     }
@@ -232,7 +240,7 @@ impl ConfigFacts {
     fn note(&mut self, path: &str, key: &Key, setting: &settings::Setting, value: Option<String>) {
         let raw = value.as_deref().unwrap_or_default();
         match key.role {
-            Role::TablePrefix if self.table_prefix.is_empty() => self.table_prefix = raw.to_string(),
+            Role::TablePrefix if self.table_prefix.is_empty() => self.table_prefix = key.prefix_of(raw),
             Role::Path | Role::Storage => self.roots.extend(root_of(raw, key)),
             Role::Secret if self.secret.is_none() => self.secret = Some(Secret::new(raw)),
             _ => {}

@@ -1,10 +1,11 @@
 //! What a careful administrator would point out about a site.
 
 use super::recognise::ConfigFacts;
+use super::tree::{FolderTree, SiteTree};
 use crate::dump::inspect::Inspection;
 use crate::place::Root;
+use crate::system::Definition;
 use crate::system::schema::Role;
-use crate::system::{Definition, glob};
 use serde::Serialize;
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -86,17 +87,9 @@ pub fn risks(
             ));
         }
     }
-    fetchable(site, &mut out);
-    for leftover in &definition.leftover {
-        let Ok(pattern) = glob(&leftover.path) else { continue };
-        for entry in std::fs::read_dir(site).into_iter().flatten().flatten() {
-            let name = entry.file_name();
-            if pattern.is_match(&name) {
-                let name = name.to_string_lossy().into_owned();
-                let cure = format!("remove {name} from the document root");
-                out.push(risk(leftover.about.clone(), name, cure));
-            }
-        }
+    for Unwanted { path, about, .. } in unwanted(site, definition) {
+        let cure = format!("remove {path} from the document root");
+        out.push(risk(about, path, cure));
     }
     if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
         out.push(risk(
@@ -108,17 +101,38 @@ pub fn risks(
     out
 }
 
-/// Archives and dumps in the root and one level below.
-fn fetchable(site: &Path, out: &mut Vec<Risk>) {
+/// Something that should not lie in a document root.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unwanted {
+    /// Path under the site.
+    pub path: String,
+    /// What it is and what it may do.
+    pub about: String,
+    /// Whether it may be removed without a look.
+    pub safe: bool,
+}
+
+/// Lists what should not lie in a document root: archives and dumps in it and one level below, and what the definition names.
+pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
+    let mut out = Vec::new();
     let walk = walkdir::WalkDir::new(site).min_depth(1).max_depth(2).sort_by_file_name();
     for entry in walk.into_iter().flatten().filter(|e| e.file_type().is_file()) {
         let name = entry.file_name().to_string_lossy().to_ascii_lowercase();
         let Some((_, what)) = FETCHABLE.iter().find(|(end, _)| name.ends_with(end)) else { continue };
-        let place = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
-        out.push(risk(
-            format!("{what} in the document root: anyone can fetch it"),
-            place,
-            "move it out of the document root",
-        ));
+        let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
+        out.push(Unwanted {
+            path,
+            about: format!("{what} in the document root: anyone can fetch it"),
+            safe: false,
+        });
     }
+    let tree = FolderTree(site.to_path_buf());
+    for leftover in &definition.leftover {
+        for path in tree.matching(&leftover.path) {
+            if !out.iter().any(|u| u.path == path) {
+                out.push(Unwanted { path, about: leftover.about.clone(), safe: leftover.safe });
+            }
+        }
+    }
+    out
 }

@@ -1,8 +1,78 @@
-//! Decides by the definition which files of a site are carried.
+//! Decides by the definition, and by what was asked for, which files of a site are carried.
 
 use crate::system::{Definition, glob};
 use globset::GlobMatcher;
+use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
+
+/// A part of a site.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Part {
+    /// The database.
+    Database,
+    /// Programs, themes, config files.
+    Code,
+    /// What users uploaded.
+    Media,
+    /// What the system makes anew.
+    Transient,
+    /// A folder under the site.
+    Folder(PathBuf),
+}
+
+impl Part {
+    /// Reads a part's name; what has a slash is a folder.
+    pub fn parse(text: &str) -> Option<Part> {
+        Some(match text {
+            "database" => Part::Database,
+            "code" => Part::Code,
+            "media" => Part::Media,
+            "transient" => Part::Transient,
+            path if path.contains('/') && !path.starts_with('/') && !path.split('/').any(|s| s == "..") => {
+                Part::Folder(PathBuf::from(path.trim_end_matches('/')))
+            }
+            _ => return None,
+        })
+    }
+}
+
+/// What of a site is meant. Nothing said means database, code and media.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Scope {
+    /// These alone; all of the usual ones if empty.
+    pub only: Vec<Part>,
+    /// But not these.
+    pub without: Vec<Part>,
+}
+
+impl Scope {
+    /// Says whether a part is meant.
+    pub fn has(&self, part: &Part) -> bool {
+        let usual = *part != Part::Transient;
+        let asked = if self.only.is_empty() { usual } else { self.only.contains(part) };
+        asked && !self.without.contains(part)
+    }
+
+    /// Says whether any files are meant.
+    pub fn has_files(&self) -> bool {
+        let folder = self.only.iter().any(|p| matches!(p, Part::Folder(_)));
+        folder || [Part::Code, Part::Media, Part::Transient].iter().any(|p| self.has(p))
+    }
+
+    /// Says whether a file of a part is meant.
+    fn has_file(&self, path: &Path, part: &Part) -> bool {
+        let within =
+            |parts: &[Part]| parts.iter().any(|p| matches!(p, Part::Folder(f) if path.starts_with(f)));
+        !within(&self.without) && (within(&self.only) || self.has(part))
+    }
+
+    /// Says whether a folder has to be there for something that is meant.
+    fn has_folder(&self, path: &Path, part: &Part) -> bool {
+        let above = self.only.iter().any(|p| matches!(p, Part::Folder(f) if f.starts_with(path)));
+        above || self.has_file(path, part)
+    }
+}
 
 /// What becomes of a file or folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -13,43 +83,86 @@ pub enum Fate {
     Transient(usize),
     /// It is generated and wrong elsewhere; index into the definition's `generated`.
     Generated(usize),
+    /// It is media that was not asked for; index into the definition's `media`.
+    Media(usize),
+    /// It belongs to another host of the same code base.
+    OtherHost,
+    /// It was not asked for.
+    NotAsked,
 }
 
 /// The definition's folders and files, ready to match.
 pub struct Selection {
     transient: Vec<(GlobMatcher, Vec<String>, Vec<String>)>,
     generated: Vec<GlobMatcher>,
+    media: Vec<(GlobMatcher, String)>,
+    scope: Scope,
+    others: Vec<PathBuf>,
 }
 
 impl Selection {
     /// Compiles a definition. Patterns were checked when it was loaded; a wrong one matches nothing.
     pub fn new(definition: &Definition) -> Self {
+        Selection::of(definition, &Scope::default(), &[])
+    }
+
+    /// The same for what was asked for, without the folders of other hosts.
+    pub fn of(definition: &Definition, scope: &Scope, others: &[PathBuf]) -> Self {
         let transient = definition
             .transient
             .iter()
             .filter_map(|t| Some((glob(&t.path).ok()?, t.keep.clone(), t.folders.clone())));
         let generated = definition.generated.iter().filter_map(|g| glob(&g.path).ok());
-        Selection { transient: transient.collect(), generated: generated.collect() }
+        let media = definition.media.iter().filter_map(|m| Some((glob(&m.path).ok()?, m.path.clone())));
+        Selection {
+            transient: transient.collect(),
+            generated: generated.collect(),
+            media: media.collect(),
+            scope: scope.clone(),
+            others: others.to_vec(),
+        }
     }
 
     /// Returns the fate of a path under the site.
     pub fn fate(&self, path: &Path, is_folder: bool) -> Fate {
-        if let Some(i) = self.generated.iter().position(|g| g.is_match(path)) {
-            return Fate::Generated(i);
+        if self.others.iter().any(|o| path.starts_with(o)) {
+            return Fate::OtherHost;
         }
+        if !self.scope.has(&Part::Transient) {
+            if let Some(i) = self.generated.iter().position(|g| g.is_match(path)) {
+                return Fate::Generated(i);
+            }
+            if let Some(i) = self.transient_folder(path, is_folder) {
+                return Fate::Transient(i);
+            }
+        }
+        let media = path.ancestors().find_map(|a| self.media.iter().position(|(m, _)| m.is_match(a)));
+        let part = if media.is_some() { Part::Media } else { Part::Code };
+        let meant = match is_folder {
+            // A folder may hold media further down.
+            true => {
+                let above = self.media.iter().any(|(_, m)| Path::new(m).starts_with(path));
+                self.scope.has_folder(path, &part) || (above && self.scope.has(&Part::Media))
+            }
+            false => self.scope.has_file(path, &part),
+        };
+        match (meant, media) {
+            (true, _) => Fate::Carry,
+            (false, Some(i)) => Fate::Media(i),
+            (false, None) => Fate::NotAsked,
+        }
+    }
+
+    fn transient_folder(&self, path: &Path, is_folder: bool) -> Option<usize> {
         for folder in path.ancestors().skip(1).filter(|a| !a.as_os_str().is_empty()) {
             for (i, (pattern, keep, folders)) in self.transient.iter().enumerate() {
                 if pattern.is_match(folder) {
                     let below = path.strip_prefix(folder).unwrap_or(path);
-                    return if kept(below, is_folder, keep, folders) {
-                        Fate::Carry
-                    } else {
-                        Fate::Transient(i)
-                    };
+                    return (!kept(below, is_folder, keep, folders)).then_some(i);
                 }
             }
         }
-        Fate::Carry
+        None
     }
 
     /// Returns the folders that must exist in a carried site although their content was left out.
@@ -90,5 +203,36 @@ mod tests {
             s.skeleton(Path::new("cache/smarty")),
             [Path::new("cache/smarty/compile"), Path::new("cache/smarty/cache")]
         );
+    }
+
+    #[test]
+    fn a_scope_tells_code_media_and_named_folders_apart() {
+        let known = crate::system::load(None).unwrap();
+        let shop = known.iter().find(|k| k.definition.id == "prestashop").unwrap();
+        let scope = |only: &[&str], without: &[&str]| {
+            let parts = |list: &[&str]| list.iter().map(|t| Part::parse(t).unwrap()).collect();
+            Scope { only: parts(only), without: parts(without) }
+        };
+        let carried = |s: &Scope, path: &str| {
+            Selection::of(&shop.definition, s, &[]).fate(Path::new(path), false) == Fate::Carry
+        };
+        let rows = [
+            (scope(&[], &[]), [true, true, true, false]),
+            (scope(&[], &["media"]), [true, false, false, false]),
+            (scope(&[], &["img/p/"]), [true, false, true, false]),
+            (scope(&["media"], &[]), [false, true, true, false]),
+            (scope(&["img/c/"], &[]), [false, false, true, false]),
+            (scope(&["code", "transient"], &[]), [true, false, false, true]),
+            (scope(&["database"], &[]), [false, false, false, false]),
+        ];
+        for (scope, expected) in rows {
+            let found =
+                ["index.php", "img/p/1/1.jpg", "img/c/2.jpg", "log/x.log"].map(|p| carried(&scope, p));
+            assert_eq!(found, expected, "{scope:?}");
+        }
+        let media = Selection::of(&shop.definition, &scope(&["media"], &[]), &[]);
+        assert_eq!(media.fate(Path::new("img"), true), Fate::Carry, "media lies below");
+        assert_ne!(media.fate(Path::new("modules"), true), Fate::Carry);
+        assert_eq!([Part::parse("pictures"), Part::parse("../x/"), Part::parse("/etc/")], [None, None, None]);
     }
 }

@@ -29,9 +29,17 @@ pub enum DefinitionError {
     },
 }
 
-const BUILT_IN: [(&str, &str); 2] = [
+const BUILT_IN: [(&str, &str); 10] = [
+    ("dnn.toml", include_str!("../../systems/dnn.toml")),
+    ("drupal.toml", include_str!("../../systems/drupal.toml")),
+    ("drupal-6.toml", include_str!("../../systems/drupal-6.toml")),
+    ("drupal-7.toml", include_str!("../../systems/drupal-7.toml")),
     ("joomla.toml", include_str!("../../systems/joomla.toml")),
+    ("opencart.toml", include_str!("../../systems/opencart.toml")),
+    ("phpbb.toml", include_str!("../../systems/phpbb.toml")),
     ("prestashop.toml", include_str!("../../systems/prestashop.toml")),
+    ("prestashop-7.toml", include_str!("../../systems/prestashop-7.toml")),
+    ("wordpress.toml", include_str!("../../systems/wordpress.toml")),
 ];
 
 /// A definition and where it comes from.

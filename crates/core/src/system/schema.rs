@@ -189,9 +189,22 @@ pub struct Key {
     /// For [`Role::Path`]: where below the root it usually lies, to learn the root from it.
     #[serde(default)]
     pub below_root: Vec<String>,
+    /// For [`Role::TablePrefix`]: what the system adds to a value that does not end so.
+    #[serde(default)]
+    pub tail: Option<String>,
     /// What it is for, where the role does not say.
     #[serde(default)]
     pub about: String,
+}
+
+impl Key {
+    /// Returns the table prefix that a value means.
+    pub fn prefix_of(&self, value: &str) -> String {
+        match &self.tail {
+            Some(tail) if !value.is_empty() && !value.ends_with(tail.as_str()) => format!("{value}{tail}"),
+            _ => value.to_string(),
+        }
+    }
 }
 
 /// Meaning of a config key.
@@ -347,7 +360,7 @@ pub struct TableRule {
 pub struct TransientFolder {
     /// Path under the site; `*` stands for one folder name.
     pub path: String,
-    /// Files that stay; `*` stands for any part of a name.
+    /// Files that stay.
     #[serde(default)]
     pub keep: Vec<String>,
     /// Folders below it that must be there.
@@ -482,7 +495,7 @@ pub struct PutFile {
 pub struct Switch {
     /// What it switches.
     pub name: SwitchName,
-    /// Values by state, such as `{ on = "1", off = "0" }`. For a file: `on` writes it.
+    /// Values by state, such as `{ on = "1", off = "0" }`. For a file `write` or `remove`.
     pub states: std::collections::BTreeMap<String, String>,
     /// Where.
     pub put: Put,

@@ -78,6 +78,29 @@ pub fn payload_leaves(payload: &[u8]) -> Option<Leaves> {
     Some(reader.leaves)
 }
 
+/// Returns where the item of nested arrays lies that is reached by keys, from the outside in.
+pub fn item(value: &[u8], keys: &[String]) -> Option<Range<usize>> {
+    let mut reader = Reader { text: value, at: 0, leaves: Leaves::new() };
+    reader.value()?;
+    let mut found = 0..reader.at;
+    for key in keys {
+        let mut reader = Reader { text: value, at: found.start, leaves: Leaves::new() };
+        reader.eat(b"a:")?;
+        let (_, count) = reader.digits()?;
+        reader.eat(b":{")?;
+        let wanted = [format!("s:{}:\"{key}\";", key.len()), format!("i:{key};")];
+        found = (0..count).find_map(|_| {
+            let start = reader.at;
+            reader.value()?;
+            let name = &value[start..reader.at];
+            let start = reader.at;
+            reader.value()?;
+            wanted.iter().any(|w| w.as_bytes() == name).then_some(start..reader.at)
+        })?;
+    }
+    Some(found)
+}
+
 struct Reader<'t> {
     text: &'t [u8],
     at: usize,
@@ -240,6 +263,18 @@ impl Reader<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn items_are_found_by_their_way() {
+        let text = br#"a:2:{s:3:"css";a:1:{s:10:"preprocess";b:1;}i:7;a:1:{s:1:"x";s:3:"a;b";}}"#;
+        let at = |keys: &[&str]| {
+            let keys: Vec<String> = keys.iter().map(|k| k.to_string()).collect();
+            item(text, &keys).map(|r| String::from_utf8_lossy(&text[r]).into_owned())
+        };
+        assert_eq!(at(&["css", "preprocess"]).as_deref(), Some("b:1;"));
+        assert_eq!(at(&["7", "x"]).as_deref(), Some("s:3:\"a;b\";"));
+        assert_eq!((at(&["js"]), at(&["css", "preprocess", "x"])), (None, None));
+    }
 
     #[test]
     fn every_type_code_is_read_and_strings_are_located() {

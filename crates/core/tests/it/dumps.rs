@@ -50,7 +50,16 @@ fn rewritten(
 
 /// Rules that ask for nothing but the needles.
 fn rules<'a>(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Rules<'a> {
-    Rules { needles, relocation: None, cells: vec![], keep, strip_definers: false, prefix: None, samples: 2 }
+    Rules {
+        needles,
+        relocation: None,
+        cells: vec![],
+        puts: vec![],
+        keep,
+        strip_definers: false,
+        prefix: None,
+        samples: 2,
+    }
 }
 
 /// Gives seven bytes at a time.

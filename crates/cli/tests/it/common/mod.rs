@@ -78,7 +78,7 @@ impl Bench {
     pub fn site(&self, variant: Variant) -> Site {
         let site = Site::of(variant);
         site.write(&self.path("old")).unwrap();
-        self.write("old.sql", site.dump());
+        self.write("old.sql", site.dump_file());
         site
     }
 
@@ -132,6 +132,33 @@ pub fn files(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
 /// Says whether bytes hold a text.
 pub fn holds(bytes: &[u8], text: &str) -> bool {
     bytes.windows(text.len()).any(|w| w == text.as_bytes())
+}
+
+/// Nothing names the old host, root or password that the report does not list.
+#[track_caller]
+pub fn nothing_points_back(report: &serde_json::Value, site: &Site, target: &Path, content: &str) {
+    let host = site.address.split("://").nth(1).unwrap().split('/').next().unwrap();
+    let listed: Vec<&str> =
+        report["leftovers"].as_array().unwrap().iter().map(|l| l["path"].as_str().unwrap()).collect();
+    for (path, bytes) in files(target) {
+        for old in [host, &site.root, &site.database[2], "fernhollow_web"] {
+            if holds(&bytes, old) {
+                let path = path.display().to_string();
+                assert!(
+                    listed.contains(&path.as_str()),
+                    "{path} names {old} and is not listed in {listed:?}"
+                );
+            }
+        }
+    }
+    let mut left = 0;
+    for table in report["tally"]["tables"].as_object().unwrap().values() {
+        for column in table["columns"].as_object().unwrap().values() {
+            left += column["left"].as_object().unwrap().values().map(|n| n.as_u64().unwrap()).sum::<u64>();
+        }
+    }
+    let there = content.matches(host).count() + content.matches(&site.root).count();
+    assert!(there as u64 <= left, "{there} mentions in the database, {left} in the report:\n{content}");
 }
 
 /// A server that a test needs is missing: an error in CI, a named skip on a laptop.

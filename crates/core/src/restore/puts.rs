@@ -1,0 +1,255 @@
+//! What a restore puts into a copy beside what it moves: switches, the site's name and office, a way in for the administrator.
+//!
+//! The definition says where each value stands ([`crate::system::schema::Put`]); here it becomes config keys, rows and files of a plan.
+
+use super::RestoreError;
+use crate::dump::inspect::Wanted;
+use crate::dump::rules::RowPut;
+use crate::event::Warning;
+use crate::password;
+use crate::secret::Secret;
+use crate::survey::recognise::version_fits;
+use crate::system::Definition;
+use crate::system::schema::{Admin, IdentityName, Put, PutForm, PutRow, SwitchName};
+
+/// What is asked for.
+#[derive(Debug, Clone, Default)]
+pub struct Wishes {
+    /// Switches and the states they get.
+    pub switches: Vec<(SwitchName, String)>,
+    /// New name of the site.
+    pub site_name: Option<String>,
+    /// New address of the administrator and the office.
+    pub admin_email: Option<String>,
+    /// New password of the administrator.
+    pub admin_password: Option<Secret>,
+}
+
+/// A row to be put, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedRow {
+    /// The row.
+    pub put: RowPut,
+    /// Whether it may be made where it is missing.
+    pub make: bool,
+    /// What it does, for people.
+    pub what: String,
+}
+
+/// A file to be written or removed, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedFile {
+    /// Path under the site.
+    pub path: String,
+    /// Content; nothing where the file goes.
+    pub content: Option<String>,
+    /// What it does, for people.
+    pub what: String,
+}
+
+/// What will be put.
+#[derive(Debug, Clone, Default)]
+pub struct Puts {
+    /// Config keys and values.
+    pub config: Vec<(String, String)>,
+    /// What each of them does.
+    pub config_what: Vec<String>,
+    /// Rows.
+    pub rows: Vec<PlannedRow>,
+    /// Files.
+    pub files: Vec<PlannedFile>,
+    /// What could not be done.
+    pub warnings: Vec<Warning>,
+}
+
+/// What is known of the site at hand.
+pub struct Site<'a> {
+    /// Its definition.
+    pub definition: &'a Definition,
+    /// Version of its system.
+    pub version: Option<&'a str>,
+    /// Table prefix.
+    pub prefix: &'a str,
+    /// Its first secret.
+    pub secret: Option<&'a Secret>,
+}
+
+/// Returns the rows that tell which account is the administrator's.
+pub fn wanted_admin(definition: &Definition, prefix: &str) -> Option<Wanted> {
+    let admin = definition.admin.as_ref()?;
+    let (table, id, only) = match &admin.named_by {
+        Some(by) => (&by.table, &by.id, Some(&by.only)),
+        None => (&admin.table, &admin.id, admin.only.as_ref()),
+    };
+    let mut columns = vec![id.clone()];
+    columns.extend(only.map(|o| o.column.clone()));
+    let only = only.map(|o| (o.column.clone(), o.value.clone()));
+    Some(Wanted { table: format!("{prefix}{table}"), columns, only })
+}
+
+/// Plans what is asked for. `admins` are the numbers of the accounts that could be meant; the lowest one is.
+pub fn plan(wishes: &Wishes, site: &Site<'_>, admins: &[String]) -> Result<Puts, RestoreError> {
+    let mut puts = Puts::default();
+    for (name, state) in &wishes.switches {
+        let word = word(name);
+        let known: Vec<_> = site.definition.switch.iter().filter(|s| s.name == *name).collect();
+        let fitting: Vec<_> = known.iter().filter(|s| fits(&s.put, site)).collect();
+        if fitting.is_empty() {
+            let why =
+                if known.is_empty() { "has no such switch" } else { "has no such switch in this version" };
+            puts.warnings.push(Warning::new(
+                format!("{word}={state} was not set: {} {why}", site.definition.name),
+                "",
+                "set it by hand if you need it",
+            ));
+            continue;
+        }
+        for switch in fitting {
+            match switch.states.get(state) {
+                Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site, false),
+                None => {
+                    let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
+                    return Err(RestoreError::Switch { name: word, state: state.clone(), states });
+                }
+            }
+        }
+    }
+    puts.identity(IdentityName::SiteName, wishes.site_name.as_deref(), "site name", site);
+    puts.identity(IdentityName::SiteEmail, wishes.admin_email.as_deref(), "address of the office", site);
+    if wishes.admin_email.is_some() || wishes.admin_password.is_some() {
+        puts.admin(wishes, site, admins)?;
+    }
+    Ok(puts)
+}
+
+/// Returns a switch's name as it is written.
+pub fn word(name: &SwitchName) -> String {
+    serde_json::to_value(name).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
+}
+
+fn fits(put: &Put, site: &Site<'_>) -> bool {
+    version_fits(site.version, put.from.as_deref(), put.below.as_deref())
+}
+
+impl Puts {
+    fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>, secret: bool) {
+        if let Some(key) = &put.config {
+            self.config.push((key.clone(), value.to_string()));
+            self.config_what.push(what.clone());
+        }
+        if let Some(row) = &put.row {
+            let make = row.make;
+            self.rows.push(PlannedRow { put: row_put(row, value, site, secret), make, what: what.clone() });
+        }
+        if let Some(file) = &put.file {
+            let content = (value == "write").then(|| file.content.clone());
+            self.files.push(PlannedFile { path: file.path.clone(), content, what });
+        }
+    }
+
+    fn identity(&mut self, name: IdentityName, value: Option<&str>, what: &str, site: &Site<'_>) {
+        let Some(value) = value else { return };
+        let places: Vec<_> =
+            site.definition.identity.iter().filter(|i| i.name == name && fits(&i.put, site)).collect();
+        for place in &places {
+            self.put(&place.put, value, what.to_string(), site, false);
+        }
+        if places.is_empty() {
+            let message = format!(
+                "the {what} was not set: the definition of {} does not say where it stands",
+                site.definition.name
+            );
+            self.warnings.push(Warning::new(message, "", "set it in the back end"));
+        }
+    }
+
+    fn admin(&mut self, wishes: &Wishes, site: &Site<'_>, admins: &[String]) -> Result<(), RestoreError> {
+        let unknown = |why: &str| {
+            Warning::new(
+                format!("the administrator's account was not changed: {why}"),
+                "",
+                "reset it on the new host",
+            )
+        };
+        let Some(admin) = &site.definition.admin else {
+            self.warnings.push(unknown("the definition does not say where it stands"));
+            return Ok(());
+        };
+        let lowest = admins.iter().min_by_key(|id| id.parse::<u64>().unwrap_or(u64::MAX));
+        let Some(id) = lowest else {
+            self.warnings.push(unknown("no row tells which account it is"));
+            return Ok(());
+        };
+        if let Some(email) = &wishes.admin_email {
+            self.account(admin, id, &admin.email, email, "administrator's address", site, false);
+        }
+        if let Some(password) = &wishes.admin_password {
+            let rule =
+                admin.hash.iter().find(|h| version_fits(site.version, h.from.as_deref(), h.below.as_deref()));
+            let Some(rule) = rule else {
+                self.warnings.push(unknown("no hash scheme is known for this version"));
+                return Ok(());
+            };
+            let hashed =
+                password::hash(rule.scheme, password, site.secret).map_err(RestoreError::Password)?;
+            self.account(admin, id, &admin.password, &hashed.hash, "administrator's password", site, true);
+            if let (Some(column), Some(salt)) = (&admin.salt, &hashed.salt) {
+                self.account(admin, id, column, salt, "administrator's salt", site, true);
+            }
+        }
+        Ok(())
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "each one is another thing of one row")]
+    fn account(
+        &mut self,
+        admin: &Admin,
+        id: &str,
+        column: &str,
+        value: &str,
+        what: &str,
+        site: &Site<'_>,
+        secret: bool,
+    ) {
+        let put = RowPut {
+            table: format!("{}{}", site.prefix, admin.table),
+            column: column.to_string(),
+            only: vec![(admin.id.clone(), id.to_string())],
+            value: value.as_bytes().to_vec(),
+            within: Vec::new(),
+            secret,
+        };
+        self.rows.push(PlannedRow { put, make: false, what: what.to_string() });
+    }
+}
+
+fn row_put(row: &PutRow, value: &str, site: &Site<'_>, secret: bool) -> RowPut {
+    let value = match row.form {
+        PutForm::Plain => value.to_string(),
+        PutForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
+        PutForm::SerializedNumber => format!("i:{value};"),
+        PutForm::SerializedFlag => format!("b:{value};"),
+    };
+    RowPut {
+        table: format!("{}{}", site.prefix, row.table),
+        column: row.column.clone(),
+        only: row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),
+        value: value.into_bytes(),
+        within: row.within.clone(),
+        secret,
+    }
+}
+
+/// Writes the insert that makes a missing row.
+pub fn insert(put: &RowPut) -> Vec<u8> {
+    let names: Vec<String> =
+        put.only.iter().map(|(c, _)| c).chain([&put.column]).map(|c| format!("`{c}`")).collect();
+    let mut out = format!("INSERT INTO `{}` ({}) VALUES (", put.table, names.join(",")).into_bytes();
+    for (_, value) in &put.only {
+        out.extend(crate::dump::literal::quoted(value.as_bytes()));
+        out.push(b',');
+    }
+    out.extend(crate::dump::literal::quoted(&put.value));
+    out.extend_from_slice(b");\n");
+    out
+}

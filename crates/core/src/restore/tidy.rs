@@ -1,0 +1,38 @@
+//! What should not lie in the document root of a restored site: listed, and removed where that is safe and asked for.
+
+use crate::fsx::{AtPath, PathError};
+use crate::survey::risks::{Unwanted, unwanted};
+use crate::system::Definition;
+use serde::Serialize;
+use std::fs;
+use std::path::Path;
+
+/// Something that should not be there.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Found {
+    /// Path under the site.
+    pub path: String,
+    /// What it is.
+    pub about: String,
+    /// Whether it was removed.
+    pub removed: bool,
+    /// Command that removes it, in the site's folder.
+    pub command: String,
+}
+
+/// Lists what should not be there. With `remove` what the definition calls safe goes.
+pub fn tidy(site: &Path, definition: &Definition, remove: bool) -> Result<Vec<Found>, PathError> {
+    let mut out = Vec::new();
+    for Unwanted { path, about, safe } in unwanted(site, definition) {
+        let full = site.join(&path);
+        let folder = fs::symlink_metadata(&full).is_ok_and(|m| m.is_dir());
+        let removed = remove && safe;
+        if removed {
+            let gone = if folder { fs::remove_dir_all(&full) } else { fs::remove_file(&full) };
+            gone.at(&full)?;
+        }
+        let command = format!("rm {}'{}'", if folder { "-r " } else { "" }, path.replace('\'', "'\\''"));
+        out.push(Found { path, about, removed, command });
+    }
+    Ok(out)
+}

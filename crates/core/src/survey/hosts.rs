@@ -1,0 +1,89 @@
+//! Several hosts on one code base: which folder belongs to which, and which one is meant.
+//!
+//! A definition names the folder that holds them ([`crate::system::schema::HostFolders`]). One of them at a time is surveyed, packed and
+//! restored; the others are listed and left alone.
+
+use super::recognise::config_facts;
+use super::tree::SiteTree;
+use crate::place::Address;
+use crate::system::Definition;
+use serde::Serialize;
+use std::path::PathBuf;
+
+/// One host's folder.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct HostFound {
+    /// Its name.
+    pub folder: String,
+    /// Database, as a URL without password.
+    pub database: Option<String>,
+    /// Table prefix.
+    pub table_prefix: String,
+    /// Tables that have a prefix of their own because several hosts share them, as table and prefix.
+    pub shared: Vec<(String, String)>,
+    /// Whether it is the one at hand.
+    pub chosen: bool,
+}
+
+/// The definition for the folder that is meant, and all folders.
+#[derive(Debug, Clone)]
+pub struct Hosts {
+    /// The definition with the folder in its paths.
+    pub definition: Definition,
+    /// The folder that is meant, if the system has such folders.
+    pub folder: Option<String>,
+    /// All of them.
+    pub found: Vec<HostFound>,
+}
+
+impl Hosts {
+    /// Returns the folders that are not meant, under the site.
+    pub fn others(&self) -> Vec<PathBuf> {
+        let Some(hosts) = &self.definition.hosts else { return Vec::new() };
+        let others = self.found.iter().filter(|h| !h.chosen);
+        others.map(|h| PathBuf::from(&hosts.folder).join(&h.folder)).collect()
+    }
+}
+
+/// Finds the folders, and chooses: the one asked for, else `default`, else the first. What was asked for in vain is returned.
+pub fn choose(tree: &dyn SiteTree, definition: &Definition, asked: Option<&str>) -> Result<Hosts, String> {
+    let Some(hosts) = &definition.hosts else {
+        return match asked {
+            Some(name) => Err(name.to_string()),
+            None => Ok(Hosts { definition: definition.clone(), folder: None, found: Vec::new() }),
+        };
+    };
+    let pattern = format!("{}/*/{}", hosts.folder, hosts.holds);
+    let name = |path: &String| path.split('/').rev().nth(1).map(str::to_string);
+    let names: Vec<String> = tree.matching(&pattern).iter().filter_map(name).collect();
+    let chosen = match asked {
+        Some(asked) => names.iter().find(|n| *n == asked).ok_or_else(|| asked.to_string())?.clone(),
+        None => names
+            .iter()
+            .find(|n| *n == "default")
+            .or(names.first())
+            .cloned()
+            .unwrap_or_else(|| "default".into()),
+    };
+    let found = names.iter().map(|name| {
+        let facts = config_facts(tree, &definition.for_site(name));
+        HostFound {
+            folder: name.clone(),
+            database: facts.database.as_ref().map(|d| d.url()),
+            table_prefix: facts.table_prefix,
+            shared: facts.shared_tables,
+            chosen: *name == chosen,
+        }
+    });
+    Ok(Hosts {
+        definition: definition.for_site(&chosen),
+        found: found.collect(),
+        folder: Some(chosen.clone()),
+    })
+}
+
+/// Names the folder that would belong to an address: `8080.www.host.example.base`, the port only where it is not the usual one.
+pub fn folder_name(address: &Address) -> String {
+    let port = address.port().map(|p| format!("{p}.")).unwrap_or_default();
+    format!("{port}{}{}", address.host(), address.base().replace('/', "."))
+}

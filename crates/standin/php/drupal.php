@@ -1,0 +1,49 @@
+<?php
+// A small stand-in of the content system: the folder that answers to a host, one array or URL of databases, serialized rows.
+require __DIR__ . '/standin.php';
+function site_path() {
+    $sites = array();
+    if (is_file(__DIR__ . '/sites/sites.php')) { include __DIR__ . '/sites/sites.php'; }
+    $uri = explode('/', dirname($_SERVER['SCRIPT_NAME']));
+    $server = explode('.', implode('.', array_reverse(explode(':', rtrim($_SERVER['HTTP_HOST'], '.')))));
+    for ($i = count($uri) - 1; $i >= 0; $i--) {
+        for ($j = count($server); $j > 0; $j--) {
+            $dir = implode('.', array_slice($server, -$j)) . implode('.', array_slice($uri, 0, $i + 1));
+            if (isset($sites[$dir])) { $dir = $sites[$dir]; }
+            if (is_file(__DIR__ . "/sites/$dir/settings.php")) { return "sites/$dir"; }
+        }
+    }
+    return 'sites/default';
+}
+$site_path = site_path();
+$app_root = __DIR__;
+$databases = $conf = $settings = array();
+if (!is_file(__DIR__ . "/$site_path/settings.php")) { fail(500, 'Installer'); }
+require __DIR__ . "/$site_path/settings.php";
+if (isset($db_url)) {
+    $url = parse_url($db_url);
+    $where = array('host' => urldecode($url['host']), 'port' => isset($url['port']) ? $url['port'] : '', 'username' => urldecode($url['user']),
+        'password' => urldecode($url['pass']), 'database' => urldecode(substr($url['path'], 1)), 'prefix' => is_array($db_prefix) ? $db_prefix['default'] : $db_prefix);
+} else {
+    $where = $databases['default']['default'] + array('port' => '', 'unix_socket' => '');
+}
+connect($where['host'], $where['username'], $where['password'], $where['database'], $where['port'], isset($where['unix_socket']) ? $where['unix_socket'] : '');
+$p = is_array($where['prefix']) ? $where['prefix']['default'] : $where['prefix'];
+if (isset($settings['trusted_host_patterns'])) {
+    $fits = false;
+    foreach ($settings['trusted_host_patterns'] as $pattern) { $fits = $fits || preg_match('{' . $pattern . '}i', strtok($_SERVER['HTTP_HOST'], ':')); }
+    if (!$fits) { fail(400, 'The provided host name is not valid for this server.'); }
+}
+if (isset($base_url)) { insist($base_url); }
+foreach (glob(__DIR__ . "/$site_path/files/php/*/*") as $stale) { fail(500, "Stale template $stale"); }
+echo '<html><body>', $site_path, "\n";
+$new = is_file(__DIR__ . '/core/lib/Drupal.php');
+$cache = $new ? 'cache_container' : 'cache';
+if (rows("SELECT COUNT(*) n FROM {$p}$cache")[0]['n'] > 0) { fail(500, 'Stale cache'); }
+$kept = $new ? pairs("SELECT name, data FROM {$p}config WHERE collection = ''") : pairs("SELECT name, value FROM {$p}variable");
+foreach ($kept as $name => $value) { echo "$name: ", whole($value), "\n"; }
+if ($new && isset($kept['x'])) { echo 'x'; }
+$body = $new ? 'node__body' : (isset($db_url) ? 'node_revisions' : 'field_data_body');
+foreach (rows("SELECT * FROM {$p}$body") as $r) { echo isset($r['body']) ? $r['body'] : $r['body_value'], "\n"; }
+if (!$new) { foreach (rows("SELECT * FROM {$p}menu_links") as $r) { echo $r['link_path'], ': ', whole($r['options']), "\n"; } }
+if (rows("SELECT COUNT(*) n FROM {$p}users WHERE uid = 0")[0]['n'] != 1) { fail(500, 'Anonymous has vanished'); }

@@ -1,0 +1,31 @@
+<?php
+// A small stand-in of the blog: constants, the stored address, roles under keys that begin with the prefix.
+require __DIR__ . '/standin.php';
+require __DIR__ . '/wp-config.php';
+if (is_file(__DIR__ . '/.maintenance')) { fail(503, 'Briefly unavailable for scheduled maintenance'); }
+connect(DB_HOST, DB_USER, DB_PASSWORD, DB_NAME);
+$p = $table_prefix;
+$options = pairs("SELECT option_name, option_value FROM {$p}options");
+if (defined('MULTISITE') && MULTISITE) {
+    $request = strtok($_SERVER['REQUEST_URI'], '?');
+    if ($_SERVER['HTTP_HOST'] !== DOMAIN_CURRENT_SITE) { fail(500, 'Error establishing a database connection'); }
+    $found = null;
+    foreach (rows("SELECT * FROM {$p}blogs ORDER BY LENGTH(path) DESC") as $blog) {
+        if ($blog['domain'] === $_SERVER['HTTP_HOST'] && strpos($request, $blog['path']) === 0) { $found = $blog; break; }
+    }
+    $site = rows("SELECT * FROM {$p}site")[0];
+    if (!$found || $site['path'] !== PATH_CURRENT_SITE || $site['domain'] !== DOMAIN_CURRENT_SITE) { fail(404, 'No such site in this network'); }
+    if ($found['blog_id'] > 1) {
+        $options = pairs("SELECT option_name, option_value FROM {$p}{$found['blog_id']}_options") + array('blogname' => '');
+        if (!isset($options["{$p}{$found['blog_id']}_user_roles"])) { fail(403, 'Sorry, you are not allowed to access this page'); }
+    }
+} else {
+    insist($options['home']);
+}
+$roles = isset($options["{$p}user_roles"]) ? @unserialize($options["{$p}user_roles"]) : (isset($found) && $found['blog_id'] > 1);
+$meta = pairs("SELECT meta_key, meta_value FROM {$p}usermeta WHERE user_id = 1");
+if (!$roles || !isset($meta["{$p}capabilities"])) { fail(403, 'Sorry, you are not allowed to access this page'); }
+echo '<html><body><h1>', htmlspecialchars($options['blogname']), "</h1>\n", $options['home'], ' ', $options['siteurl'], "\n";
+foreach (rows("SELECT * FROM {$p}posts ORDER BY ID") as $r) { echo '<h2>', htmlspecialchars($r['post_title']), "</h2>\n", $r['post_content'], "\n"; }
+foreach ($options as $name => $value) { if (strpos($name, 'widget_') === 0) { echo "$name: ", whole($value), "\n"; } }
+foreach (rows("SELECT * FROM {$p}postmeta ORDER BY meta_id") as $r) { echo $r['meta_key'], ': ', whole($r['meta_value']), "\n"; }

@@ -1,0 +1,90 @@
+//! The stargazers' forum, on phpBB of an old and a new line.
+
+use crate::sql::{HEAD, TAIL, serialized, serialized_array, table, text};
+use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+
+const GUARD: &str = "<Files *>\n\tDeny from All\n</Files>\n";
+
+pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
+    let mut files = vec![
+        SiteFile { path: "config.php", content: config(site).into_bytes(), mode: 0o640 },
+        file("index.php", include_str!("../php/phpbb.php")),
+        file("standin.php", include_str!("../php/standin.php")),
+        file("includes/constants.php", format!("<?php\n@define('PHPBB_VERSION', '{}');\n", site.version())),
+        file("adm/index.php", "<?php // panel\n"),
+        file("cache/.htaccess", GUARD),
+        file("cache/index.htm", ""),
+        file("cache/data_global.php", format!("<?php exit; ?>{}", site.address)),
+        file("cache/queue.php", "<?php // mails that wait\n"),
+        file("files/.htaccess", GUARD),
+        file("files/2_fakefakefakefakefakefakefakefake", "an attachment\n"),
+        file("images/avatars/upload/fake_2.png", PIXEL),
+        file("docs/CHANGELOG.html", "version\n"),
+        file("styles/prosilver/style.cfg", "name = fern\n"),
+    ];
+    if site.variant == Variant::PhpBb33 {
+        files.push(file("cache/production/container_fake.php", format!("<?php // {}", site.root)));
+    }
+    files
+}
+
+fn config(site: &Site) -> String {
+    let [host, user, password, name] = &site.database;
+    let new = site.variant == Variant::PhpBb33;
+    let driver = if new { "'phpbb\\\\db\\\\driver\\\\mysqli'" } else { "'mysqli'" };
+    let flags = if new { "@define('PHPBB_ENVIRONMENT', 'production');\n" } else { "" };
+    let port = if new { "/run/mysqld/mysqld.sock" } else { "" };
+    format!(
+        "<?php\n// Do not change anything in this file!\n$dbms = {driver};\n$dbhost = {};\n$dbport = '{port}';\n$dbname = {};\n$dbuser = {};\n$dbpasswd = {};\n\
+         $table_prefix = '{}';\n@define('PHPBB_INSTALLED', true);\n{flags}// @define('DEBUG', true);\n",
+        php(host),
+        php(name),
+        php(user),
+        php(password),
+        site.prefix
+    )
+}
+
+pub(crate) fn dump(site: &Site) -> String {
+    let p = &site.prefix;
+    let a = &site.address;
+    let (host, base) = site.host_and_base();
+    let scheme = if a.starts_with("https") { ("https://", "443") } else { ("http://", "80") };
+    let rows = [
+        ("version", site.version()),
+        ("server_protocol", scheme.0),
+        ("server_name", host),
+        ("server_port", scheme.1),
+        ("script_path", if base.is_empty() { "/" } else { base }),
+        ("force_server_vars", "1"),
+        ("cookie_domain", "forum.fernhollow.example"),
+        ("cookie_path", if base.is_empty() { "/" } else { base }),
+        ("cookie_name", "phpbb3_fake1"),
+        ("board_disable", "0"),
+        ("email_enable", "1"),
+        ("sitename", "Fernhollow Stargazers"),
+        ("board_email", "forum@fernhollow.example"),
+        ("upload_path", "files"),
+    ];
+    let rows: Vec<String> = rows.iter().map(|(n, v)| format!("('{n}',{},0)", text(v))).collect();
+    let posts = if site.variant == Variant::PhpBb33 {
+        format!(
+            "<r><URL url=\"{a}/viewtopic.php?t=1\"><s>[url]</s>{a}/viewtopic.php?t=1<e>[/url]</e></URL> seen</r>"
+        )
+    } else {
+        format!(
+            "see <!-- l --><a class=\"postlink-local\" href=\"{a}/viewtopic.php?t=1\">viewtopic.php?t=1</a><!-- l --> and [url:fake]{a}[/url:fake]"
+        )
+    };
+    let log = serialized_array(&[("0", serialized("moved")), ("1", serialized(&format!("{a}/f2")))]);
+    [
+        HEAD.to_string(),
+        table(&format!("{p}config"), "  `config_name` varchar(255) NOT NULL,\n  `config_value` varchar(255) NOT NULL,\n  `is_dynamic` tinyint NOT NULL,\n  PRIMARY KEY (`config_name`)", &rows),
+        table(&format!("{p}log"), "  `log_id` int NOT NULL,\n  `log_data` mediumtext NOT NULL,\n  PRIMARY KEY (`log_id`)", &[format!("(1,{})", text(&log))]),
+        table(&format!("{p}posts"), "  `post_id` int NOT NULL,\n  `post_text` mediumtext NOT NULL,\n  PRIMARY KEY (`post_id`)", &[format!("(1,{})", text(&posts))]),
+        table(&format!("{p}sessions"), "  `session_id` char(32) NOT NULL,\n  PRIMARY KEY (`session_id`)", &["('fake')".to_string()]),
+        table(&format!("{p}users"), "  `user_id` int NOT NULL,\n  `user_type` tinyint NOT NULL,\n  `username` varchar(255) NOT NULL,\n  `user_password` varchar(255) NOT NULL,\n  `user_email` varchar(100) NOT NULL,\n  PRIMARY KEY (`user_id`)", &["(1,2,'Anonymous','','')".to_string(), "(2,3,'gazer','fake','gazer@fernhollow.example')".to_string()]),
+        TAIL.to_string(),
+    ]
+    .concat()
+}
