@@ -419,6 +419,13 @@ fn split_dump(
     if source.dialect() != Dialect::Mysql {
         let (parts, cut) = whole_dump(source, order, keep, spool).map_err(wrong)?;
         watch.event(Event::StepDone);
+        if parts.iter().all(|p| p.rows == 0) {
+            warnings.push(Warning::at(
+                "the dump holds no rows",
+                path,
+                "check that it is the dump of this site",
+            ));
+        }
         return match cut {
             Some(cut) => Err(PackError::CutOff { path: path.to_path_buf(), cut }),
             None => Ok(parts),

@@ -77,7 +77,7 @@ pub(crate) fn dump(site: &Site) -> String {
     ]);
     let roles = serialized_array(&[("administrator", "a:1:{s:4:\"name\";s:13:\"Administrator\";}".into())]);
     let options = |home: &str, prefix: &str, name: &str| {
-        let rows = [
+        [
             ("siteurl", home.to_string()),
             ("home", home.to_string()),
             ("blogname", name.to_string()),
@@ -92,8 +92,7 @@ pub(crate) fn dump(site: &Site) -> String {
         .iter()
         .enumerate()
         .map(|(i, (name, value))| format!("({},'{name}',{},'yes')", i + 1, text(value)))
-        .collect::<Vec<_>>();
-        rows
+        .collect::<Vec<_>>()
     };
     let block = format!(
         "<!-- wp:image {{\"url\":\"{}\",\"alt\":\"a \\u002d b\"}} -->\n<img src=\"{a}/wp-content/uploads/2026/03/milky%20way.png\"/>\n<!-- /wp:image -->",

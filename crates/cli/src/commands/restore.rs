@@ -112,6 +112,7 @@ struct Report<'a> {
     needles: Vec<Needle<'a>>,
     edits: Vec<FileDiff<'a>>,
     needed_bytes: u64,
+    stays: &'a [Address],
     #[serde(flatten)]
     done: &'a Restored,
 }
@@ -149,6 +150,7 @@ pub fn run(ui: &Ui, args: &RestoreArgs) -> Result<Exit, CommandError> {
             .map(|f| FileDiff { path: &f.path, diff: &f.diff })
             .collect(),
         needed_bytes: plan.needed,
+        stays: &plan.stay,
         done: &done,
     };
     if let Some(path) = &args.report {
@@ -295,6 +297,12 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     }
     for (old, new) in plan.relocation.further.iter() {
         ui.fact("also", format!("{old} becomes {new}"));
+    }
+    for other in &plan.stay {
+        ui.fact(
+            "stays",
+            format!("{other}, another site of the same database; --map {other} NEW moves it as well"),
+        );
     }
     if let Some(folder) = plan.outside() {
         ui.fact("storage", folder.display().to_string());

@@ -119,3 +119,429 @@ fn every_line_moves_to_another_host_path_root_database_user_and_prefix() {
         }
     }
 }
+
+/// Lets a library that has nothing to do with ours read one attribute.
+fn xpath(file: &std::path::Path, path: &str) -> String {
+    let out = std::process::Command::new("xmllint")
+        .args(["--xpath", &format!("string({path})")])
+        .arg(file)
+        .output()
+        .unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    String::from_utf8(out.stdout).unwrap().trim_end_matches('\n').to_string()
+}
+
+#[test]
+fn a_portal_on_sql_server_moves_by_its_script() {
+    if std::process::Command::new("xmllint").arg("--version").output().is_err() {
+        super::common::missing("libxml2-utils");
+        return;
+    }
+    for variant in [Variant::Dnn5, Variant::Dnn9] {
+        let bench = Bench::new();
+        let site = bench.site(variant);
+        let survey = bench.run(&["survey", "old", "--dump", "old.sql", "--json"]).expect(0).json();
+        assert_eq!(
+            (&survey["system"]["id"], &survey["system"]["version"]),
+            (&"dnn".into(), &site.version().into())
+        );
+        assert_eq!(
+            (&survey["database"]["table_prefix"], &survey["address"]["address"]),
+            (&"fh_".into(), &site.address.as_str().into())
+        );
+        assert!(!survey.to_string().contains("fake'Old"));
+        bench.run(&["survey", "old"]).expect(0).says(&["SQL Server is not spoken to"]);
+        bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["fh_EventLog"]);
+        bench.run(&["prove", "a.zip"]).expect(0).says(&["Whole"]);
+        let args = |extra: &[&'static str]| {
+            let base = [
+                "restore",
+                "a.zip",
+                "new",
+                "--address",
+                "https://copy.fernhollow.test:8443/p",
+                "--database",
+                "sqlserver://nu@db.test:1444/nn",
+                "--from-root",
+                "/x/y",
+            ];
+            [&base[..], extra].concat()
+        };
+        bench.run(&args(&[])).expect(2).says(&["SQL Server", "--dump-to"]);
+        let done = bench.run(&args(&[
+            "--dump-to",
+            "new.sql",
+            "--table-prefix",
+            "nu_",
+            "--set",
+            "maintenance=on",
+            "--set",
+            "mail=off",
+            "--site-name",
+            "Kopie",
+            "--tidy",
+        ]));
+        done.expect(0).says(&[
+            "maintenance=on (file app_offline.htm)",
+            "kids.fernhollow.example",
+            "InstallWizard.aspx",
+        ]);
+        let config = bench.path("new/web.config");
+        let password = super::common::NEW_PASSWORD.replace('"', "\"\"");
+        let connection = format!(
+            "Data Source=db.test,1444;Initial Catalog=nn;User ID=nu;Password=\"{password}\";Encrypt=True"
+        );
+        assert_eq!(
+            xpath(&config, "//connectionStrings/add[@name='SiteSqlServer']/@connectionString"),
+            connection
+        );
+        let second = if variant == Variant::Dnn5 { connection.as_str() } else { "" };
+        assert_eq!(xpath(&config, "//appSettings/add[@key='SiteSqlServer']/@value"), second);
+        assert_eq!(xpath(&config, "//data/providers/add/@objectQualifier"), "nu");
+        assert_eq!(xpath(&config, "//machineKey/@validationKey"), "FA4E0000FA4E");
+        let (old, new) = (bench.read("old/web.config"), bench.read("new/web.config"));
+        let other = |text: &str| {
+            text.lines()
+                .filter(|l| !l.contains("SiteSqlServer") && !l.contains("objectQualifier"))
+                .map(str::to_string)
+                .collect::<Vec<_>>()
+        };
+        assert_eq!(other(&old), other(&new), "every other line stays");
+
+        let bytes = std::fs::read(bench.path("new.sql")).unwrap();
+        let script = if variant == Variant::Dnn9 {
+            assert_eq!(bytes[..2], [0xFF, 0xFE]);
+            let units: Vec<u16> =
+                bytes[2..].chunks_exact(2).map(|p| u16::from_le_bytes([p[0], p[1]])).collect();
+            String::from_utf16(&units).unwrap()
+        } else {
+            String::from_utf8(bytes).unwrap()
+        };
+        for text in [
+            "[dbo].[nu_PortalAlias]",
+            "VALUES (1, 0, N'copy.fernhollow.test:8443/p', 1)",
+            "N'kids.fernhollow.example'",
+            "N'DefaultPortalAlias', N'copy.fernhollow.test:8443/p'",
+            "N'HostTitle', N'Kopie'",
+            "N'SMTPServer', N'127.0.0.1:1'",
+            "&lt;a href=&quot;https://copy.fernhollow.test:8443/p/zeiten&quot;&gt;it''s here",
+            "\r\nGO\r\nnot a batch')",
+            "CREATE PROCEDURE [dbo].[nu_GetAlias] AS SELECT HTTPAlias FROM dbo.[nu_PortalAlias]",
+        ] {
+            assert!(script.contains(text), "{variant:?}: {text}\n{script}");
+        }
+        assert!(
+            !script.contains("fh_")
+                && !script.contains("partners.fernhollow")
+                && !script.contains("INSERT [dbo].[nu_EventLog]"),
+            "{script}"
+        );
+    }
+}
+
+/// Packs a stand-in and restores it to a file, with further arguments.
+fn copied(
+    bench: &Bench,
+    variant: Variant,
+    pack: &[&str],
+    restore: &[&str],
+) -> (Site, super::common::Outcome) {
+    let site = bench.site(variant);
+    let mut args = vec!["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"];
+    if site.write_outside(&bench.path("outside")).unwrap() {
+        args.extend(["--storage", "outside"]);
+    }
+    bench.run(&[&args, pack].concat()).expect(0).says(&["Packed"]);
+    let base = [
+        "restore",
+        "a.tar.zst",
+        "new",
+        "--address",
+        "http://copy.fernhollow.test",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "n.sql",
+        "--from-root",
+        &site.root,
+    ];
+    let done = bench.run(&[&base, restore].concat());
+    (site, done)
+}
+
+#[test]
+fn switches_are_set_or_it_is_said_that_they_cannot_be() {
+    let everything = [
+        "--set",
+        "maintenance=on",
+        "--set",
+        "mail=off",
+        "--set",
+        "cache=off",
+        "--set",
+        "index=off",
+        "--set",
+        "assets=plain",
+        "--set",
+        "friendly-urls=off",
+    ];
+    /// Line, arguments for `pack`, what the dump holds, what is said.
+    type Row = (Variant, &'static [&'static str], &'static [&'static str], &'static [&'static str]);
+    let rows: [Row; 6] = [
+        (
+            Variant::PrestaShop16,
+            &[],
+            &["'PS_SHOP_ENABLE','0'", "'PS_MAIL_METHOD','3'"],
+            &["index=off was not set: PrestaShop has no such switch", "cache=off was not set: no such row"],
+        ),
+        (
+            Variant::WordPress,
+            &[],
+            &["'blog_public','0'", "'permalink_structure',''"],
+            &["no config file holds the key `WP_CACHE`", "assets=plain was not set"],
+        ),
+        (
+            Variant::PhpBb30,
+            &[],
+            &["'board_disable','1'", "'email_enable','0'"],
+            &["friendly-urls=off was not set: phpBB has no such switch in this version"],
+        ),
+        (
+            Variant::Drupal7,
+            &["--host-folder", "default"],
+            &[
+                "INSERT INTO `fh_variable` (`name`,`value`) VALUES ('maintenance_mode','i:1;')",
+                "'preprocess_css','s:1:\"0\";'",
+            ],
+            &["mail=off was not set"],
+        ),
+        (
+            Variant::Drupal10,
+            &["--host-folder", "default", "--address", "https://club.fernhollow.example"],
+            &["('state','system.maintenance_mode','i:1;')", "s:10:\"preprocess\";b:0;", "\"max_age\";i:0;"],
+            &["mail=off was not set: no such row"],
+        ),
+        (Variant::OpenCart4, &[], &["'config_maintenance','1'"], &["mail=off was not set: no such row"]),
+    ];
+    for (variant, pack, in_dump, said) in rows {
+        let bench = Bench::new();
+        let (_, done) = copied(&bench, variant, pack, &everything);
+        done.expect(1).says(said);
+        let dump = bench.read("n.sql");
+        for text in in_dump {
+            assert!(dump.contains(text), "{variant:?}: {text}\n{dump}");
+        }
+    }
+    let bench = Bench::new();
+    let (_, done) =
+        copied(&bench, Variant::Joomla5, &[], &["--set", "maintenance=on", "--set", "friendly-urls=off"]);
+    done.expect(1).says(&["maintenance=on (config key `offline`)"]);
+    assert!(bench.read("new/configuration.php").contains("public $offline = true;"));
+    let base = [
+        "restore",
+        "a.tar.zst",
+        "other",
+        "--address",
+        "http://x.test",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "o.sql",
+        "--set",
+    ];
+    bench.run(&[&base[..], &["maintenance=perhaps"]].concat()).expect(2).says(&["off, on"]);
+    bench.run(&[&base[..], &["lights=off"]].concat()).expect(2).says(&["maintenance=on"]);
+    assert!(!bench.path("other").exists());
+}
+
+#[test]
+fn the_administrator_gets_in_with_the_hash_that_the_version_accepts() {
+    let rows = [
+        (Variant::Joomla310, "(42,'Star Gazer','stargazer','me@copy.test','$2y$10$"),
+        (Variant::PrestaShop16, "(1,1,'me@copy.test','494b5cbd934f6c6db29ec77c86e5e7c8')"),
+        (Variant::PrestaShop9, "(1,1,'me@copy.test','$2y$10$"),
+        (Variant::OpenCart15, "(7,1,'keeper','945afbbd8d040e714112a7196fb11ded','me@copy.test')"),
+        (Variant::OpenCart4, "(7,1,'keeper','$2y$10$"),
+        (Variant::PhpBb30, "(2,3,'gazer','$H$9"),
+        (Variant::PhpBb33, "(2,3,'gazer','$2y$10$"),
+        (Variant::Drupal6, "(1,'gazer','945afbbd8d040e714112a7196fb11ded','me@copy.test')"),
+        (Variant::Drupal7, "(1,'gazer','$S$D"),
+        (Variant::WordPress, "(1,'gazer','$P$B"),
+    ];
+    for (variant, row) in rows {
+        let bench = Bench::new();
+        bench.write("pw", "fake-Nova-1604");
+        let drupal = matches!(variant, Variant::Drupal6 | Variant::Drupal7);
+        let pack: &[&str] = if drupal { &["--host-folder", "default"] } else { &[] };
+        let (site, done) =
+            copied(&bench, variant, pack, &["--admin-email", "me@copy.test", "--admin-password-file", "pw"]);
+        done.says(&["administrator's password"]);
+        let dump = bench.read("n.sql");
+        assert!(dump.contains(row), "{variant:?}: {row}\n{dump}");
+        // One account alone changes.
+        assert_eq!(dump.contains("second@fernhollow.example"), site.definition() == "opencart", "{dump}");
+        if let Some(at) = dump.find("$2y$10$").filter(|_| php::there()) {
+            let hash = bench.path("hash");
+            std::fs::write(&hash, &dump[at..at + 60]).unwrap();
+            let judge = "echo password_verify('fake-Nova-1604', file_get_contents($argv[1])) ? 'yes' : 'no';";
+            assert_eq!(php::run(judge, &[&hash]), "yes", "{variant:?}");
+        }
+    }
+}
+
+#[test]
+fn a_scope_is_the_same_word_on_pack_and_restore() {
+    let bench = Bench::new();
+    let (_, done) = copied(
+        &bench,
+        Variant::PrestaShop16,
+        &["--without", "media", "--rows", "conn*=structure", "--rows", "cms_lang=none"],
+        &[],
+    );
+    done.says(&["Restored"]);
+    assert!(
+        !bench.path("new/img/p/1/2/12.jpg").exists()
+            && bench.path("new/modules/starbanner/starbanner.php").exists()
+    );
+    let dump = bench.read("n.sql");
+    assert!(
+        dump.contains("CREATE TABLE `ps_connections`") && !dump.contains("INSERT INTO `ps_connections`"),
+        "{dump}"
+    );
+    assert!(!dump.contains("ps_cms_lang"), "{dump}");
+    bench
+        .run(&["pack", "old", "--dump", "old.sql", "-o", "b.zip", "--without", "media"])
+        .expect(0)
+        .says(&["img/p", "placeholder"]);
+
+    // The media come later, into the same site; the rows alone go elsewhere.
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "full.zip"]).expect(0).says(&["Packed"]);
+    let media = ["restore", "full.zip", "new", "--address", "http://copy.fernhollow.test", "--only", "media"];
+    bench.run(&media).says(&["Restored"]);
+    assert!(bench.path("new/img/p/1/2/12.jpg").exists());
+    let rows = [
+        "restore",
+        "full.zip",
+        "none",
+        "--address",
+        "http://copy.fernhollow.test",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "rows.sql",
+        "--only",
+        "database",
+        "--rows",
+        "*=structure",
+    ];
+    bench.run(&rows).says(&["Restored"]);
+    assert!(!bench.path("none").exists());
+    assert!(!bench.read("rows.sql").contains("INSERT"), "{}", bench.read("rows.sql"));
+    bench
+        .run(&["pack", "old", "--dump", "old.sql", "-o", "c.zip", "--only", "pictures"])
+        .expect(2)
+        .says(&["media", "images/banners/"]);
+}
+
+#[test]
+fn hosts_on_one_code_base_are_told_apart() {
+    for variant in [Variant::Drupal6, Variant::Drupal7, Variant::Drupal10] {
+        let bench = Bench::new();
+        bench.site(variant);
+        bench.run(&["survey", "old", "--dump", "old.sql"]).expect(0).says(&[
+            "Hosts on this code base",
+            "members.fernhollow.example",
+            "members_db",
+            "shown here",
+        ]);
+        let other =
+            bench.run(&["survey", "old", "--dump", "old.sql", "--host-folder", "members.fernhollow.example"]);
+        other.expect(0).says(&["mysql://members@localhost/members_db"]);
+        bench
+            .run(&["survey", "old", "--host-folder", "nobody"])
+            .expect(2)
+            .says(&["nobody", "default, members.fernhollow.example"]);
+        bench
+            .run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"])
+            .expect(2)
+            .says(&["several hosts", "--host-folder"]);
+        let pack = [
+            "pack",
+            "old",
+            "--dump",
+            "old.sql",
+            "-o",
+            "m.zip",
+            "--host-folder",
+            "members.fernhollow.example",
+            "--address",
+            "https://members.fernhollow.example",
+        ];
+        bench.run(&pack).expect(0).says(&["belongs to another host"]);
+        let restore = [
+            "restore",
+            "m.zip",
+            "new",
+            "--address",
+            "http://dev.fernhollow.test:8080/try",
+            "--database",
+            "mysql://u@h/n",
+            "--dump-to",
+            "n.sql",
+        ];
+        bench.run(&restore).says(&["8080.dev.fernhollow.test.try"]);
+        assert!(bench.path("new/sites/members.fernhollow.example/files/secret.txt").exists());
+        assert!(!bench.path("new/sites/default").exists());
+        if variant == Variant::Drupal6 {
+            let link = std::fs::read_link(bench.path("new/sites/8080.dev.fernhollow.test.try")).unwrap();
+            assert_eq!(link.to_str(), Some("members.fernhollow.example"));
+        } else {
+            let line = "$sites['8080.dev.fernhollow.test.try'] = 'members.fernhollow.example';";
+            assert!(bench.read("new/sites/sites.php").contains(line));
+        }
+    }
+}
+
+#[test]
+fn sites_of_a_network_move_or_are_said_to_stay() {
+    let bench = Bench::new();
+    let site = bench.site(Variant::WordPressNetwork);
+    let dump = site
+        .dump()
+        .replace("'blog.fernhollow.example','/club/'", "'club.fernhollow.example','/'")
+        .replace("https://blog.fernhollow.example/club", "https://club.fernhollow.example");
+    bench.write("old.sql", dump);
+    bench
+        .run(&["survey", "old", "--dump", "old.sql"])
+        .expect(0)
+        .says(&["club.fernhollow.example", "another site of the same database"]);
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["Packed"]);
+    let args = |target: &'static str, dump: &'static str| {
+        [
+            "restore",
+            "a.zip",
+            target,
+            "--address",
+            "https://new.test",
+            "--database",
+            "mysql://u@h/n",
+            "--from-root",
+            "/x/y",
+            "--dump-to",
+            dump,
+        ]
+    };
+    bench
+        .run(&args("one", "1.sql"))
+        .expect(0)
+        .says(&["http://club.fernhollow.example, another site of the same database", "--map"]);
+    assert!(bench.read("1.sql").contains("(2,'club.fernhollow.example','/')"));
+    let map = ["--map", "http://club.fernhollow.example", "https://c.test/x"];
+    bench.run(&[&args("two", "2.sql")[..], &map].concat()).says(&["becomes https://c.test/x"]);
+    let moved = bench.read("2.sql");
+    assert!(moved.contains("(1,'new.test','/')") && moved.contains("(2,'c.test','/x/')"), "{moved}");
+    assert!(
+        moved.contains("'home','https://c.test/x'") && !moved.contains("club.fernhollow.example"),
+        "{moved}"
+    );
+}

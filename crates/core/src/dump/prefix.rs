@@ -58,7 +58,7 @@ impl PrefixChange {
 }
 
 /// Words behind which a table's name, or one made from it, stands.
-const BEFORE_TABLES: [&str; 15] = [
+const BEFORE_TABLES: [&str; 18] = [
     "TABLE",
     "TABLES",
     "INTO",
@@ -74,6 +74,9 @@ const BEFORE_TABLES: [&str; 15] = [
     "ONLY",
     "INSERT",
     "COPY",
+    "IDENTITY_INSERT",
+    "PROCEDURE",
+    "FUNCTION",
 ];
 
 /// Words that end the list behind `FROM`.

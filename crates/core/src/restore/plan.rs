@@ -91,6 +91,8 @@ pub struct RestorePlan {
     pub table_prefix: String,
     /// Change of the table prefix.
     pub prefix: Option<PrefixChange>,
+    /// Other sites of the same database, which stay where they are.
+    pub stay: Vec<Address>,
     /// Values that are put into config keys, rows and files.
     pub puts: Puts,
     /// Folders of hosts.
@@ -180,7 +182,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let found = find_address(&job, &source, &definition, &facts, watch)?;
     let relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
-    other_sites(&job, &source, &found, &mut warnings);
+    let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
     if job.dump_to.is_none() && has_database {
@@ -230,6 +232,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         cells,
         table_prefix: facts.table_prefix,
         prefix,
+        stay,
         puts,
         hosts,
         host_way,
@@ -265,19 +268,14 @@ fn system_of(
     }
 }
 
-/// Says which sites of the same database stay where they are.
-fn other_sites(job: &RestoreJob, source: &Source, found: &AddressFinding, warnings: &mut Warnings<'_>) {
-    let head = match &source.kind {
+/// Returns the sites of the same database that stay where they are.
+fn other_sites(job: &RestoreJob, source: &Source, found: &AddressFinding) -> Vec<Address> {
+    let mut others = match &source.kind {
         Kind::Ours(head) => head.place.other_sites.clone(),
         Kind::Plain { .. } => found.others.clone(),
     };
-    for other in head.iter().filter(|o| !job.further.iter().any(|(old, _)| old == *o)) {
-        warnings.push(Warning::new(
-            format!("another site of the same database stays at {other}"),
-            "",
-            format!("name its new address with --map {other} NEW if it moves as well"),
-        ));
-    }
+    others.retain(|o| !job.further.iter().any(|(old, _)| old == o));
+    others
 }
 
 fn prefix_change(

@@ -117,8 +117,11 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
         }
     }
-    let main = out.address.clone();
-    out.others.retain(|a| Some(a) != main.as_ref());
+    // What lies below the site's own address moves with it, whatever the scheme.
+    if let Some(main) = &out.address {
+        let below = |a: &Address| a.host_port() == main.host_port() && a.base().starts_with(main.base());
+        out.others.retain(|a| !below(a));
+    }
 }
 
 impl AddressFinding {
