@@ -6,6 +6,7 @@
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `dialects`: dumps of other servers, written and loaded by these servers
 //! - `tracing`: `trace` in dumps, folders and archives
+//! - `wordpress`: a real installation, moved and opened
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `plain`: archives that somebody made by hand, or of files alone
 //! - `surface`: help, JSON, logbook, definitions
@@ -24,3 +25,4 @@ mod story;
 mod surface;
 mod systems;
 mod tracing;
+mod wordpress;

@@ -41,8 +41,20 @@ impl Php {
 
     /// Fetches a page and returns status, headers and body. The host goes into the request, not into the connection.
     pub fn get(&self, host: &str, path: &str) -> (u16, String) {
+        self.send(&format!("GET {path} HTTP/1.0\r\nHost: {host}\r\n\r\n"))
+    }
+
+    /// Sends a form.
+    pub fn post(&self, host: &str, path: &str, cookie: &str, form: &str) -> (u16, String) {
+        self.send(&format!(
+            "POST {path} HTTP/1.0\r\nHost: {host}\r\nCookie: {cookie}\r\nContent-Type: application/x-www-form-urlencoded\r\nContent-Length: {}\r\n\r\n{form}",
+            form.len()
+        ))
+    }
+
+    fn send(&self, request: &str) -> (u16, String) {
         let mut stream = TcpStream::connect(("127.0.0.1", self.port)).unwrap();
-        stream.write_all(format!("GET {path} HTTP/1.0\r\nHost: {host}\r\n\r\n").as_bytes()).unwrap();
+        stream.write_all(request.as_bytes()).unwrap();
         let mut answer = Vec::new();
         stream.read_to_end(&mut answer).unwrap();
         let answer = String::from_utf8_lossy(&answer).into_owned();
