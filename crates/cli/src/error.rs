@@ -111,8 +111,12 @@ impl From<DefinitionError> for CommandError {
     fn from(e: DefinitionError) -> Self {
         match e {
             DefinitionError::Read { .. } => CommandError::new(Exit::World, &e),
-            DefinitionError::Wrong { .. } => {
-                CommandError::new(Exit::Usage, &e).hint("`zporter systems ID` shows a definition that works")
+            DefinitionError::Wrong { ref mistakes, .. } => {
+                let mut out = CommandError::new(Exit::Usage, &e);
+                if mistakes.len() > 1 {
+                    out.causes = mistakes.iter().map(|m| format!("line {}: {}", m.line, m.message)).collect();
+                }
+                out.hint("`zporter systems ID --toml` shows one that works; docs/definitions.md explains every key")
             }
         }
     }

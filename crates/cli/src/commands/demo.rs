@@ -18,7 +18,7 @@ use zporter_core::survey::{Survey, SurveyJob};
 use zporter_core::waybill::Waybill;
 use zporter_standin::{Site, Variant};
 
-/// Tell the whole story on two made-up sites: survey, pack, prove, restore elsewhere
+/// Tell the whole story on made-up sites of five systems: survey, pack, prove, restore elsewhere
 #[derive(Debug, Args)]
 pub struct DemoArgs {
     /// Keep everything in this folder; missing or empty
@@ -33,15 +33,23 @@ struct Chapter {
     new_address: &'static str,
     new_database: &'static str,
     tells: &'static str,
+    /// Whether every step is shown.
+    whole: bool,
+    /// Switches, as on the command line.
+    set: &'static [&'static str],
+    table_prefix: Option<&'static str>,
 }
 
-const CHAPTERS: [Chapter; 2] = [
+const CHAPTERS: [Chapter; 5] = [
     Chapter {
         variant: Variant::Joomla310,
         name: "observatory",
         new_address: "https://www.fernhollow-observatory.example",
         new_database: "mysql://observatory@localhost/observatory_web",
         tells: "The public site of Fernhollow Observatory, on Joomla. It moves to a host of its own.",
+        whole: true,
+        set: &[],
+        table_prefix: None,
     },
     Chapter {
         variant: Variant::PrestaShop16,
@@ -49,6 +57,39 @@ const CHAPTERS: [Chapter; 2] = [
         new_address: "http://dev.fernhollow.test:8080/try",
         new_database: "mysql://shop_dev@localhost/shop_dev",
         tells: "The visitor shop, on PrestaShop, in a subfolder. A developer gets a copy under another path and port.",
+        whole: true,
+        set: &[],
+        table_prefix: None,
+    },
+    Chapter {
+        variant: Variant::WordPress,
+        name: "blog",
+        new_address: "http://blog.fernhollow.test",
+        new_database: "mysql://blog_dev@localhost/dev",
+        tells: "The blog, on WordPress. Its copy shares a database with others, so its tables get another prefix; it sends no mail and asks not to be listed.",
+        whole: false,
+        set: &["mail=off", "index=off"],
+        table_prefix: Some("blog_"),
+    },
+    Chapter {
+        variant: Variant::OpenCart3,
+        name: "souvenirs",
+        new_address: "https://souvenirs-fernhollow.example",
+        new_database: "mysql://souvenirs@localhost/souvenirs",
+        tells: "The souvenir shop, on OpenCart: two config files, and a storage folder beside the document root that moves with it.",
+        whole: false,
+        set: &[],
+        table_prefix: None,
+    },
+    Chapter {
+        variant: Variant::Drupal10,
+        name: "club",
+        new_address: "https://club-fernhollow.example",
+        new_database: "mysql://club@localhost/club",
+        tells: "The observers' club, on Drupal, one of two hosts on the same code base. Its settings are serialized rows.",
+        whole: false,
+        set: &["maintenance=on"],
+        table_prefix: None,
     },
 ];
 
@@ -85,34 +126,46 @@ pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
     Ok(Exit::Done)
 }
 
-fn say(ui: &Ui, number: usize, text: &str, command: &str) {
-    ui.heading(&format!("{number}. {text}"));
-    ui.line(format!("   $ {command}\n"));
-}
-
 fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf, Site), CommandError> {
     let base = folder.join(chapter.name);
     fs::create_dir_all(&base).at(&base)?;
     let site = Site::of(chapter.variant);
-    let old = base.join("old");
+    let (old, outside) = (base.join("old"), base.join("old-storage"));
     site.write(&old).at(&old)?;
+    let outside = site.write_outside(&outside).at(&outside)?.then_some(outside);
     let dump = base.join("old.sql");
-    fs::write(&dump, site.dump()).at(&dump)?;
+    fs::write(&dump, site.dump_file()).at(&dump)?;
     let archive = base.join(format!("{}.tar.zst", chapter.name));
     let (target, new_dump, password) = (base.join("new"), base.join("new.sql"), base.join("new-password"));
     fs::write(&password, "fake-New-Pass-77\n").at(&password)?;
 
     ui.heading(&"─".repeat(72));
     ui.line(chapter.tells);
-    say(ui, 1, "What is there?", &format!("zporter survey old --dump {}", "old.sql"));
-    survey::show(ui, &surveyed(&old, &dump, ui)?);
-
-    say(
-        ui,
-        2,
-        "One archive with everything that matters",
-        &format!("zporter pack old --dump old.sql -o {}.tar.zst", chapter.name),
-    );
+    let found = surveyed(&old, &dump, ui)?;
+    let mut step = 0;
+    let mut say = |text: &str, command: &str| {
+        step += 1;
+        ui.heading(&format!("{step}. {text}"));
+        ui.line(format!("   $ {command}\n"));
+    };
+    if chapter.whole {
+        say("What is there?", "zporter survey old --dump old.sql");
+        survey::show(ui, &found);
+    }
+    let host_folder = (found.hosts.found.len() > 1).then(|| "default".to_string());
+    let mut command = format!("zporter pack old --dump old.sql -o {}.tar.zst", chapter.name);
+    if let Some(host) = &host_folder {
+        command += &format!(" --host-folder {host}");
+    }
+    if outside.is_some() {
+        command += " --storage old-storage";
+    }
+    // The address of some systems stands nowhere.
+    let address = found.base_address().is_none().then(|| site.address.clone());
+    if let Some(address) = &address {
+        command += &format!(" --address {address}");
+    }
+    say("One archive with everything that matters", &command);
     let packed = pack::packed(
         ui,
         &pack::PackArgs {
@@ -120,22 +173,29 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
             output: Some(archive.clone()),
             dump: Some(dump),
             note: "before the move".into(),
-            address: None,
-            host_folder: None,
-            storage: None,
+            address,
+            host_folder,
+            storage: outside,
             scope: ScopeArgs::default(),
         },
     )?;
-    pack::show(ui, &packed);
-
-    say(ui, 3, "Is it whole?", &format!("zporter prove {}.tar.zst", chapter.name));
+    if chapter.whole {
+        pack::show(ui, &packed);
+    }
+    say("Is it whole?", &format!("zporter prove {}.tar.zst", chapter.name));
     prove::run(ui, &prove::ProveArgs { archives: vec![archive.clone()] })?;
 
-    let command = format!(
+    let mut command = format!(
         "zporter restore {}.tar.zst new --address {} \\\n       --database {} --database-password-file new-password --dump-to new.sql \\\n       --from-root {}",
         chapter.name, chapter.new_address, chapter.new_database, site.root
     );
-    say(ui, 4, "Restored elsewhere, pointing nowhere but home", &command);
+    for set in chapter.set {
+        command += &format!(" --set {set}");
+    }
+    if let Some(prefix) = chapter.table_prefix {
+        command += &format!(" --table-prefix {prefix}");
+    }
+    say("Restored elsewhere, pointing nowhere but home", &command);
     let bill = Waybill {
         job: "restore".into(),
         archive,
@@ -144,12 +204,16 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
         database: Some(chapter.new_database.into()),
         database_password_file: Some(password),
         dump_to: Some(new_dump),
-        // This copy was made by hand: the shop's config does not tell where it lay.
+        // This copy was made by hand: the config of some systems does not tell where it lay.
         from_root: vec![site.root.clone()],
+        set: chapter.set.iter().map(|s| s.to_string()).collect(),
+        table_prefix: chapter.table_prefix.map(str::to_string),
         ..Waybill::default()
     };
     let (plan, done) = restore::carry_out(ui, &bill, false, 1)?;
-    restore::show_plan(ui, &plan, true);
+    if chapter.whole {
+        restore::show_plan(ui, &plan, true);
+    }
     restore::show_done(ui, &done, false);
     Ok((done, base, site))
 }

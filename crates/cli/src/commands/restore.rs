@@ -368,6 +368,12 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
     if done.definers > 0 {
         ui.fact("definers", format!("{} taken out of views, triggers and routines", number(done.definers)));
     }
+    if done.renamed > 0 {
+        ui.fact("renamed", format!("{} by the new prefix", count(done.renamed, "table name")));
+    }
+    if let Some(folder) = &done.outside {
+        ui.fact("storage", folder.display().to_string());
+    }
     for put in &done.put {
         ui.fact("set", put);
     }

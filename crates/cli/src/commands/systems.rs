@@ -8,7 +8,7 @@ use crate::ui::Ui;
 use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
-use zporter_core::system::schema::Definition;
+use zporter_core::system::schema::{Definition, Put};
 use zporter_core::system::{self, Known};
 
 /// List the known systems, or explain one
@@ -16,6 +16,9 @@ use zporter_core::system::{self, Known};
 pub struct SystemsArgs {
     /// System to explain
     id: Option<String>,
+    /// Print its definition as it was written, to begin one of your own
+    #[arg(long, requires = "id")]
+    toml: bool,
     /// Check a definition file of your own
     #[arg(long, value_name = "FILE", conflicts_with = "id")]
     check: Option<PathBuf>,
@@ -43,7 +46,9 @@ pub fn run(ui: &Ui, args: &SystemsArgs) -> Result<Exit, CommandError> {
         return Err(CommandError::usage(format!("no system {id:?} is known"))
             .hint(format!("known are: {}", ids.join(", "))));
     };
-    if ui.json {
+    if args.toml {
+        ui.line(found.text.trim_end());
+    } else if ui.json {
         ui.document(&found.definition)?;
     } else {
         ui.line(format!("{} ({})", found.definition.name, found.definition.about));
@@ -79,7 +84,11 @@ fn explain(ui: &Ui, d: &Definition) {
         ));
     }
     for v in &d.version {
-        ui.line(format!("  version: {} in {}", v.keys.join(v.join.as_str()), v.path));
+        let keys = if v.from_name { "the file's name".into() } else { v.keys.join(v.join.as_str()) };
+        ui.line(format!("  version: {keys} in {}", v.path));
+    }
+    if let Some(hosts) = &d.hosts {
+        ui.line(format!("  several hosts: a folder of {} with {} for each", hosts.folder, hosts.holds));
     }
     for config in &d.config {
         ui.heading(&format!("Config file {}", config.path));
@@ -120,9 +129,47 @@ fn explain(ui: &Ui, d: &Definition) {
     for g in &d.generated {
         ui.line(format!("  {}: {}", g.path, g.about));
     }
-    ui.heading("Should not lie in a document root");
+    let section = |title: &str, any: bool| {
+        if any {
+            ui.heading(title);
+        }
+    };
+    section("Media", !d.media.is_empty());
+    for m in &d.media {
+        ui.line(format!("  {}: {}", m.path, m.about));
+    }
+    section("Keys that begin with the table prefix", !d.prefix_key.is_empty());
+    for k in &d.prefix_key {
+        let names = if k.names.is_empty() { "any".into() } else { k.names.join(", ") };
+        ui.line(format!("  {}.{}: {names}", k.table, k.column));
+    }
+    section("Switches", !d.switch.is_empty());
+    let rows = d.switch.iter().map(|s| {
+        let states = s.states.keys().cloned().collect::<Vec<_>>().join(", ");
+        vec![word(&s.name), states, put(&s.put), versions(s.put.from.as_deref(), s.put.below.as_deref())]
+    });
+    if !d.switch.is_empty() {
+        ui.table(&["switch", "states", "where", "versions"], rows.collect());
+    }
+    section("Whose site it is", !d.identity.is_empty() || d.admin.is_some());
+    for i in &d.identity {
+        ui.line(format!("  {}: {}", word(&i.name), put(&i.put)));
+    }
+    if let Some(admin) = &d.admin {
+        ui.line(format!("  administrator: {}.{} and {}", admin.table, admin.email, admin.password));
+        for h in &admin.hash {
+            let versions = versions(h.from.as_deref(), h.below.as_deref());
+            ui.line(format!("  password as {} {versions}", word(&h.scheme)).trim_end().to_string());
+        }
+    }
+    section("Should not lie in a document root", !d.leftover.is_empty());
     for l in &d.leftover {
-        ui.line(format!("  {}: {}", l.path, l.about));
+        let safe = if l.safe { " (removed by --tidy)" } else { "" };
+        ui.line(format!("  {}: {}{safe}", l.path, l.about));
+    }
+    section("After a move", !d.trap.is_empty());
+    for t in &d.trap {
+        ui.finding(&t.symptom, &t.cause, &t.cure);
     }
     ui.line(format!("\n{} in all", count(d.config.iter().map(|c| c.key.len() as u64).sum(), "config key")));
 }
@@ -130,4 +177,25 @@ fn explain(ui: &Ui, d: &Definition) {
 /// Returns a word of the definition's own vocabulary, as it stands in the file.
 fn word(value: &impl Serialize) -> String {
     serde_json::to_value(value).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
+}
+
+/// Tells where a value is put.
+fn put(put: &Put) -> String {
+    if let Some(row) = &put.row {
+        let only: Vec<String> = row.only.iter().map(|o| format!("{} = {}", o.column, o.value)).collect();
+        let within =
+            if row.within.is_empty() { String::new() } else { format!(", {}", row.within.join(" > ")) };
+        return format!("{}.{} where {}{within}", row.table, row.column, only.join(", "));
+    }
+    let config = put.config.as_ref().map(|key| format!("config key {key}"));
+    config.or(put.file.as_ref().map(|f| format!("file {}", f.path))).unwrap_or_default()
+}
+
+fn versions(from: Option<&str>, below: Option<&str>) -> String {
+    match (from, below) {
+        (None, None) => String::new(),
+        (Some(from), None) => format!("from {from}"),
+        (None, Some(below)) => format!("below {below}"),
+        (Some(from), Some(below)) => format!("from {from}, below {below}"),
+    }
 }

@@ -162,6 +162,68 @@ fn a_site_without_stored_address_makes_every_move() {
 }
 
 #[test]
+fn a_forum_a_blog_and_a_souvenir_shop_make_every_move() {
+    for m in MOVES {
+        let (host, base) = m.row;
+        let (name, port) = host.split_once(':').unwrap_or((host, ""));
+        let secure = m.new.to_lowercase().starts_with("https");
+        let bare = base.trim_end_matches('/');
+        let scheme = if secure { "https" } else { "http" };
+        let address = format!("{scheme}://{host}{bare}");
+        let usual = if secure { "443" } else { "80" };
+        let forum = Site { address: m.old.into(), ..Site::of(Variant::PhpBb33) };
+        if !m.old.contains(":8080") {
+            // The stand-in's rows know the usual ports only.
+            let (_, dump) = restored(&forum, m.new);
+            for row in [
+                format!("('server_protocol','{scheme}://',0)"),
+                format!("('server_name','{name}',0)"),
+                format!("('server_port','{}',0)", if port.is_empty() { usual } else { port }),
+                format!("('script_path','{}',0)", if bare.is_empty() { "/" } else { bare }),
+            ] {
+                assert!(dump.contains(&row), "{}: {row}\n{dump}", m.why);
+            }
+        }
+        let blog = Site {
+            address: m.old.into(),
+            root: r"D:\sites\old blog".into(),
+            ..Site::of(Variant::WordPressNetwork)
+        };
+        let (bench, dump) = restored(&blog, m.new);
+        assert!(dump.contains(&format!("'home','{address}'")), "{}: {dump}", m.why);
+        assert!(dump.contains(&format!("(2,'{host}','{base}club/')")), "{}: {dump}", m.why);
+        let config = bench.read("new/wp-config.php");
+        assert!(
+            config.contains(&format!("'DOMAIN_CURRENT_SITE', '{host}'"))
+                && config.contains(&format!("'PATH_CURRENT_SITE', '{base}'")),
+            "{}: {config}",
+            m.why
+        );
+        let root = bench.path("new").display().to_string();
+        assert!(
+            dump.contains(&format!("{root}\\\\/wp-content\\\\/x")),
+            "{}: a Windows path becomes a Unix path\n{dump}",
+            m.why
+        );
+        let shop = Site { address: m.old.into(), ..Site::of(Variant::OpenCart23) };
+        let (bench, _) = restored(&shop, m.new);
+        for (file, key, value) in [
+            ("config.php", "HTTP_SERVER", format!("{address}/")),
+            ("dome-office/config.php", "HTTPS_SERVER", format!("{address}/dome-office/")),
+            ("dome-office/config.php", "HTTP_CATALOG", format!("{address}/")),
+            ("config.php", "DIR_IMAGE", format!("{}/image/", bench.path("new").display())),
+        ] {
+            let config = bench.read(&format!("new/{file}"));
+            assert!(
+                config.contains(&format!("define('{key}', '{value}');")),
+                "{}: {file} {key} {value}\n{config}",
+                m.why
+            );
+        }
+    }
+}
+
+#[test]
 fn links_with_and_without_www_both_move() {
     let mut site = Site::of(Variant::Joomla310);
     let bench = Bench::new();

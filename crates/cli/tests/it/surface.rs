@@ -141,7 +141,7 @@ fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
     std::fs::create_dir_all(bench.path("home/.config/zporter/systems")).unwrap();
     bench.write("home/.config/zporter/systems/starlog.toml", definition);
     bench.write("wrong.toml", definition.replace("'php'", "'guess'"));
-    bench.run(&["systems", "--check", "wrong.toml"]).expect(2).says(&["wrong.toml, line 7", "guess"]);
+    bench.run(&["systems", "--check", "wrong.toml"]).expect(2).says(&["wrong.toml", "line 7", "guess"]);
     bench
         .run(&["systems", "--check", "home/.config/zporter/systems/starlog.toml"])
         .expect(0)
@@ -173,6 +173,9 @@ fn the_demo_runs_without_server_and_php() {
         "The proof",
         "Joomla 3.10.12",
         "PrestaShop 1.6.1.24",
+        "wp-config.php",
+        "new-storage",
+        "maintenance=on",
         "kept",
     ]);
     assert!(bench.path("kept/shop/new/config/settings.inc.php").exists());

@@ -545,3 +545,104 @@ fn sites_of_a_network_move_or_are_said_to_stay() {
         "{moved}"
     );
 }
+
+#[test]
+fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
+    let Some(server) = server() else { return };
+    if !php::there() {
+        return;
+    }
+    let bench = Bench::new();
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let document = std::fs::read_to_string(root.join("docs/definitions.md")).unwrap();
+    let example = document.split("```toml\n").nth(1).unwrap().split("```").next().unwrap();
+    std::fs::create_dir_all(bench.path("home/.config/zporter/systems")).unwrap();
+    bench.write("home/.config/zporter/systems/starlog.toml", example);
+    bench
+        .run(&["systems", "--check", "home/.config/zporter/systems/starlog.toml"])
+        .expect(0)
+        .says(&["usable definition of Star Log"]);
+    for folder in ["old/cache/compiled", "old/plates", "old/install"] {
+        std::fs::create_dir_all(bench.path(folder)).unwrap();
+    }
+    bench.write("old/star.php", "<?php\nconst STAR_HOME = 'https://log.fernhollow.example/diary/';\nconst DB_HOST = 'localhost';\n$db = array('host' => 'x', 'port' => '');\nconst DB_NAME = 'log';\nconst DB_USER = 'log';\n\
+        define('DB_PASS', 'fake-old');\ndefine('PREFIX', 'sl_');\ndefine('TMP', '/home/fernhollow/log/tmp');\ndefine('OFFICE', 'log@fernhollow.example');\ndefine('PEPPER', 'fake-pepper');\ndefine('CLOSED', '1');\n");
+    bench.write("old/version.php", "<?php\nconst MAJOR = 2;\nconst MINOR = 7;\n");
+    for (file, text) in [
+        ("paths.php", "/home/fernhollow/log"),
+        ("cache/index.html", ""),
+        ("cache/x", "x"),
+        ("plates/m31.png", "png"),
+        ("robots.txt", "Sitemap: https://log.fernhollow.example/diary/map.xml\n"),
+        ("install/index.php", ""),
+    ] {
+        bench.write(&format!("old/{file}"), text);
+    }
+    // What the system does with its config and its rows.
+    bench.write("old/index.php", "<?php require 'star.php'; if (CLOSED) { http_response_code(503); exit; }\n$c = new mysqli(DB_HOST, DB_USER, DB_PASS, DB_NAME, (int) $db['port']);\n$c->set_charset('utf8mb4');\n$p = PREFIX;\n\
+        foreach ($c->query(\"SELECT * FROM {$p}options\")->fetch_all() as $r) { echo \"$r[0]: $r[1]\\n\"; }\nprint_r(unserialize($c->query(\"SELECT v FROM {$p}entries\")->fetch_row()[0]));\necho STAR_HOME, TMP;\n");
+    bench.write("old.sql", "CREATE TABLE `sl_options` (`name` varchar(40) PRIMARY KEY, `value` text);\nINSERT INTO `sl_options` VALUES ('host','log.fernhollow.example/diary'),('title','Diary'),('sl_rights','all'),('sl_x','keeps its name');\n\
+        CREATE TABLE `sl_entries` (`v` text);\nINSERT INTO `sl_entries` VALUES ('a:1:{s:4:\\\"link\\\";s:42:\\\"https://log.fernhollow.example/diary/Größe\\\";}');\nCREATE TABLE `sl_sessions` (`id` int);\nINSERT INTO `sl_sessions` VALUES (1);\n\
+        CREATE TABLE `sl_people` (`id` int, `role` varchar(9), `mail` varchar(90), `pass` varchar(90));\nINSERT INTO `sl_people` VALUES (1,'guest','g@x.test','a'),(4,'admin','a@x.test','b');\n");
+    let survey = bench.run(&["survey", "old", "--dump", "old.sql", "--json"]).expect(0).json();
+    assert_eq!(
+        (&survey["system"]["id"], &survey["system"]["version"], &survey["address"]["address"]),
+        (&"starlog".into(), &"2.7".into(), &"https://log.fernhollow.example/diary".into())
+    );
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["Packed"]);
+    bench.run(&["prove", "a.zip"]).expect(0).says(&["Whole"]);
+    let database = server.new_database();
+    let port = php::port();
+    let address = format!("http://copy.fernhollow.test:{port}/x");
+    bench.write("pw", "fake-Nova-1604");
+    std::fs::create_dir(bench.path("web")).unwrap();
+    let url = database.tcp_url(server);
+    bench
+        .run(&[
+            "restore",
+            "a.zip",
+            "web/x",
+            "--address",
+            &address,
+            "--database",
+            &url,
+            "--table-prefix",
+            "nu_",
+            "--set",
+            "maintenance=off",
+            "--set",
+            "mail=off",
+            "--site-name",
+            "Kopie",
+            "--admin-email",
+            "me@copy.test",
+            "--admin-password-file",
+            "pw",
+            "--tidy",
+        ])
+        .says(&["Restored", "removed", "maintenance=off"]);
+    let php = Php::serve(&bench.path("web"), port);
+    let (status, page) = php.get(&format!("copy.fernhollow.test:{port}"), "/x/");
+    assert_eq!(status, 200, "{page}");
+    let root = bench.path("web/x").display().to_string();
+    for text in [
+        "title: Kopie",
+        "mail: 0",
+        "nu_rights: all",
+        "sl_x: keeps its name",
+        &format!("host: copy.fernhollow.test:{port}/x"),
+        &format!("[link] => {address}/Größe"),
+        &format!("{address}/{root}/tmp"),
+    ] {
+        assert!(page.contains(text), "{text}: {page}");
+    }
+    let content = server.content(&database);
+    assert!(
+        content.contains("(4,'admin','me@copy.test','$2y$10$")
+            && content.contains("(1,'guest','g@x.test','a')"),
+        "{content}"
+    );
+    let there = |path: &str| bench.path(&format!("web/x/{path}")).exists();
+    assert!(there("plates/m31.png") && there("cache/compiled") && there("cache/index.html"));
+    assert!(!there("paths.php") && !there("cache/x") && !there("install"));
+}

@@ -48,6 +48,8 @@ pub struct Restored {
     pub tally: Tally,
     /// Definers taken out.
     pub definers: u64,
+    /// Names of tables that got the new prefix.
+    pub renamed: u64,
     /// Switches, names and the way in that were set.
     pub put: Vec<String>,
     /// How the new host finds its folder, where one code base serves several.
@@ -181,6 +183,7 @@ impl Restored {
         self.tally.add(rewritten.tally, MOST_SAMPLES);
         self.cells.extend(rewritten.cells);
         self.definers += rewritten.definers;
+        self.renamed += rewritten.renamed;
         for (rule, rows) in rewritten.put {
             *self.rows_put.entry(rule).or_default() += rows;
         }

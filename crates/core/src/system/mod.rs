@@ -1,8 +1,10 @@
 //! Definitions of content systems: data files compiled in, and the user's own.
 
+mod check;
 pub mod schema;
 
 pub use schema::Definition;
+use serde::Serialize;
 use std::path::{Path, PathBuf};
 
 /// Why a definition cannot be used.
@@ -18,15 +20,29 @@ pub enum DefinitionError {
         source: std::io::Error,
     },
     /// The text is no definition.
-    #[error("{path}, line {line}: {message}")]
+    #[error("{path} is no usable definition: {}", told(.mistakes))]
     Wrong {
         /// Path or name.
         path: String,
-        /// Line, from 1.
-        line: usize,
-        /// What is wrong.
-        message: String,
+        /// What is wrong with it, line by line; at least one.
+        mistakes: Vec<Mistake>,
     },
+}
+
+/// A mistake in a definition.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct Mistake {
+    /// Line, from 1.
+    pub line: usize,
+    /// What is wrong.
+    pub message: String,
+}
+
+fn told(mistakes: &[Mistake]) -> String {
+    match mistakes {
+        [one] => format!("line {}: {}", one.line, one.message),
+        many => format!("{} mistakes", many.len()),
+    }
 }
 
 const BUILT_IN: [(&str, &str); 10] = [
@@ -49,22 +65,25 @@ pub struct Known {
     pub definition: Definition,
     /// The user's file, or nothing for a built-in one.
     pub file: Option<PathBuf>,
+    /// Its text.
+    pub text: String,
 }
 
 /// Loads the built-in definitions and those of the user's folder. A user's definition replaces a built-in one of the same id.
 pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
     let mut known = Vec::new();
     for (name, text) in BUILT_IN {
-        known.push(Known { definition: parse(name, text)?, file: None });
+        known.push(Known { definition: parse(name, text)?, file: None, text: text.to_string() });
     }
     let entries = user_folder.and_then(|f| std::fs::read_dir(f).ok());
     let mut files: Vec<PathBuf> = entries.into_iter().flatten().flatten().map(|e| e.path()).collect();
     files.retain(|p| p.extension().is_some_and(|e| e == "toml"));
     files.sort();
     for path in files {
-        let definition = read(&path)?;
+        let text = text_of(&path)?;
+        let definition = parse(&path.display().to_string(), &text)?;
         known.retain(|k: &Known| k.definition.id != definition.id);
-        known.push(Known { definition, file: Some(path) });
+        known.push(Known { definition, file: Some(path), text });
     }
     known.sort_by(|a, b| a.definition.id.cmp(&b.definition.id));
     Ok(known)
@@ -72,47 +91,22 @@ pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
 
 /// Reads and checks one definition file.
 pub fn read(path: &Path) -> Result<Definition, DefinitionError> {
-    let text = std::fs::read_to_string(path)
-        .map_err(|source| DefinitionError::Read { path: path.to_path_buf(), source })?;
-    parse(&path.display().to_string(), &text)
+    parse(&path.display().to_string(), &text_of(path)?)
+}
+
+fn text_of(path: &Path) -> Result<String, DefinitionError> {
+    std::fs::read_to_string(path).map_err(|source| DefinitionError::Read { path: path.to_path_buf(), source })
 }
 
 fn parse(name: &str, text: &str) -> Result<Definition, DefinitionError> {
-    let wrong = |line, message| DefinitionError::Wrong { path: name.to_string(), line, message };
+    let wrong = |mistakes| DefinitionError::Wrong { path: name.to_string(), mistakes };
     let definition: Definition = toml::from_str(text).map_err(|e| {
         let at = e.span().map_or(0, |s| s.start.min(text.len()));
-        wrong(1 + text[..at].matches('\n').count(), e.message().trim().to_string())
+        let line = 1 + text[..at].matches('\n').count();
+        wrong(vec![Mistake { line, message: e.message().trim().to_string() }])
     })?;
-    let line_of = |needle: &str| 1 + text.lines().position(|l| l.contains(needle)).unwrap_or(0);
-    if definition.recognise.is_empty() {
-        return Err(wrong(1, "`recognise` names no file, so no site would be recognised".into()));
-    }
-    for key in definition.config.iter().flat_map(|c| &c.key) {
-        let needs_form = matches!(key.role, schema::Role::Address | schema::Role::BasePath);
-        if needs_form && key.form.is_none() {
-            let message =
-                format!("the key `{}` holds an address but no `form` says how it is spelled", key.name);
-            return Err(wrong(line_of(&key.name), message));
-        }
-    }
-    for cell in &definition.cell {
-        if cell.key.is_some() == cell.values.is_empty() {
-            let message =
-                format!("the cell {}.{} needs both `key` and `values`, or neither", cell.table, cell.column);
-            return Err(wrong(line_of(&format!("\"{}\"", cell.table)), message));
-        }
-    }
-    let patterns = (definition.transient.iter().map(|t| &t.path))
-        .chain(definition.generated.iter().map(|g| &g.path))
-        .chain(definition.text.iter().map(|t| &t.path))
-        .chain(definition.leftover.iter().map(|l| &l.path));
-    for pattern in patterns {
-        if pattern.starts_with('/') || pattern.split('/').any(|s| s == "..") {
-            return Err(wrong(line_of(pattern), format!("the path `{pattern}` must lie under the site")));
-        }
-        glob(pattern).map_err(|e| wrong(line_of(pattern), e.to_string()))?;
-    }
-    Ok(definition)
+    let mistakes = check::mistakes(&definition, text);
+    if mistakes.is_empty() { Ok(definition) } else { Err(wrong(mistakes)) }
 }
 
 /// Compiles a path pattern in which `*` stands for one name (or part of one).
@@ -144,17 +138,27 @@ mod tests {
                 8,
                 "form",
             ),
-            ("id='x'\nname='X'\nrecognise=[]\n".into(), 1, "recognise"),
+            ("id='x'\nname='X'\nrecognise=[]\n".into(), 3, "recognise"),
             (format!("{base}colour='red'\n"), 5, "colour"),
         ];
         for (text, line, word) in rows {
             match parse("t.toml", &text) {
-                Err(DefinitionError::Wrong { line: l, message, .. }) => {
-                    assert_eq!(l, line, "{message}");
-                    assert!(message.contains(word), "{message}");
+                Err(DefinitionError::Wrong { mistakes, .. }) => {
+                    assert_eq!((mistakes.len(), mistakes[0].line), (1, line), "{mistakes:?}");
+                    assert!(mistakes[0].message.contains(word), "{mistakes:?}");
                 }
                 other => panic!("{other:?}"),
             }
         }
+    }
+
+    #[test]
+    fn every_mistake_is_told_at_once() {
+        let text = "id='X y'\nname='X'\n[[recognise]]\npath='{site}/a'\n[[version]]\npath='v'\n[[cell]]\ntable='t'\ncolumn='c'\nform='url'\nkey='k'\n\
+            [[table]]\nname='a*b'\nsafe=true\nabout=''\n[[switch]]\nname='mail'\nstates={dim='1'}\nput={}\n[[switch]]\nname='cache'\nstates={off='gone'}\n\
+            put.file={path='a',content=''}\n[admin]\ntable='u'\nid='i'\nemail='e'\npassword='p'\nhash=[{scheme='sha1-utf16'}]\n";
+        let Err(DefinitionError::Wrong { mistakes, .. }) = parse("t.toml", text) else { panic!() };
+        let lines: Vec<usize> = mistakes.iter().map(|m| m.line).collect();
+        assert_eq!(lines, [1, 3, 5, 7, 12, 16, 16, 20, 24, 24], "{mistakes:#?}");
     }
 }

@@ -304,16 +304,13 @@ fn wanted_rows_are_found_wherever_they_stand() {
 }
 
 #[test]
-fn what_only_mysql_can_do_refuses_the_others_by_name() {
+fn every_dialect_is_told_by_its_bytes() {
     for (start, dialect) in [
         (&b"--\n-- PostgreSQL database dump\n"[..], Dialect::Postgres),
         (b"PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", Dialect::Sqlite),
         (b"USE [x]\r\nGO\r\nINSERT [dbo].[T] ([a]) VALUES (N'x')\r\n", Dialect::SqlServer),
     ] {
-        match inspect(start, &[], false) {
-            Err(DumpError::Dialect(said)) => assert_eq!(said, dialect),
-            other => panic!("{other:?}"),
-        }
+        assert_eq!(inspect(start, &[], false).unwrap().dialect, Some(dialect));
     }
     let article =
         "x\nGO\nUSE [a]\nINSERT [dbo].[T] ([a]) VALUES (N'b', N'c')\nGO\nSET IDENTITY_INSERT [dbo].[T] ON\n"
@@ -381,7 +378,7 @@ fn every_stand_ins_dump_moves_there_and_back() {
         let before = site.dump();
         let (there, changed) = through(&before, &pair(&site.address, new, &site.root, new_root));
         let (back, again) = through(&there, &pair(new, &site.address, new_root, &site.root));
-        assert!(changed > 4 && changed == again, "{variant:?}: {changed} there, {again} back");
+        assert!(changed > 1 && changed == again, "{variant:?}: {changed} there, {again} back");
         // A shop's terms are linked with http; going back they get the scheme that was given.
         let expected = if site.address.starts_with("https:") {
             before.replace(&site.address.replace("https:", "http:"), &site.address)

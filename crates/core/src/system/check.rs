@@ -1,0 +1,208 @@
+//! What can be wrong with a definition that reads: every mistake with its line, so that one look at the file mends them all.
+
+use super::schema::{ConfigForm, Definition, HashScheme, Put, Role};
+use super::{Mistake, glob};
+
+/// States that the words of switches know.
+const STATES: [&str; 3] = ["on", "off", "plain"];
+
+/// Checks a definition against the text it was read from.
+pub(super) fn mistakes(definition: &Definition, text: &str) -> Vec<Mistake> {
+    let mut check = Check { text, found: Vec::new() };
+    check.whole(definition);
+    check.files(definition);
+    check.rows(definition);
+    check.switches(definition);
+    check.found.sort_by_key(|m| m.line);
+    check.found
+}
+
+struct Check<'t> {
+    text: &'t str,
+    found: Vec<Mistake>,
+}
+
+impl Check<'_> {
+    fn wrong(&mut self, line: usize, message: impl Into<String>) {
+        self.found.push(Mistake { line, message: message.into() });
+    }
+
+    /// Returns the line of the nth table of a kind, such as `[[switch]]`; of the kind's key where it is written in another way.
+    fn line(&self, kind: &str, index: usize) -> usize {
+        let header = format!("[[{kind}]]");
+        let mut lines = self.text.lines().enumerate().filter(|(_, l)| l.trim_start().starts_with(&header));
+        lines.nth(index).map_or_else(|| self.line_of(kind), |(i, _)| i + 1)
+    }
+
+    /// Returns the line that names something first.
+    fn line_of(&self, what: &str) -> usize {
+        1 + self.text.lines().position(|l| l.contains(what)).unwrap_or(0)
+    }
+
+    /// Returns the line from another one on that names something; that other one if none does.
+    fn line_in(&self, from: usize, what: &str) -> usize {
+        let mut lines = self.text.lines().enumerate().skip(from - 1);
+        lines.find(|(_, l)| l.contains(what)).map_or(from, |(i, _)| i + 1)
+    }
+
+    fn whole(&mut self, d: &Definition) {
+        let plain = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+        if d.id.is_empty() || !d.id.chars().all(plain) {
+            self.wrong(
+                self.line_of("id"),
+                format!("the id {:?} is made of more than small letters, digits and hyphens", d.id),
+            );
+        }
+        if d.recognise.is_empty() {
+            self.wrong(
+                self.line_of("recognise"),
+                "`recognise` names no file, so no site would be recognised",
+            );
+        }
+        for (i, version) in d.version.iter().enumerate() {
+            if version.keys.is_empty() != version.from_name {
+                self.wrong(
+                    self.line("version", i),
+                    "a version is read from `keys`, or from the file's name with `from_name = true`",
+                );
+            }
+        }
+    }
+
+    fn files(&mut self, d: &Definition) {
+        for (i, config) in d.config.iter().enumerate() {
+            let line = self.line("config", i);
+            self.path("config", i, &config.path);
+            if config.form == ConfigForm::Htaccess && !config.key.is_empty() {
+                self.wrong(line, format!("{}: a file of the form `htaccess` has no keys", config.path));
+            }
+            for key in &config.key {
+                let line = self.line_in(line, &key.name);
+                let needs_form = matches!(key.role, Role::Address | Role::BasePath);
+                if needs_form && key.form.is_none() {
+                    self.wrong(
+                        line,
+                        format!(
+                            "the key `{}` holds an address but no `form` says how it is spelled",
+                            key.name
+                        ),
+                    );
+                }
+                if key.name.trim_end_matches('*').contains('*') {
+                    self.wrong(
+                        line,
+                        format!("in the name `{}` a `*` stands elsewhere than at the end", key.name),
+                    );
+                }
+            }
+        }
+        let lists: [(&str, Vec<&String>); 6] = [
+            ("recognise", d.recognise.iter().map(|m| &m.path).collect()),
+            ("transient", d.transient.iter().map(|t| &t.path).collect()),
+            ("generated", d.generated.iter().map(|g| &g.path).collect()),
+            ("text", d.text.iter().map(|t| &t.path).collect()),
+            ("leftover", d.leftover.iter().map(|l| &l.path).collect()),
+            ("media", d.media.iter().map(|m| &m.path).collect()),
+        ];
+        for (kind, paths) in lists {
+            for (i, path) in paths.into_iter().enumerate() {
+                self.path(kind, i, path);
+                if path.contains("{site}") && d.hosts.is_none() {
+                    self.wrong(
+                        self.line(kind, i),
+                        format!("the path `{path}` speaks of `{{site}}`, but there are no `hosts`"),
+                    );
+                }
+            }
+        }
+    }
+
+    fn path(&mut self, kind: &str, index: usize, path: &str) {
+        let line = self.line_in(self.line(kind, index), path);
+        if path.starts_with('/') || path.split('/').any(|s| s == "..") {
+            self.wrong(line, format!("the path `{path}` must lie under the site"));
+        }
+        if let Err(e) = glob(&path.replace("{site}", "x")) {
+            self.wrong(line, e.to_string());
+        }
+    }
+
+    fn rows(&mut self, d: &Definition) {
+        for (i, cell) in d.cell.iter().enumerate() {
+            if cell.key.is_some() == cell.values.is_empty() {
+                let message = format!(
+                    "the cell {}.{} needs both `key` and `values`, or neither",
+                    cell.table, cell.column
+                );
+                self.wrong(self.line("cell", i), message);
+            }
+        }
+        for (i, rows) in d.address.iter().enumerate() {
+            if rows.beside.is_some() && rows.only.is_none() {
+                self.wrong(
+                    self.line("address", i),
+                    "`beside` names further rows; `only` has to name the one with the host",
+                );
+            }
+        }
+        for (i, table) in d.table.iter().enumerate() {
+            if table.name.trim_end_matches('*').contains('*') {
+                self.wrong(
+                    self.line("table", i),
+                    format!("in the table `{}` a `*` stands elsewhere than at the end", table.name),
+                );
+            }
+        }
+        if let Some(admin) = &d.admin {
+            let line = self.line_of("[admin]");
+            if admin.hash.is_empty() {
+                self.wrong(line, "`hash` names no scheme for the administrator's password");
+            }
+            if admin.only.is_some() == admin.named_by.is_some() {
+                self.wrong(line, "the administrator's row is told by `only` or by `named_by`, one of them");
+            }
+            if admin.salt.is_none() && admin.hash.iter().any(|h| h.scheme == HashScheme::Sha1Utf16) {
+                self.wrong(line, "the scheme `sha1-utf16` needs the column of the `salt`");
+            }
+        }
+    }
+
+    fn switches(&mut self, d: &Definition) {
+        for (i, switch) in d.switch.iter().enumerate() {
+            let line = self.line("switch", i);
+            for (state, value) in &switch.states {
+                if !STATES.contains(&state.as_str()) {
+                    self.wrong(line, format!("the state {state:?} is none of on, off, plain"));
+                }
+                if switch.put.file.is_some() && value != "write" && value != "remove" {
+                    self.wrong(line, format!("a file can be `write` or `remove` in a state, not {value:?}"));
+                }
+            }
+            if switch.states.is_empty() {
+                self.wrong(line, "a switch without `states` switches nothing");
+            }
+            self.put(line, &switch.put);
+        }
+        for (i, identity) in d.identity.iter().enumerate() {
+            self.put(self.line("identity", i), &identity.put);
+        }
+    }
+
+    fn put(&mut self, line: usize, put: &Put) {
+        let places = [put.config.is_some(), put.row.is_some(), put.file.is_some()];
+        if places.iter().filter(|p| **p).count() != 1 {
+            self.wrong(line, "`put` names one place: `config`, `row` or `file`");
+        }
+        if put.row.as_ref().is_some_and(|r| r.only.is_empty()) {
+            self.wrong(line, "`only` of a row tells which row is meant; without it every row would change");
+        }
+        if put.row.as_ref().is_some_and(|r| r.make && !r.within.is_empty()) {
+            self.wrong(line, "a row whose value is one item of an array cannot be made");
+        }
+        for version in [&put.from, &put.below].into_iter().flatten() {
+            if !version.starts_with(|c: char| c.is_ascii_digit()) {
+                self.wrong(line, format!("{version:?} is no version"));
+            }
+        }
+    }
+}
