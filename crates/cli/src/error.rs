@@ -291,6 +291,7 @@ impl From<RestoreError> for CommandError {
             RestoreError::Password(_) => CommandError::new(Exit::Usage, &e)
                 .hint("leave --admin-password-file out, and reset the password on the new host"),
             RestoreError::Prefix { .. } => CommandError::new(Exit::Usage, &e),
+            RestoreError::Joining { .. } => CommandError::new(Exit::Refused, &e),
             RestoreError::SeveralHosts { .. } => {
                 CommandError::new(Exit::Usage, &e).hint("name the one to restore with --host-folder NAME")
             }

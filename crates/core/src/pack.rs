@@ -347,6 +347,7 @@ fn whole_dump<R: std::io::Read>(
         relocation: None,
         cells: Vec::new(),
         puts: Vec::new(),
+        starts: Vec::new(),
         keep,
         strip_definers: false,
         prefix: None,

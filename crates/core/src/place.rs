@@ -527,6 +527,24 @@ impl Relocation {
         let further = self.further.iter().find_map(|(from, to)| respell([from].into_iter(), to, old, form));
         respell(self.old_addresses(), &self.to.address, old, form).or(further)
     }
+
+    /// The same for a path that stands beside a host: only the sites of that host can be meant. A reference keeps what follows the
+    /// longest base path that it begins with.
+    pub fn respell_beside(&self, host: &str, old: &str, form: AddressForm) -> Option<String> {
+        let main = self.old_addresses().map(|a| (a, &self.to.address));
+        let pairs = main.chain(self.further.iter().map(|(a, b)| (a, b)));
+        let ours = pairs.filter(|(a, _)| a.host_port().eq_ignore_ascii_case(host));
+        if form != AddressForm::Reference {
+            return ours.into_iter().find_map(|(a, b)| respell([a].into_iter(), b, old, form));
+        }
+        let below = ours.filter_map(|(a, b)| {
+            let rest = old.strip_prefix(a.base())?;
+            (rest.is_empty() || rest.starts_with('/')).then_some((a.base().len(), b, rest))
+        });
+        let (_, new, rest) = below.max_by_key(|(len, ..)| *len)?;
+        let moved = format!("{}{rest}", new.base());
+        Some(if moved.is_empty() { "/".into() } else { moved })
+    }
 }
 
 /// Old and new addresses and roots, without the rest of a place: what a text rewriter needs.

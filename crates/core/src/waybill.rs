@@ -58,6 +58,9 @@ pub struct Waybill {
     /// Folder of the host that is meant, where a plain archive holds several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host_folder: Option<String>,
+    /// Restore as a further host of the code base in the target, in a folder of this name.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub host_as: Option<String>,
     /// Switches, as `NAME=STATE`.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub set: Vec<String>,

@@ -171,6 +171,16 @@ pub(crate) fn dump(site: &Site) -> String {
         ));
         out.push(table(&format!("{p}{body}"), columns, &[format!("(7,{})", text(&html))]));
         out.push(table(&format!("{p}menu_links"), "  `mlid` int NOT NULL,\n  `link_path` varchar(255) NOT NULL,\n  `options` blob,\n  PRIMARY KEY (`mlid`)", &[format!("(1,{},{})", text(&format!("{a}/shop")), text(&options))]));
+        let (paths, column, path) = if site.variant == Variant::Drupal6 {
+            ("files", "filepath", "sites/default/files/m31.png")
+        } else {
+            ("system", "filename", "sites/default/modules/stars/stars.module")
+        };
+        out.push(table(
+            &format!("{p}{paths}"),
+            &format!("  `{column}` varchar(255) NOT NULL,\n  PRIMARY KEY (`{column}`)"),
+            &[format!("('{path}'),('modules/node/node.module')")],
+        ));
         out.push(users(old_users, &account));
     }
     out.push(TAIL.to_string());

@@ -135,6 +135,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
         relocation: None,
         cells: Vec::new(),
         puts: Vec::new(),
+        starts: Vec::new(),
         keep: &keep,
         strip_definers: false,
         prefix,

@@ -63,6 +63,9 @@ pub struct RestoreArgs {
     /// Folder of the host that is meant, where a plain archive holds several
     #[arg(long, value_name = "NAME")]
     pub host_folder: Option<String>,
+    /// Restore as a further host of the code base in TARGET: its folder alone, under this name
+    #[arg(long, value_name = "NAME", conflicts_with_all = ["only", "without", "tidy"])]
+    pub host_as: Option<String>,
     /// New place of the folder that belongs to the site outside of its root (default: TARGET-storage)
     #[arg(long, value_name = "DIR")]
     pub storage: Option<PathBuf>,
@@ -94,7 +97,7 @@ pub struct RestoreArgs {
     #[arg(long, value_name = "FILE")]
     pub save_waybill: Option<PathBuf>,
     /// Run the job kept in this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["archive", "target", "address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["archive", "target", "address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
     pub waybill: Option<PathBuf>,
     /// Write the full report as JSON
     #[arg(long, value_name = "FILE")]
@@ -225,6 +228,7 @@ fn waybill(args: &RestoreArgs) -> Result<Waybill, CommandError> {
         table_prefix: args.table_prefix.clone(),
         storage: args.storage.as_ref().map(whole),
         host_folder: args.host_folder.clone(),
+        host_as: args.host_as.clone(),
         set: args.set.clone(),
         site_name: args.site_name.clone(),
         admin_email: args.admin_email.clone(),
@@ -259,6 +263,7 @@ fn job(bill: &Waybill) -> Result<RestoreJob, CommandError> {
         table_prefix: bill.table_prefix.clone(),
         storage: bill.storage.clone(),
         host_folder: bill.host_folder.clone(),
+        host_as: bill.host_as.clone(),
         wishes: Wishes {
             switches: bill.set.iter().map(|text| switch(text)).collect::<Result<_, _>>()?,
             site_name: bill.site_name.clone(),
@@ -396,6 +401,9 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool) {
         for w in &done.warnings {
             ui.finding(&w.what, &w.place, &w.cure);
         }
+    }
+    if let Some(later) = &done.media_later {
+        ui.line(format!("\nThe media come later with: {later}"));
     }
     if dry_run {
         ui.line("\nNothing was changed. Run the same command without --dry-run to do this.");

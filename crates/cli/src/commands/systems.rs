@@ -94,7 +94,10 @@ fn explain(ui: &Ui, d: &Definition) {
         ui.heading(&format!("Config file {}", config.path));
         let rows = config.key.iter().map(|k| {
             let form = k.form.as_ref().map(word).unwrap_or_default();
-            vec![k.name.clone(), word(&k.role), form, k.about.clone()]
+            let own = if k.own { "a copy beside the live site should get its own" } else { "" };
+            let about =
+                [k.about.as_str(), own].into_iter().filter(|t| !t.is_empty()).collect::<Vec<_>>().join("; ");
+            vec![k.name.clone(), word(&k.role), form, about]
         });
         if config.key.is_empty() {
             ui.line("  hosts, base paths, addresses and paths in directives");
@@ -159,7 +162,7 @@ fn explain(ui: &Ui, d: &Definition) {
         ui.line(format!("  administrator: {}.{} and {}", admin.table, admin.email, admin.password));
         for h in &admin.hash {
             let versions = versions(h.from.as_deref(), h.below.as_deref());
-            ui.line(format!("  password as {} {versions}", word(&h.scheme)).trim_end().to_string());
+            ui.line(format!("  password as {} {versions}", word(&h.scheme)).trim_end());
         }
     }
     section("Should not lie in a document root", !d.leftover.is_empty());

@@ -3,7 +3,7 @@
 
 use super::common::mariadb::server;
 use super::common::php::{self, Php};
-use super::common::{Bench, nothing_points_back};
+use super::common::{Bench, files, nothing_points_back};
 use zporter_standin::{Site, VARIANTS, Variant};
 
 /// What a stand-in's page must show of the copy, beside its new address.
@@ -503,6 +503,193 @@ fn hosts_on_one_code_base_are_told_apart() {
 }
 
 #[test]
+fn a_host_joins_the_code_base_of_others() {
+    let Some(server) = server() else { return };
+    if !php::there() {
+        return;
+    }
+    for variant in [Variant::Drupal6, Variant::Drupal7, Variant::Drupal10] {
+        let bench = Bench::new();
+        let site = bench.site(variant);
+        bench
+            .run(&[
+                "pack",
+                "old",
+                "--dump",
+                "old.sql",
+                "-o",
+                "a.zip",
+                "--host-folder",
+                "default",
+                "--address",
+                &site.address,
+            ])
+            .expect(0)
+            .says(&["Packed"]);
+        let before = files(&bench.path("old"));
+        let port = php::port();
+        let host = format!("dev.fernhollow.test:{port}");
+        let address = format!("http://{host}");
+        let database = server.new_database();
+        let url = database.tcp_url(server);
+        let args = |name: &'static str, target: &'static str| {
+            [
+                "restore",
+                "a.zip",
+                target,
+                "--host-as",
+                name,
+                "--address",
+                &address,
+                "--database",
+                &url,
+                "--from-root",
+                &site.root,
+                "--site-name",
+                "Entwurf",
+            ]
+            .map(str::to_string)
+        };
+        let run = |name, target| {
+            let args = args(name, target);
+            bench.run(&args.iter().map(String::as_str).collect::<Vec<_>>())
+        };
+        run("members.fernhollow.example", "old").expect(3).says(&["there already"]);
+        run("../x", "old").expect(3).says(&["one word"]);
+        run("dev", "nowhere").expect(3).says(&["no code base"]);
+        run("dev", "old").says(&["Restored", "dev.fernhollow.test"]);
+        let php = Php::serve(&bench.path("old"), port);
+        let (status, page) = php.get(&host, "/");
+        assert!(
+            status == 200 && page.contains("sites/dev") && page.contains("Entwurf"),
+            "{variant:?}: {page}"
+        );
+        assert!(
+            page.contains("src=\"/sites/dev/files/m31.png\"") && !page.contains("club.fernhollow.example/"),
+            "{variant:?}: {page}"
+        );
+        let content = server.content(&database);
+        assert!(!content.contains("sites/default/"), "{variant:?}: {content}");
+        assert!(variant == Variant::Drupal10 || content.contains("'modules/node/node.module'"));
+        // The others are as they were.
+        let after = files(&bench.path("old"));
+        let map = |p: &std::path::Path| p.ends_with("sites/sites.php") || p.starts_with("sites/dev");
+        assert_eq!(before, after.into_iter().filter(|(p, _)| !map(p)).collect::<Vec<_>>(), "{variant:?}");
+    }
+}
+
+#[test]
+fn tables_that_sites_share_are_carried_once_and_said() {
+    let bench = Bench::new();
+    let site = bench.site(Variant::Drupal6);
+    let settings = bench.read("old/sites/default/settings.php").replace(
+        "$db_prefix = 'fh_';",
+        "$db_prefix = array('default' => 'fh_', 'users' => 'shared_', 'role' => 'shared_');",
+    );
+    std::fs::remove_file(bench.path("old/sites/default/settings.php")).unwrap();
+    bench.write("old/sites/default/settings.php", settings);
+    bench.write("old.sql", site.dump().replace("`fh_users`", "`shared_users`"));
+    bench.run(&["survey", "old", "--dump", "old.sql"]).expect(0).says(&["shared_users, by every site"]);
+    bench
+        .run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--host-folder", "default"])
+        .expect(1)
+        .says(&["shared_role is shared with other sites"]);
+    let args = [
+        "restore",
+        "a.zip",
+        "new",
+        "--address",
+        "http://n.test",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "n.sql",
+        "--table-prefix",
+        "nu_",
+    ];
+    bench.run(&args).says(&["Restored"]);
+    let dump = bench.read("n.sql");
+    assert_eq!(
+        (dump.matches("CREATE TABLE `shared_users`").count(), dump.matches("`nu_variable`").count() > 1),
+        (1, true),
+        "{dump}"
+    );
+    assert!(
+        bench
+            .read("new/sites/default/settings.php")
+            .contains("array('default' => 'nu_', 'users' => 'shared_', 'role' => 'shared_')")
+    );
+}
+
+#[test]
+fn several_shops_of_one_database_move_each_to_its_own_address() {
+    let bench = Bench::new();
+    bench.site(Variant::PrestaShop17);
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["Packed"]);
+    let args = [
+        "restore",
+        "a.zip",
+        "new",
+        "--address",
+        "https://n.test",
+        "--database",
+        "mysql://u@h:3310/n",
+        "--from-root",
+        "/x/y",
+        "--dump-to",
+    ];
+    bench
+        .run(&[&args[..], &["one.sql"]].concat())
+        .says(&["stays", "https://kids.fernhollow.example, another site"]);
+    assert!(
+        bench
+            .read("one.sql")
+            .contains("(2,2,'kids.fernhollow.example','kids.fernhollow.example','/','',1,1)")
+    );
+    std::fs::remove_dir_all(bench.path("new")).unwrap();
+    bench
+        .run(
+            &[&args[..], &["two.sql", "--map", "https://kids.fernhollow.example", "https://k.test/play"]]
+                .concat(),
+        )
+        .says(&["Restored"]);
+    let dump = bench.read("two.sql");
+    for row in [
+        "(1,1,'n.test','n.test','/','',1,1)",
+        "(2,2,'k.test','k.test','/play/','',1,1)",
+        "'PS_SHOP_DOMAIN','k.test'",
+        "'PS_SHOP_DOMAIN','n.test'",
+    ] {
+        assert!(dump.contains(row), "{row}\n{dump}");
+    }
+    // The port has a key of its own in the newer lines; where only YAML is there, that is edited.
+    let parameters = bench.read("new/app/config/parameters.php");
+    assert!(
+        parameters.contains("'database_host' => 'h'") && parameters.contains("'database_port' => '3310'"),
+        "{parameters}"
+    );
+    std::fs::remove_file(bench.path("old/app/config/parameters.php")).unwrap();
+    bench.write("old/app/config/parameters.yml", "parameters:\n    database_host: localhost\n    database_port: ''\n    database_name: fernhollow_shop\n    database_user: web\n    database_password: 'it''s'\n    database_prefix: ps_ # tables\n    mailer_user: null\n");
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "yml.zip"]).expect(0).says(&["Packed"]);
+    let args = [
+        "restore",
+        "yml.zip",
+        "yml",
+        "--address",
+        "https://n.test",
+        "--database",
+        "mysql://u@h:3310/n",
+        "--table-prefix",
+        "nu_",
+        "--dump-to",
+        "y.sql",
+    ];
+    bench.run(&args).says(&["Restored"]);
+    let yml = "parameters:\n    database_host: 'h'\n    database_port: '3310'\n    database_name: 'n'\n    database_user: 'u'\n    database_password: 'n''e\"w\\P$1 ü'\n    database_prefix: 'nu_' # tables\n    mailer_user: null\n";
+    assert_eq!(bench.read("yml/app/config/parameters.yml"), yml);
+}
+
+#[test]
 fn sites_of_a_network_move_or_are_said_to_stay() {
     let bench = Bench::new();
     let site = bench.site(Variant::WordPressNetwork);
@@ -582,7 +769,7 @@ fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
     bench.write("old/index.php", "<?php require 'star.php'; if (CLOSED) { http_response_code(503); exit; }\n$c = new mysqli(DB_HOST, DB_USER, DB_PASS, DB_NAME, (int) $db['port']);\n$c->set_charset('utf8mb4');\n$p = PREFIX;\n\
         foreach ($c->query(\"SELECT * FROM {$p}options\")->fetch_all() as $r) { echo \"$r[0]: $r[1]\\n\"; }\nprint_r(unserialize($c->query(\"SELECT v FROM {$p}entries\")->fetch_row()[0]));\necho STAR_HOME, TMP;\n");
     bench.write("old.sql", "CREATE TABLE `sl_options` (`name` varchar(40) PRIMARY KEY, `value` text);\nINSERT INTO `sl_options` VALUES ('host','log.fernhollow.example/diary'),('title','Diary'),('sl_rights','all'),('sl_x','keeps its name');\n\
-        CREATE TABLE `sl_entries` (`v` text);\nINSERT INTO `sl_entries` VALUES ('a:1:{s:4:\\\"link\\\";s:42:\\\"https://log.fernhollow.example/diary/Größe\\\";}');\nCREATE TABLE `sl_sessions` (`id` int);\nINSERT INTO `sl_sessions` VALUES (1);\n\
+        CREATE TABLE `sl_entries` (`v` text);\nINSERT INTO `sl_entries` VALUES ('a:1:{s:4:\\\"link\\\";s:44:\\\"https://log.fernhollow.example/diary/Größe\\\";}');\nCREATE TABLE `sl_sessions` (`id` int);\nINSERT INTO `sl_sessions` VALUES (1);\n\
         CREATE TABLE `sl_people` (`id` int, `role` varchar(9), `mail` varchar(90), `pass` varchar(90));\nINSERT INTO `sl_people` VALUES (1,'guest','g@x.test','a'),(4,'admin','a@x.test','b');\n");
     let survey = bench.run(&["survey", "old", "--dump", "old.sql", "--json"]).expect(0).json();
     assert_eq!(

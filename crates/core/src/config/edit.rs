@@ -340,7 +340,7 @@ impl Job<'_> {
         for role in roles.into_iter().filter(|_| !whole) {
             let key = self.config.key.iter().find(|k| k.role == role);
             // A file that names none of them is not the one that holds them.
-            let here = roles.iter().any(|r| self.of_role(*r).is_some());
+            let here = self.of_role(Role::DatabaseName).is_some();
             if let Some(key) = key.filter(|_| here && self.of_role(role).is_none()) {
                 plan.warnings.push(Warning::new(
                     format!("the key `{}` is not there", key.name),

@@ -65,6 +65,8 @@ struct Current {
     /// Columns whose values begin with the table prefix, and the rule that says so.
     prefixed: Vec<(usize, usize)>,
     puts: Vec<BoundPut>,
+    /// Columns whose values begin otherwise, and the rule that says so.
+    starts: Vec<(usize, usize)>,
     keep: Option<Keep>,
     rows: u64,
 }
@@ -237,6 +239,7 @@ impl<'a> Worker<'a> {
             let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
             Some(BoundPut { column: index(&put.column)?, rule, only })
         });
+        let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.table == table);
         self.current = Current {
             cells: cells.collect(),
             prefixed: keys
@@ -244,6 +247,7 @@ impl<'a> Worker<'a> {
                 .filter_map(|(i, k)| Some((index(&k.column)?, i)))
                 .collect(),
             puts: puts.collect(),
+            starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
             keep: Some((self.rules.keep)(&table)),
@@ -258,6 +262,7 @@ impl<'a> Worker<'a> {
         let every = !self.current.cells.is_empty()
             || !self.current.prefixed.is_empty()
             || !self.current.puts.is_empty()
+            || !self.current.starts.is_empty()
             || self.rules.needles.asked().repair;
         let mut next = 0;
         let mut index = 0;
@@ -314,6 +319,7 @@ impl<'a> Worker<'a> {
             self.edits.extend(edit);
         }
         self.puts(row, values, quoting);
+        self.starts(row, values, quoting);
         let declared = self.edits.len();
         let repair = self.rules.needles.asked().repair;
         let mut next = 0;
@@ -355,19 +361,12 @@ impl<'a> Worker<'a> {
         if old.is_empty() && rule.form != AddressForm::BaseTrailing {
             return None;
         }
-        let ours = match at.host {
-            Some(host) => {
-                let host = text(host)?;
-                relocation.respell(&host, AddressForm::Host).is_some()
-            }
-            None => true,
-        };
-        let new = match rule.form {
+        let new = match at.host {
+            Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
             // Every path begins with the bare root: only what is not an address can be meant.
-            AddressForm::Reference => self.rules.needles.moved_reference(&old),
-            form => relocation.respell(&old, form),
+            None if rule.form == AddressForm::Reference => self.rules.needles.moved_reference(&old),
+            None => relocation.respell(&old, rule.form),
         };
-        let new = new.filter(|_| ours);
         if rule.form == AddressForm::Reference && new.is_none() {
             return None;
         }
@@ -453,6 +452,20 @@ impl<'a> Worker<'a> {
             if new[..] != row[value.span.clone()] {
                 self.edits.push(Edit::new(value.span.clone(), new));
             }
+        }
+    }
+
+    /// Replaces how values of declared columns begin.
+    fn starts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
+        for &(column, rule) in &self.current.starts {
+            let rule = &self.rules.starts[rule];
+            let Some(value) = values.get(column) else { continue };
+            let old = literal::text_of(row, value, quoting);
+            let Some(rest) = old.as_deref().and_then(|old| old.strip_prefix(&rule.old)) else { continue };
+            let new = literal::spelled(&format!("{}{rest}", rule.new), row, value, quoting);
+            self.current.columns[column].value_changed("path", 1);
+            self.edits.retain(|e| e.span != value.span);
+            self.edits.push(Edit::new(value.span.clone(), new));
         }
     }
 

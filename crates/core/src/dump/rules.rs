@@ -38,6 +38,19 @@ pub struct RowPut {
     pub secret: bool,
 }
 
+/// How the values of a column begin, and will begin.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Start {
+    /// Table, prefix included.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// Beginning that goes.
+    pub old: String,
+    /// Beginning that comes.
+    pub new: String,
+}
+
 /// What of a table is carried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Keep {
@@ -59,6 +72,8 @@ pub struct Rules<'a> {
     pub cells: Vec<Cell>,
     /// Values that are put into rows.
     pub puts: Vec<RowPut>,
+    /// Columns whose values begin otherwise.
+    pub starts: Vec<Start>,
     /// Says of a table (prefix included) what of it is carried.
     pub keep: &'a (dyn Fn(&str) -> Keep + Sync),
     /// Whether `DEFINER=…` is taken out of views, triggers and routines, so that they load under another account.

@@ -140,6 +140,14 @@ pub enum RestoreError {
         /// Their folders.
         found: Vec<String>,
     },
+    /// A host cannot join the code base in the target.
+    #[error("the host cannot join as {name:?}: {why}")]
+    Joining {
+        /// Folder it would get.
+        name: String,
+        /// Why not.
+        why: String,
+    },
     /// Such a server is not spoken to.
     #[error("a database on {0} cannot be loaded by this program")]
     NotLoadable(&'static str),

@@ -9,7 +9,7 @@ use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::Loader;
 use crate::dump::inspect;
 use crate::dump::prefix::{PrefixChange, PrefixedColumn};
-use crate::dump::rules::{Cell, Keep};
+use crate::dump::rules::{Cell, Keep, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
 use crate::pack::kept;
@@ -18,7 +18,7 @@ use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
-use crate::survey::select::{Part, Scope};
+use crate::survey::select::{Fate, Part, Scope, Selection};
 use crate::survey::{inspect_dump, table_rule};
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
@@ -60,6 +60,8 @@ pub struct RestoreJob {
     pub storage: Option<PathBuf>,
     /// Folder of the host that is meant, where a plain archive holds several.
     pub host_folder: Option<String>,
+    /// Restore as a further host of the code base in the target, in a folder of this name.
+    pub host_as: Option<String>,
     /// Switches, names, and a way in.
     pub wishes: Wishes,
     /// Whether what should not lie in a document root is removed.
@@ -121,6 +123,40 @@ impl RestorePlan {
         kept(&self.job.rows, &self.table_prefix, table).unwrap_or(usual)
     }
 
+    /// Returns the old and the new folder of a host that joins others, under the site.
+    fn joined(&self) -> Option<(PathBuf, PathBuf)> {
+        let folder = PathBuf::from(&self.definition.hosts.as_ref()?.folder);
+        Some((folder.join(self.hosts.folder.as_ref()?), folder.join(self.job.host_as.as_ref()?)))
+    }
+
+    /// Returns where a path under the site goes, under the target.
+    pub fn placed(&self, below: &Path) -> PathBuf {
+        match self.joined() {
+            Some((old, new)) => below.strip_prefix(&old).map_or(below.to_path_buf(), |rest| new.join(rest)),
+            None => below.to_path_buf(),
+        }
+    }
+
+    /// Returns the folder in which this restore writes files.
+    pub fn own_folder(&self) -> PathBuf {
+        self.joined().map_or(self.job.target.clone(), |(_, new)| self.job.target.join(new))
+    }
+
+    /// Returns the columns whose paths begin with the folder of a host that gets another name.
+    pub fn starts(&self) -> Vec<Start> {
+        let (Some((old, new)), Some(hosts)) = (self.joined(), &self.definition.hosts) else {
+            return Vec::new();
+        };
+        let start = |path: &Path| format!("{}/", path.display());
+        let columns = hosts.paths.iter().map(|p| Start {
+            table: format!("{}{}", self.table_prefix, p.table),
+            column: p.column.clone(),
+            old: start(&old),
+            new: start(&new),
+        });
+        columns.collect()
+    }
+
     /// Says whether there are rows to be restored.
     pub fn loads(&self) -> bool {
         (self.source.has_database || self.job.dump.is_some()) && self.job.scope.has(&Part::Database)
@@ -128,13 +164,19 @@ impl RestorePlan {
 
     /// Returns where the folder outside of the root goes, if the archive holds one.
     pub fn outside(&self) -> Option<PathBuf> {
+        let Kind::Ours(head) = &self.source.kind else { return None };
+        head.place.outside.as_ref()?;
         let (_, new) = self.relocation.outside.first()?;
         Some(PathBuf::from(new.to_string()))
     }
 
     /// Returns the config entry that describes a planned file, if it is one.
     pub fn config_of(&self, path: &str) -> Option<&crate::system::schema::Config> {
-        self.definition.config.iter().find(|c| glob(&c.path).is_ok_and(|g| g.is_match(path)))
+        let at = |c: &&crate::system::schema::Config| {
+            let placed = self.placed(Path::new(&c.path));
+            glob(&placed.display().to_string()).is_ok_and(|g| g.is_match(path))
+        };
+        self.definition.config.iter().find(at)
     }
 }
 
@@ -173,6 +215,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         });
     }
     let definition = hosts.definition.clone();
+    if let Some(name) = job.host_as.clone() {
+        let further = guard_joining(&job, &hosts, &name)?;
+        let folder = definition.hosts.as_ref().map(|h| h.folder.clone()).unwrap_or_default();
+        job.scope.only = vec![Part::Database, Part::Folder(Path::new(&folder).join(&further))];
+    }
     let mut facts = config_facts(&source.tree, &definition);
     if let Kind::Ours(head) = &source.kind
         && facts.files.is_empty()
@@ -181,7 +228,16 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         facts.database.clone_from(&head.place.database);
     }
     let found = find_address(&job, &source, &definition, &facts, watch)?;
-    let relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    if let (Some(new), Some(old), Some(h)) = (&job.host_as, &hosts.folder, &definition.hosts) {
+        // What speaks of the host's own folder follows it to its new name.
+        let address = |base: &Address, name: &str| Address::parse(&format!("{base}/{}/{name}", h.folder));
+        let root = |base: &Root, name: &str| Root::parse(&format!("{base}/{}/{name}", h.folder));
+        relocation
+            .further
+            .push((address(&relocation.from.address, old)?, address(&relocation.to.address, new)?));
+        relocation.outside.push((root(&relocation.from.root, old)?, root(&relocation.to.root, new)?));
+    }
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
@@ -210,7 +266,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         table_prefix: job.table_prefix.as_deref(),
         put: &puts.config,
     };
-    let files = if job.scope.has(&Part::Code) { file_plans(&source, &definition, &cx)? } else { Vec::new() };
+    let selection = Selection::of(&definition, &job.scope, &hosts.others());
+    let mut files = file_plans(&source, &definition, &cx, &selection)?;
+    if let (Some(new), Some(old), Some(h)) = (&job.host_as, &hosts.folder, &definition.hosts) {
+        let (old, new) = (format!("{}/{old}/", h.folder), format!("{}/{new}/", h.folder));
+        for file in &mut files {
+            file.path = file.path.replacen(&old, &new, 1);
+        }
+    }
     for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {
         warnings.push(warning.clone());
     }
@@ -221,7 +284,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         }
     }
     let host_way = match (&definition.hosts, &hosts.folder) {
-        (Some(h), Some(folder)) => super::hosts::way(h, folder, &job.address),
+        (Some(h), Some(folder)) => super::hosts::way(h, job.host_as.as_ref().unwrap_or(folder), &job.address),
         _ => None,
     };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
@@ -245,6 +308,25 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         source,
         job,
     })
+}
+
+/// Checks that a host can join the code base in the target, and returns the folder it has in the archive.
+fn guard_joining(job: &RestoreJob, hosts: &Hosts, name: &str) -> Result<String, RestoreError> {
+    let wrong = |why: &str| RestoreError::Joining { name: name.to_string(), why: why.to_string() };
+    let (Some(h), Some(folder)) = (&hosts.definition.hosts, &hosts.folder) else {
+        return Err(wrong("this system has one site on its code base"));
+    };
+    let plain = !name.is_empty() && !name.contains(['/', '\0']) && !name.starts_with('.');
+    if !plain {
+        return Err(wrong("a folder's name is made of one word without slashes"));
+    }
+    if !job.target.join(&h.folder).is_dir() {
+        return Err(wrong("the target holds no code base of this system"));
+    }
+    if job.target.join(&h.folder).join(name).symlink_metadata().is_ok() {
+        return Err(wrong("a folder of that name is there already"));
+    }
+    Ok(folder.clone())
 }
 
 /// Tells the system of an archive: its definition, product and version.
@@ -324,7 +406,7 @@ fn admins(
 
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
     let dump_into_site = |dump: &Path| dump.starts_with(&job.target);
-    if !job.scope.has(&Part::Code) {
+    if !job.scope.has(&Part::Code) || job.host_as.is_some() {
         // Into a site that is there: nothing of it is ever overwritten.
     } else if let Ok(entries) = fs::read_dir(&job.target) {
         let mut found: Vec<String> =
@@ -500,13 +582,17 @@ fn file_plans(
     source: &Source,
     definition: &Definition,
     cx: &Context<'_>,
+    selection: &Selection,
 ) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
-    let found = config_files(&source.tree, definition);
-    if !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
+    let carried = |path: &str| selection.fate(Path::new(path), false) == Fate::Carry;
+    let mut found = config_files(&source.tree, definition);
+    let needed = definition.config.first().is_some_and(|c| carried(&c.path));
+    if needed && !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
         let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
         return Err(RestoreError::Config { path, why: "it is not in the archive".into() });
     }
+    found.retain(|c| carried(&c.path));
     for ConfigFile { config, path, text } in found {
         let plan = edit::plan(config, &path, &text, cx)
             .map_err(|e| RestoreError::Config { path: path.clone(), why: e.to_string() })?;
@@ -517,7 +603,7 @@ fn file_plans(
         let Some(below) = path.shown().strip_prefix(&source.tree.prefix).map(str::to_string) else {
             continue;
         };
-        if patterns.iter().any(|p| p.is_match(Path::new(&below))) {
+        if carried(&below) && patterns.iter().any(|p| p.is_match(Path::new(&below))) {
             let plan = edit::plan_text(&below, text, cx);
             if !plan.edits.is_empty() {
                 plans.push(plan);

@@ -28,6 +28,7 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
         puts: plan.puts.rows.iter().map(|r| r.put.clone()).collect(),
+        starts: plan.starts(),
         keep: &keep,
         strip_definers: true,
         prefix: plan.prefix.clone(),

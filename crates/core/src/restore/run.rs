@@ -55,6 +55,9 @@ pub struct Restored {
     /// How the new host finds its folder, where one code base serves several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub host_way: Option<String>,
+    /// Command that brings the media that were left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub media_later: Option<String>,
     /// What should not lie in the document root.
     pub tidy: Vec<tidy::Found>,
     /// Where the folder outside of the root went.
@@ -156,11 +159,12 @@ pub fn run(
     watch.event(Event::StepDone);
     edit_files(plan, &mut total, book)?;
     put_files(plan, book)?;
-    if let Some(way) = plan.host_way.as_ref().filter(|_| plan.job.scope.has(&Part::Code)) {
+    let whole = plan.job.scope.has(&Part::Code);
+    if let Some(way) = plan.host_way.as_ref().filter(|_| whole || plan.job.host_as.is_some()) {
         book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
         way.make(target)?;
     }
-    if plan.job.scope.has_files() {
+    if whole {
         if plan.job.tidy {
             book.step("tidy up", serde_json::json!({ "target": target }))?;
         }
@@ -168,7 +172,7 @@ pub fn run(
     }
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
-    total.leftovers = leftovers::scan(target, &plan.needles());
+    total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles());
     watch.event(Event::StepDone);
     for warning in &plan.warnings {
         total.warnings.push(warning.clone());
@@ -229,8 +233,17 @@ impl Restored {
         }
         let files = puts.files.iter().filter(|_| code);
         self.put.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
-        self.host_way = plan.host_way.as_ref().filter(|_| code).map(|w| w.told());
+        self.host_way =
+            plan.host_way.as_ref().filter(|_| code || plan.job.host_as.is_some()).map(|w| w.told());
         self.outside = plan.outside();
+        let job = &plan.job;
+        if code && !job.scope.has(&Part::Media) {
+            let (archive, target) = (job.archive.display(), job.target.display());
+            self.media_later = Some(format!(
+                "zporter restore '{archive}' '{target}' --address {} --only media",
+                job.address
+            ));
+        }
     }
 }
 

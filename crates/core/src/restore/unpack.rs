@@ -118,7 +118,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
     pub(super) fn file(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
         let is_folder = entry.kind == EntryKind::Folder;
         let why = match self.selection.fate(below.as_path(), is_folder) {
-            Fate::Carry => return self.unpack(entry, below, self.plan.job.target.join(below.as_path())),
+            Fate::Carry => {
+                let path = self.plan.job.target.join(self.plan.placed(below.as_path()));
+                return self.unpack(entry, below, path);
+            }
             Fate::Transient(_) | Fate::Generated(_) => "made anew by the system".to_string(),
             Fate::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
             Fate::OtherHost => "of another host".into(),
@@ -139,6 +142,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
     fn unpack(&mut self, entry: Entry<'_>, below: &EntryPath, path: PathBuf) -> Result<(), RestoreError> {
         let wrong = |why: String| RestoreError::Entry { entry: below.shown(), why };
         match entry.kind {
+            // A folder that holds others' things keeps its mode.
+            EntryKind::Folder if !path.starts_with(self.plan.own_folder()) && path.is_dir() => {}
             EntryKind::Folder => {
                 fs::create_dir_all(&path).at(&path)?;
                 self.folders.push((path, entry.mode, entry.time));

@@ -128,9 +128,22 @@ pub struct HostFolders {
     pub folder: String,
     /// File that makes one of its folders a host's.
     pub holds: String,
+    /// Columns with paths that begin with `folder/NAME/`, relative to the site.
+    #[serde(default)]
+    pub paths: Vec<PathColumn>,
     /// PHP file in it that maps hosts to folders, and the variable there; none where a link has to do.
     #[serde(default)]
     pub map: Option<HostMap>,
+}
+
+/// A column with paths relative to the site.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PathColumn {
+    /// Table without prefix.
+    pub table: String,
+    /// Column.
+    pub column: String,
 }
 
 /// A PHP file that maps hosts to folders.
@@ -192,6 +205,9 @@ pub struct Key {
     /// For [`Role::TablePrefix`]: what the system adds to a value that does not end so.
     #[serde(default)]
     pub tail: Option<String>,
+    /// For [`Role::Secret`]: whether a copy beside the live site should get one of its own. Without it the secret has to travel.
+    #[serde(default)]
+    pub own: bool,
     /// What it is for, where the role does not say.
     #[serde(default)]
     pub about: String,

@@ -55,6 +55,7 @@ fn rules<'a>(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> R
         relocation: None,
         cells: vec![],
         puts: vec![],
+        starts: vec![],
         keep,
         strip_definers: false,
         prefix: None,
