@@ -305,7 +305,11 @@ pub enum Engine {
     /// MySQL or MariaDB.
     #[default]
     Mysql,
-    /// SQL Server: dumps are read and written, the server itself is not spoken to.
+    /// PostgreSQL: dumps are read and written, the server itself is not spoken to.
+    Postgres,
+    /// SQLite: the same of its file.
+    Sqlite,
+    /// SQL Server: the same.
     SqlServer,
 }
 
@@ -314,8 +318,42 @@ impl Engine {
     pub fn scheme(self) -> &'static str {
         match self {
             Engine::Mysql => "mysql",
+            Engine::Postgres => "postgres",
+            Engine::Sqlite => "sqlite",
             Engine::SqlServer => "sqlserver",
         }
+    }
+
+    /// Returns the server's name for people.
+    pub fn name(self) -> &'static str {
+        match self {
+            Engine::Mysql => "MySQL",
+            Engine::Postgres => "PostgreSQL",
+            Engine::Sqlite => "SQLite",
+            Engine::SqlServer => "SQL Server",
+        }
+    }
+
+    /// Returns the port that an access without one means.
+    pub fn default_port(self) -> u16 {
+        match self {
+            Engine::Mysql | Engine::Sqlite => 3306,
+            Engine::Postgres => 5432,
+            Engine::SqlServer => 1433,
+        }
+    }
+
+    /// Tells the server by the name of a driver, such as `mysqli`, `pgsql` or a class's name.
+    pub fn of_driver(driver: &str) -> Option<Engine> {
+        let driver = driver.to_ascii_lowercase();
+        let is = |words: &[&str]| words.iter().any(|w| driver.contains(w));
+        Some(match () {
+            () if is(&["pgsql", "postgre"]) => Engine::Postgres,
+            () if is(&["sqlite"]) => Engine::Sqlite,
+            () if is(&["sqlsrv", "mssql", "sqlserver"]) => Engine::SqlServer,
+            () if is(&["mysql", "maria"]) => Engine::Mysql,
+            () => return None,
+        })
     }
 }
 
@@ -359,10 +397,16 @@ impl DatabaseAccess {
     /// Reads `mysql://USER@HOST[:PORT]/NAME[?socket=PATH]` (or `sqlserver://…`). User, name and path may be percent-encoded.
     pub fn parse(text: &str) -> Result<Self, PlaceError> {
         let wrong = |why| PlaceError::Database { text: text.to_string(), why };
-        let schemes =
-            [("mysql://", Engine::Mysql), ("mariadb://", Engine::Mysql), ("sqlserver://", Engine::SqlServer)];
+        let schemes = [
+            ("mysql://", Engine::Mysql),
+            ("mariadb://", Engine::Mysql),
+            ("postgres://", Engine::Postgres),
+            ("postgresql://", Engine::Postgres),
+            ("sqlserver://", Engine::SqlServer),
+        ];
         let found = schemes.iter().find_map(|(p, engine)| Some((text.strip_prefix(p)?, *engine)));
-        let (rest, engine) = found.ok_or_else(|| wrong("it does not begin with mysql:// or sqlserver://"))?;
+        let (rest, engine) =
+            found.ok_or_else(|| wrong("it does not begin with mysql://, postgres:// or sqlserver://"))?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
         let (authority, name) =
             rest.split_once('/').ok_or_else(|| wrong("no database name follows the host"))?;
@@ -432,7 +476,8 @@ impl DatabaseAccess {
 
     /// Takes everything from such a URL; nothing where it is none.
     pub fn set_url(&mut self, text: &str) -> Option<()> {
-        let (_, rest) = text.split_once("://")?;
+        let (scheme, rest) = text.split_once("://")?;
+        self.engine = Engine::of_driver(scheme).unwrap_or_default();
         let (authority, name) = rest.split_once('/')?;
         let (login, host) = authority.rsplit_once('@')?;
         let (user, password) = login.split_once(':').unwrap_or((login, ""));
@@ -619,8 +664,7 @@ mod tests {
         for bad in ["home/a", "", "/home/../etc", "C:relative"] {
             assert!(Root::parse(bad).is_err(), "{bad}");
         }
-        for bad in
-            ["mysql://h/n", "mysql://u@h/", "postgres://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
+        for bad in ["mysql://h/n", "mysql://u@h/", "oracle://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
         {
             assert!(DatabaseAccess::parse(bad).is_err(), "{bad}");
         }

@@ -44,6 +44,17 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("administrator/logs/index.html", EMPTY_PAGE),
         file("media/empty/", ""),
     ];
+    let shop = match site.variant {
+        Variant::Joomla15 => Some("var $RELEASE = '1.1.9';"),
+        Variant::Joomla5 => Some("static $RELEASE = '4.2.4';"),
+        _ => None,
+    };
+    if let Some(version) = shop {
+        files.push(file(
+            "administrator/components/com_virtuemart/version.php",
+            format!("<?php\nclass vmVersion {{\n\t{version}\n}}\n"),
+        ));
+    }
     if site.variant == Variant::Joomla15 {
         files.push(file(
             "administrator/components/com_virtuemart/virtuemart.cfg.php",

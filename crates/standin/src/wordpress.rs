@@ -20,6 +20,10 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         ),
         file("wp-content/index.php", SILENCE),
         file("wp-content/plugins/index.php", SILENCE),
+        file(
+            "wp-content/plugins/woocommerce/woocommerce.php",
+            "<?php\n/**\n * Plugin Name: WooCommerce\n * Version: 8.6.1\n */\n",
+        ),
         file("wp-content/themes/night/style.css", "body{color:#eee}\n"),
         file("wp-content/uploads/2026/03/milky way.png", PIXEL),
         file("wp-content/uploads/wc-logs/fatal.log", "an old line\n"),

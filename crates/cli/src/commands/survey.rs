@@ -39,7 +39,8 @@ pub fn run(ui: &Ui, args: &SurveyArgs) -> Result<Exit, CommandError> {
 /// Prints a survey.
 pub fn show(ui: &Ui, found: &Survey) {
     let version = found.recognised.version.as_deref().unwrap_or("of an unknown version");
-    ui.line(format!("{} {version}", found.recognised.product));
+    let with: String = found.recognised.extensions.iter().map(|e| format!(", with {e}")).collect();
+    ui.line(format!("{} {version}{with}", found.recognised.product));
     ui.fact("site", found.site.display().to_string());
     let address = found.base_address().map_or("not known".into(), ToString::to_string);
     let sure = if found.address.concluded { "concluded from " } else { "from " };

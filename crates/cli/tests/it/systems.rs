@@ -39,6 +39,13 @@ fn every_line_moves_to_another_host_path_root_database_user_and_prefix() {
         assert_eq!(survey["system"]["version"], site.version(), "{variant:?}");
         assert_eq!(survey["database"]["table_prefix"], site.prefix, "{variant:?}");
         assert_eq!(survey["database"]["name"], site.database[3], "{variant:?}");
+        let on_top = match variant {
+            Variant::Joomla15 => "VirtueMart 1.1.9",
+            Variant::Joomla5 => "VirtueMart 4.2.4",
+            Variant::WordPress | Variant::WordPressNetwork => "WooCommerce 8.6.1",
+            _ => "",
+        };
+        assert_eq!(survey["system"]["extensions"][0].as_str().unwrap_or_default(), on_top, "{variant:?}");
         let mut pack = vec!["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"];
         // Drupal 10 keeps its address nowhere, and two hosts live on the code base of each line of it.
         if survey["hosts"].as_array().is_some_and(|h| h.len() > 1) {

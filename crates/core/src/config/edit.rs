@@ -4,7 +4,7 @@ use super::connection;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::edit::{self, Edit};
 use crate::event::Warning;
-use crate::place::{Address, AddressForm, DatabaseAccess, Relocation};
+use crate::place::{Address, AddressForm, DatabaseAccess, Engine, Relocation};
 use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::text::needles::{LeftReason, Needles};
 use crate::text::value::{self, Notes};
@@ -127,6 +127,7 @@ fn plan_settings(
             job.set(&mut plan, setting, None, value.clone());
         }
     }
+    job.engine(&mut plan);
     job.hosts_let_in(&mut plan);
     plan_literals(&mut plan, &job, &secrets);
     plan.edits.sort_by_key(|e| e.span.start);
@@ -179,7 +180,9 @@ impl Job<'_> {
                 (Some(socket), _) if self.port_takes_sockets() => socket.clone(),
                 (_, Some(port)) => port.to_string(),
                 // The usual port is spelled out only where one stood before.
-                _ if old.is_some_and(|o| o.parse::<u16>().is_ok()) => "3306".into(),
+                _ if old.is_some_and(|o| o.parse::<u16>().is_ok()) => {
+                    access.engine.default_port().to_string()
+                }
                 _ => String::new(),
             }),
             Role::DatabaseSocket => Some(access.socket.clone().unwrap_or_default()),
@@ -307,6 +310,23 @@ impl Job<'_> {
         plan.edits.push(Edit::new(setting.span.clone(), literal));
         plan.expected.retain(|(name, _)| *name != setting.name);
         plan.expected.push((setting.name.clone(), new));
+    }
+
+    /// Says where the config speaks to another kind of server than the new database's.
+    fn engine(&self, plan: &mut FilePlan) {
+        let (Some(access), Some(setting)) = (self.cx.database, self.of_role(Role::Engine)) else { return };
+        let driver = setting.value.as_deref().unwrap_or_default();
+        if Engine::of_driver(driver).is_some_and(|engine| engine != access.engine) {
+            plan.warnings.push(Warning::new(
+                format!(
+                    "`{}` is {driver:?}, and the new database is one of {}",
+                    setting.name,
+                    access.engine.name()
+                ),
+                format!("{}, line {}", self.path, setting.line),
+                "a dump of one server does not load into another kind; check both",
+            ));
+        }
     }
 
     /// Says where patterns let hosts in and none of them is the new one.

@@ -188,7 +188,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if let (Some(access), None) = (&job.database, &job.dump_to)
         && access.engine != Engine::Mysql
     {
-        return Err(RestoreError::NotLoadable("SQL Server"));
+        return Err(RestoreError::NotLoadable(access.engine.name()));
     }
     guard_target(&job)?;
     let source = look(&job.archive, known, watch)?;

@@ -57,13 +57,36 @@ pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspec
         out.learned_from = format!("{}, `{}`", value.file, value.key);
         out.address = Some(address);
     }
-    if let (None, Some(found)) = (&out.address, found) {
+    if let Some(found) = found {
+        // Also where the address is known already: other sites may live in the same database.
         from_rows(definition, config, found, &mut out);
+    }
+    if out.address.is_none() {
+        from_parts(config, found, &mut out);
+    }
+    // What lies below the site's own address moves with it, whatever the scheme.
+    if let Some(main) = &out.address {
+        let below = |a: &Address| a.host_port() == main.host_port() && a.base().starts_with(main.base());
+        out.others.retain(|a| !below(a));
     }
     if let Some(found) = found {
         from_content(config, found, &mut out);
     }
     out
+}
+
+/// Puts an address together where the config names host and base path, but no scheme: the one that the content uses more often.
+fn from_parts(config: &ConfigFacts, found: Option<&Inspection>, out: &mut AddressFinding) {
+    let Some(value) = config.value(Role::Address) else { return };
+    let host = value.value.as_deref().unwrap_or_default();
+    let base = config.value(Role::BasePath).and_then(|v| v.value.as_deref()).unwrap_or_default();
+    let named =
+        |scheme: &str| found.and_then(|f| f.hosts.get(&format!("{scheme}://{host}"))).copied().unwrap_or(0);
+    let scheme = if named("https") > named("http") { "https" } else { "http" };
+    out.address = Address::parse(&format!("{scheme}://{host}{base}")).ok();
+    if out.address.is_some() {
+        out.learned_from = format!("{}, `{}`", value.file, value.key);
+    }
 }
 
 fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, out: &mut AddressFinding) {
@@ -116,11 +139,6 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             let main = out.address.clone();
             out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
         }
-    }
-    // What lies below the site's own address moves with it, whatever the scheme.
-    if let Some(main) = &out.address {
-        let below = |a: &Address| a.host_port() == main.host_port() && a.base().starts_with(main.base());
-        out.others.retain(|a| !below(a));
     }
 }
 

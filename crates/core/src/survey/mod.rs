@@ -164,6 +164,7 @@ struct SystemReport<'a> {
     id: &'a str,
     name: &'a str,
     version: Option<&'a str>,
+    extensions: &'a [String],
 }
 
 #[derive(Debug, Serialize)]
@@ -181,7 +182,12 @@ impl Survey {
         let version = self.recognised.version.as_deref();
         SurveyReport {
             site: &self.site,
-            system: SystemReport { id: &definition.id, name: &self.recognised.product, version },
+            system: SystemReport {
+                id: &definition.id,
+                name: &self.recognised.product,
+                version,
+                extensions: &self.recognised.extensions,
+            },
             config: &self.config.values,
             database: self.config.database.as_ref().map(|access| DatabaseReport {
                 access,
@@ -246,13 +252,17 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
             .filter(|d| d.engine == Engine::Mysql)
             .map(|access| database::facts(access, &wanted, content))
         {
-            _ if config.database.as_ref().is_some_and(|d| d.engine != Engine::Mysql) => {
-                let why = "SQL Server is not spoken to; name a script of its database with --dump";
-                (Vec::new(), TableSource::None(why.into()), None)
-            }
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
             Some(Err(e)) => (Vec::new(), TableSource::None(database::told(&e)), None),
-            None => (Vec::new(), TableSource::None("the config names no database".into()), None),
+            None => {
+                let why = match &config.database {
+                    Some(access) => {
+                        format!("{} is not spoken to; name a dump with --dump", access.engine.name())
+                    }
+                    None => "the config names no database".into(),
+                };
+                (Vec::new(), TableSource::None(why), None)
+            }
         },
     };
     let address = address::find(definition, &config, rows.as_ref());

@@ -18,6 +18,8 @@ pub struct Recognised {
     pub product: String,
     /// Its version, if a version file could be read.
     pub version: Option<String>,
+    /// Well-known extensions, with versions where they can be read.
+    pub extensions: Vec<String>,
 }
 
 /// What was looked for in vain, per system.
@@ -41,7 +43,8 @@ pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec
                 Some((product, version)) => (product, Some(version)),
                 None => (definition.name.clone(), None),
             };
-            return Ok(Recognised { definition: definition.clone(), product, version });
+            let extensions = extensions(tree, definition);
+            return Ok(Recognised { definition: definition.clone(), product, version, extensions });
         }
     }
     Err(known
@@ -81,6 +84,24 @@ fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, Stri
         // A constant that refers to another one tells nothing.
         parts[0].starts_with(|c: char| c.is_ascii_digit()).then(|| (product(), parts.join(&v.join)))
     })
+}
+
+/// Names the extensions that are there.
+fn extensions(tree: &dyn SiteTree, definition: &Definition) -> Vec<String> {
+    let named = definition.extension.iter().filter_map(|e| {
+        let text = tree.read(tree.matching(&e.path).first()?)?;
+        let version = e.version.as_ref().and_then(|key| {
+            let file = settings::read(ConfigForm::Php, &text, None).ok()?;
+            let in_comment = || {
+                let text = String::from_utf8_lossy(&text);
+                let (_, rest) = text.split_once(key.as_str())?;
+                rest.split_whitespace().next().map(str::to_string)
+            };
+            file.value(key).map(str::to_string).or_else(in_comment)
+        });
+        Some(version.map_or_else(|| e.name.clone(), |v| format!("{} {v}", e.name)))
+    });
+    named.collect()
 }
 
 /// Drops the zeros before the numbers of a version.
@@ -229,6 +250,7 @@ fn take_access(access: &mut DatabaseAccess, role: Role, raw: &str) {
             access.engine = Engine::SqlServer;
             connection::read(raw, access);
         }
+        Role::Engine => access.engine = Engine::of_driver(raw).unwrap_or(access.engine),
         Role::DatabaseName => access.name = raw.to_string(),
         Role::DatabaseUser => access.user = raw.to_string(),
         Role::DatabasePassword => access.password = Secret::new(raw),

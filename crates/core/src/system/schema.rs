@@ -21,6 +21,9 @@ pub struct Definition {
     /// Where the version stands; the first that can be read counts.
     #[serde(default)]
     pub version: Vec<Version>,
+    /// Well-known extensions that a survey names.
+    #[serde(default)]
+    pub extension: Vec<Extension>,
     /// Folders of which each belongs to one host, where one code base serves several.
     #[serde(default)]
     pub hosts: Option<HostFolders>,
@@ -118,6 +121,19 @@ pub struct Version {
 
 fn dot() -> String {
     ".".into()
+}
+
+/// A well-known extension, such as a shop on top.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Extension {
+    /// Name for people.
+    pub name: String,
+    /// File that tells it.
+    pub path: String,
+    /// Property or constant with its version, in PHP; or what stands before it in a comment, such as `Version:`.
+    #[serde(default)]
+    pub version: Option<String>,
 }
 
 /// Folders of which each belongs to one host: its name stands for `{site}` in the paths of the definition.
