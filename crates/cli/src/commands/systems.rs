@@ -172,7 +172,9 @@ fn explain(ui: &Ui, d: &Definition) {
     }
     section("After a move", !d.trap.is_empty());
     for t in &d.trap {
-        ui.finding(&t.symptom, &t.cause, &t.cure);
+        ui.line(format!("  {}", t.symptom));
+        ui.line(format!("    cause: {}", t.cause));
+        ui.line(format!("    cure:  {}", t.cure));
     }
     ui.line(format!("\n{} in all", count(d.config.iter().map(|c| c.key.len() as u64).sum(), "config key")));
 }

@@ -134,6 +134,18 @@ fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
         "shop_url",
         "cache/smarty",
     ]);
+    let whole = bench.run(&["systems", "wordpress"]).expect(0);
+    let whole = whole.says(&[
+        "maintenance",
+        "file .maintenance",
+        "phpass-p",
+        "removed by --tidy",
+        "cause: COOKIE_DOMAIN of the old host",
+    ]);
+    assert!(whole.stdout.lines().count() > 100, "{}", whole.stdout);
+    let toml = bench.run(&["systems", "phpbb", "--toml"]).expect(0).stdout;
+    bench.write("mine.toml", &toml);
+    bench.run(&["systems", "--check", "mine.toml"]).expect(0).says(&["phpBB"]);
     bench.run(&["systems", "nonsense"]).expect(2).says(&["known are: dnn, drupal, drupal-6"]);
     let definition = "id = 'starlog'\nname = 'Star Log'\n[[recognise]]\npath = 'star.php'\n[[config]]\npath = 'star.php'\nform = 'php'\n\
         key = [{name='DB',role='database-name'},{name='HOST',role='database-host'},{name='WHO',role='database-user'},{name='PW',role='database-password'},{name='HOME',role='address',form='url/'}]\n\

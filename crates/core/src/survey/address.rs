@@ -166,12 +166,22 @@ fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFindi
             .value(Role::CookieDomain)
             .and_then(|v| v.value.as_deref())
             .map(|d| d.trim_start_matches('.'));
-        let evidence: Vec<String> =
-            [cookie, email].into_iter().flatten().map(str::to_ascii_lowercase).collect();
+        let patterns = config.values.iter().filter(|v| v.role == Role::HostPattern);
+        let patterns: Vec<String> = patterns
+            .filter_map(|v| v.value.as_ref())
+            .map(|p| p.trim_start_matches('^').trim_end_matches('$').replace('\\', ""))
+            .collect();
+        let evidence: Vec<String> = [cookie, email]
+            .into_iter()
+            .flatten()
+            .chain(patterns.iter().map(String::as_str))
+            .map(str::to_ascii_lowercase)
+            .collect();
         let own = |host: &str| evidence.iter().any(|d| same_site(host, d));
         if let Some((address, count)) = counted.iter().find(|(a, _)| own(a.host())) {
-            out.learned_from =
-                format!("{count} links in the content, confirmed by the site's e-mail or cookie domain");
+            out.learned_from = format!(
+                "{count} links in the content, confirmed by the site's e-mail or cookie domain or its list of hosts"
+            );
             out.concluded = true;
             out.address = Some(address.clone());
         }
