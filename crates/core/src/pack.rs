@@ -342,17 +342,7 @@ fn whole_dump<R: std::io::Read>(
     spool: &Path,
 ) -> Result<(Vec<Part>, Option<CutOff>), DumpError> {
     let needles = Needles::new(&Pairs::default(), &[]);
-    let rules = Rules {
-        needles: &needles,
-        relocation: None,
-        cells: Vec::new(),
-        puts: Vec::new(),
-        starts: Vec::new(),
-        keep,
-        strip_definers: false,
-        prefix: None,
-        samples: 0,
-    };
+    let rules = Rules::new(&needles, keep);
     let path = spool.join("part-0");
     let file = File::create(&path).map_err(DumpError::Write)?;
     let out =

@@ -130,17 +130,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     let keep = |table: &str| {
         kept.iter().rev().find(|(pattern, _)| pattern.is_match(table)).map_or(Keep::All, |(_, keep)| *keep)
     };
-    let rules = Rules {
-        needles: &needles,
-        relocation: None,
-        cells: Vec::new(),
-        puts: Vec::new(),
-        starts: Vec::new(),
-        keep: &keep,
-        strip_definers: false,
-        prefix,
-        samples: args.samples,
-    };
+    let rules = Rules { prefix, samples: args.samples, ..Rules::new(&needles, &keep) };
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
     let (done, ending) = if to_pipe {

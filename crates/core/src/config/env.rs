@@ -2,22 +2,17 @@
 //!
 //! Quotes: single ones are literal, in double ones `\\`, `"` and `$` are escaped by a backslash; bare values end at ` #`.
 
-use super::settings::{Expression, Literal, Setting, Settings};
+use super::settings::{Expression, Literal, Setting, Settings, each_line};
 
 /// Reads an environment file. A later line of the same name counts.
 pub fn parse(text: &[u8]) -> Settings {
     let mut out = Settings::default();
-    let mut start = 0;
-    for (number, line) in text.split_inclusive(|b| *b == b'\n').enumerate() {
-        let base = start;
-        start += line.len();
-        let Ok(line) = std::str::from_utf8(line) else { continue };
-        let line = line.trim_end_matches(['\n', '\r']);
-        let Some((left, right)) = line.split_once('=') else { continue };
+    each_line(text, |number, base, line| {
+        let Some((left, right)) = line.split_once('=') else { return };
         let name = left.trim().strip_prefix("export ").unwrap_or(left.trim());
         let named = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
         if !named {
-            continue;
+            return;
         }
         let skipped = right.len() - right.trim_start().len();
         let at = base + left.len() + 1 + skipped;
@@ -28,18 +23,18 @@ pub fn parse(text: &[u8]) -> Settings {
         let expression = if plain { Expression::Literal } else { Expression::Unknown };
         let span = at..at + len;
         if plain {
-            out.literals.push(Literal { span: span.clone(), value: value.clone(), line: number + 1 });
+            out.literals.push(Literal { span: span.clone(), value: value.clone(), line: number });
         }
         out.settings.push(Setting {
             name: name.to_string(),
             value: plain.then_some(value),
             span,
             expression,
-            line: number + 1,
+            line: number,
             shadowed: false,
             element: false,
         });
-    }
+    });
     out
 }
 

@@ -124,6 +124,17 @@ pub fn spelled(form: ConfigForm, value: &str, old: &[u8]) -> String {
     }
 }
 
+/// Hands on each line of a text that is UTF-8: its number, from 1, where it begins, and what it says.
+pub(super) fn each_line(text: &[u8], mut take: impl FnMut(usize, usize, &str)) {
+    let mut start = 0;
+    for (number, line) in text.split_inclusive(|b| *b == b'\n').enumerate() {
+        if let Ok(line) = std::str::from_utf8(line) {
+            take(number + 1, start, line.trim_end_matches(['\n', '\r']));
+        }
+        start += line.len();
+    }
+}
+
 /// Returns the line of an offset, from 1.
 pub(super) fn line_of(text: &[u8], at: usize) -> usize {
     1 + memchr::memchr_iter(b'\n', &text[..at]).count()

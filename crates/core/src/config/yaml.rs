@@ -3,25 +3,20 @@
 //! What is more than that (lists, anchors, blocks of text) is passed over and stays as it is. A full reader would tell values, but not
 //! where they stand, and writing the file anew would lose its comments.
 
-use super::settings::{Expression, Literal, Setting, Settings};
+use super::settings::{Expression, Literal, Setting, Settings, each_line};
 
 /// Reads a file. Names are the keys' way from the top, joined by dots.
 pub fn parse(text: &[u8]) -> Settings {
     let mut out = Settings::default();
     let mut above: Vec<(usize, String)> = Vec::new();
-    let mut start = 0;
-    for (number, line) in text.split_inclusive(|b| *b == b'\n').enumerate() {
-        let base = start;
-        start += line.len();
-        let Ok(line) = std::str::from_utf8(line) else { continue };
-        let line = line.trim_end_matches(['\n', '\r']);
+    each_line(text, |number, base, line| {
         let body = line.trim_start();
         if body.is_empty() || body.starts_with(['#', '-']) {
-            continue;
+            return;
         }
         let indent = line.len() - body.len();
         let Some(colon) = body.find(": ").or_else(|| body.ends_with(':').then(|| body.len() - 1)) else {
-            continue;
+            return;
         };
         let key = body[..colon].trim_matches(['\'', '"']);
         above.retain(|(level, _)| *level < indent);
@@ -31,20 +26,20 @@ pub fn parse(text: &[u8]) -> Settings {
         let skipped = rest.len() - rest.trim_start().len();
         let Some((value, len)) = scalar(&rest[skipped..]) else {
             above.push((indent, key.to_string()));
-            continue;
+            return;
         };
         let at = base + indent + colon + 1 + skipped;
-        out.literals.push(Literal { span: at..at + len, value: value.clone(), line: number + 1 });
+        out.literals.push(Literal { span: at..at + len, value: value.clone(), line: number });
         out.settings.push(Setting {
             name,
             value: Some(value),
             span: at..at + len,
             expression: Expression::Literal,
-            line: number + 1,
+            line: number,
             shadowed: false,
             element: false,
         });
-    }
+    });
     out
 }
 

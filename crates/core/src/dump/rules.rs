@@ -84,6 +84,23 @@ pub struct Rules<'a> {
     pub samples: usize,
 }
 
+impl<'a> Rules<'a> {
+    /// Rules that rewrite by the needles alone.
+    pub fn new(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Self {
+        Rules {
+            needles,
+            relocation: None,
+            cells: Vec::new(),
+            puts: Vec::new(),
+            starts: Vec::new(),
+            keep,
+            strip_definers: false,
+            prefix: None,
+            samples: 0,
+        }
+    }
+}
+
 /// A change of a declared cell.
 #[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
 pub struct CellChange {

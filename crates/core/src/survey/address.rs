@@ -179,9 +179,7 @@ fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFindi
             .collect();
         let own = |host: &str| evidence.iter().any(|d| same_site(host, d));
         if let Some((address, count)) = counted.iter().find(|(a, _)| own(a.host())) {
-            out.learned_from = format!(
-                "{count} links in the content, confirmed by the site's e-mail or cookie domain or its list of hosts"
-            );
+            out.learned_from = format!("{count} links in the content, confirmed by the site's config");
             out.concluded = true;
             out.address = Some(address.clone());
         }

@@ -50,17 +50,7 @@ fn rewritten(
 
 /// Rules that ask for nothing but the needles.
 fn rules<'a>(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Rules<'a> {
-    Rules {
-        needles,
-        relocation: None,
-        cells: vec![],
-        puts: vec![],
-        starts: vec![],
-        keep,
-        strip_definers: false,
-        prefix: None,
-        samples: 2,
-    }
+    Rules { samples: 2, ..Rules::new(needles, keep) }
 }
 
 /// Gives seven bytes at a time.
