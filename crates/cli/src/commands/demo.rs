@@ -174,10 +174,11 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
             dump: Some(dump),
             note: "before the move".into(),
             address,
-            host_folder,
+            host_folder: Vec::new(),
             storage: outside,
             scope: ScopeArgs::default(),
         },
+        host_folder.as_deref(),
     )?;
     if chapter.whole {
         pack::show(ui, &packed);

@@ -32,9 +32,9 @@ pub struct PackArgs {
     /// Base address of the site, where neither config nor rows tell it
     #[arg(long, value_name = "URL")]
     pub address: Option<String>,
-    /// Folder of the host to pack, where one code base serves several
-    #[arg(long, value_name = "NAME")]
-    pub host_folder: Option<String>,
+    /// Folder of the host to pack, where one code base serves several; several names, or `all`, give an archive each
+    #[arg(long, value_name = "NAME", value_delimiter = ',')]
+    pub host_folder: Vec<String>,
     /// Where the folder lies that belongs to the site outside of its root, if not where the config says
     #[arg(long, value_name = "DIR")]
     pub storage: Option<PathBuf>,
@@ -45,23 +45,48 @@ pub struct PackArgs {
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &PackArgs) -> Result<Exit, CommandError> {
-    let packed = packed(ui, args)?;
-    if ui.json {
-        ui.document(&packed)?;
-    } else {
-        show(ui, &packed);
+    let hosts = hosts(ui, args)?;
+    let done = match &hosts[..] {
+        [] => vec![packed(ui, args, None)?],
+        [one] => vec![packed(ui, args, Some(one))?],
+        several => {
+            if args.dump.is_some() || args.address.is_some() {
+                let wrong = "--dump and --address belong to one host, and several are named";
+                return Err(CommandError::usage(wrong).hint("pack them one by one"));
+            }
+            several.iter().map(|host| packed(ui, args, Some(host))).collect::<Result<_, _>>()?
+        }
+    };
+    match &done[..] {
+        [one] if ui.json => ui.document(one)?,
+        all if ui.json => ui.document(&all)?,
+        all => all.iter().for_each(|packed| show(ui, packed)),
     }
-    Ok(if packed.warnings.is_empty() { Exit::Done } else { Exit::Findings })
+    Ok(if done.iter().all(|p| p.warnings.is_empty()) { Exit::Done } else { Exit::Findings })
 }
 
-/// Packs a site as the arguments say.
-pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
+/// Returns the folders of the hosts that are named.
+fn hosts(ui: &Ui, args: &PackArgs) -> Result<Vec<String>, CommandError> {
+    if !args.host_folder.iter().any(|h| h == "all") {
+        return Ok(args.host_folder.clone());
+    }
+    let job = SurveyJob { site: args.site.clone(), ..SurveyJob::default() };
+    let found = survey(&job, &context::definitions()?, &Progress::new(ui))?;
+    Ok(found.hosts.found.into_iter().map(|h| h.folder).collect())
+}
+
+/// Packs a site as the arguments say; of several hosts on one code base the one that is named.
+pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, CommandError> {
     let progress = Progress::new(ui);
     let address = args.address.as_deref().map(Address::parse).transpose()?;
     let job =
-        SurveyJob { site: args.site.clone(), dump: args.dump.clone(), host_folder: args.host_folder.clone() };
+        SurveyJob { site: args.site.clone(), dump: args.dump.clone(), host_folder: host.map(str::to_string) };
     let found = survey(&job, &context::definitions()?, &progress)?;
     let output = match &args.output {
+        // Every host gets an archive of its own.
+        Some(path) if args.host_folder.iter().any(|h| h == "all") || args.host_folder.len() > 1 => {
+            beside(path, host.unwrap_or_default())
+        }
         Some(path) => path.clone(),
         None => default_output(&found)?,
     };
@@ -71,7 +96,7 @@ pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
         scope: scope(&args.scope.only, &args.scope.without)?,
         rows: kept_rows(&args.scope.rows)?,
         storage: args.storage.as_deref().map(absolute),
-        host_named: args.host_folder.is_some(),
+        host_named: host.is_some(),
         note: args.note.clone(),
         packed_at: context::now(),
         written_by: context::written_by(),
@@ -90,6 +115,16 @@ pub fn packed(ui: &Ui, args: &PackArgs) -> Result<Packed, CommandError> {
             Err(e.into())
         }
     }
+}
+
+/// Puts a host's name into the name of an archive, before its ending.
+fn beside(path: &Path, host: &str) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let at = [".tar.zst", ".tar.gz", ".zip"]
+        .iter()
+        .find(|e| name.ends_with(**e))
+        .map_or(name.len(), |e| name.len() - e.len());
+    path.with_file_name(format!("{}-{host}{}", &name[..at], &name[at..]))
 }
 
 /// Names an archive in the user's data folder after the site and the time.

@@ -261,6 +261,7 @@ fn a_survey_points_out_what_a_careful_person_would() {
     bench.site(Variant::PrestaShop16);
     bench.write("old/backup.zip", "x");
     bench.write("old/img/dump.sql.gz", "x");
+    bench.write("old/info.php", "<?php phpinfo();");
     std::fs::create_dir(bench.path("old/install")).unwrap();
     let config = bench.path("old/config/settings.inc.php");
     std::fs::set_permissions(&config, std::fs::Permissions::from_mode(0o666)).unwrap();
@@ -273,6 +274,7 @@ fn a_survey_points_out_what_a_careful_person_would() {
         "writable for everyone (0666)",
         "backup.zip: archive in the document root",
         "img/dump.sql.gz: database dump in the document root",
+        "info.php: helper script",
         "install: installer",
         "`_DB_USER_` comes from the environment variable SHOP_USER",
         "settings.inc.php, line 4",

@@ -586,6 +586,54 @@ fn a_host_joins_the_code_base_of_others() {
 }
 
 #[test]
+fn several_hosts_or_all_of_them_get_an_archive_each() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let mut site = Site::of(Variant::Drupal7);
+    let (one, two) = (server.database("fake-one"), server.database("fake-other"));
+    let host = format!("localhost:{}", server.socket);
+    site.database = [host.clone(), one.user.clone(), one.password.clone(), one.name.clone()];
+    site.write(&bench.path("old")).unwrap();
+    let second = bench.read("old/sites/members.fernhollow.example/settings.php");
+    let second = second
+        .replace("members_db", &two.name)
+        .replace("'members'", &format!("'{}'", two.user))
+        .replace("'localhost'", &format!("'{host}'"));
+    bench.write("old/sites/members.fernhollow.example/settings.php", second);
+    server.load_with_client(&one, &site.dump());
+    server.load_with_client(&two, &site.dump().replace("fh_", "m_"));
+    let list = bench.run(&["pack", "old", "-o", "all.zip", "--host-folder", "all", "--json"]).json();
+    assert_eq!(list.as_array().map(Vec::len), Some(2), "{list}");
+    bench
+        .run(&["pack", "old", "-o", "x.zip", "--host-folder", "all", "--dump", "y.sql"])
+        .expect(2)
+        .says(&["one by one"]);
+    for (archive, name, other) in [
+        ("all-default.zip", "`fh_variable`", "sites/members.fernhollow.example"),
+        ("all-members.fernhollow.example.zip", "`m_variable`", "sites/default"),
+    ] {
+        let target = format!("new-{}", name.len());
+        let dump = format!("{target}.sql");
+        let args = [
+            "restore",
+            archive,
+            &target,
+            "--address",
+            "http://n.test",
+            "--from-address",
+            &site.address,
+            "--database",
+            "mysql://u@h/n",
+            "--dump-to",
+            &dump,
+        ];
+        bench.run(&args).says(&["Restored"]);
+        assert!(bench.read(&dump).contains(name), "{}", bench.read(&dump));
+        assert!(!bench.path(&format!("{target}/{other}")).exists());
+    }
+}
+
+#[test]
 fn tables_that_sites_share_are_carried_once_and_said() {
     let bench = Bench::new();
     let site = bench.site(Variant::Drupal6);

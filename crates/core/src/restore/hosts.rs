@@ -1,14 +1,83 @@
-//! Lets a new host find its folder, where one code base serves several.
+//! Several hosts on one code base: lets a new one find its folder, and lets one join the others.
 //!
-//! The folder keeps its name, for paths below it stand in the database. The new host is mapped to it: by a line in the system's own map,
-//! or by a link where a line has none.
+//! In a move the folder keeps its name, and the new host is mapped to it: by a line in the system's own map, or by a link where a
+//! system has none. A host that joins others gets a folder of another name; whatever speaks of the folder follows it.
 
+use super::RestoreError;
+use crate::config::edit::FilePlan;
+use crate::dump::rules::Start;
 use crate::fsx::{AtPath, PathError, write_atomically};
-use crate::place::Address;
-use crate::survey::hosts::folder_name;
+use crate::place::{Address, PlaceError, Relocation, Root};
+use crate::survey::hosts::{Hosts, folder_name};
 use crate::system::schema::HostFolders;
 use std::fs;
-use std::path::Path;
+use std::path::{Path, PathBuf};
+
+/// A host's folder on its way to another code base: where it is in the archive and where it goes, under the site.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Joining {
+    /// Folder in the archive.
+    pub old: PathBuf,
+    /// Folder in the target.
+    pub new: PathBuf,
+}
+
+impl Joining {
+    /// Checks that a host can join the code base in the target in a folder of this name.
+    pub fn check(hosts: &Hosts, target: &Path, name: &str) -> Result<Self, RestoreError> {
+        let wrong = |why: &str| Err(RestoreError::Joining { name: name.to_string(), why: why.to_string() });
+        let (Some(h), Some(folder)) = (&hosts.definition.hosts, &hosts.folder) else {
+            return wrong("this system has one site on its code base");
+        };
+        if name.is_empty() || name.contains(['/', '\0']) || name.starts_with('.') {
+            return wrong("a folder's name is made of one word without slashes");
+        }
+        if !target.join(&h.folder).is_dir() {
+            return wrong("the target holds no code base of this system");
+        }
+        let above = Path::new(&h.folder);
+        let joining = Joining { old: above.join(folder), new: above.join(name) };
+        if target.join(&joining.new).symlink_metadata().is_ok() {
+            return wrong("a folder of that name is there already");
+        }
+        Ok(joining)
+    }
+
+    /// Returns where a path of the archive goes.
+    pub fn placed(&self, below: &Path) -> PathBuf {
+        below.strip_prefix(&self.old).map_or(below.to_path_buf(), |rest| self.new.join(rest))
+    }
+
+    /// Lets what speaks of the folder in addresses and paths follow it.
+    pub fn extend(&self, relocation: &mut Relocation) -> Result<(), PlaceError> {
+        let (from, to) = (&relocation.from, &relocation.to);
+        let address = |base: &Address, folder: &Path| Address::parse(&format!("{base}/{}", folder.display()));
+        let root = |base: &Root, folder: &Path| Root::parse(&format!("{base}/{}", folder.display()));
+        let addresses = (address(&from.address, &self.old)?, address(&to.address, &self.new)?);
+        let roots = (root(&from.root, &self.old)?, root(&to.root, &self.new)?);
+        relocation.further.push(addresses);
+        relocation.outside.push(roots);
+        Ok(())
+    }
+
+    /// Lets the plans of its config files follow it.
+    pub fn place(&self, files: &mut [FilePlan]) {
+        for file in files {
+            file.path = self.placed(Path::new(&file.path)).display().to_string();
+        }
+    }
+
+    /// Returns how values begin that are paths relative to the site.
+    pub fn starts(&self, hosts: &HostFolders, table_prefix: &str) -> Vec<Start> {
+        let columns = hosts.paths.iter().map(|p| Start {
+            table: format!("{table_prefix}{}", p.table),
+            column: p.column.clone(),
+            old: format!("{}/", self.old.display()),
+            new: format!("{}/", self.new.display()),
+        });
+        columns.collect()
+    }
+}
 
 /// What is to be done so that a host finds its folder.
 #[derive(Debug, Clone, PartialEq, Eq)]

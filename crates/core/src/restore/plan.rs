@@ -1,7 +1,7 @@
 //! The plan of a restore: everything that can be known and refused before the first byte is written.
 
 use super::RestoreError;
-use super::hosts::HostWay;
+use super::hosts::{HostWay, Joining};
 use super::puts::{self, Puts, Wishes};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use super::unpack::Locate;
@@ -99,6 +99,8 @@ pub struct RestorePlan {
     pub puts: Puts,
     /// Folders of hosts.
     pub hosts: Hosts,
+    /// The host that joins the code base in the target.
+    pub joining: Option<Joining>,
     /// How the new host finds its folder.
     pub host_way: Option<HostWay>,
     /// Bytes that will be written below the target and for the dump.
@@ -123,38 +125,22 @@ impl RestorePlan {
         kept(&self.job.rows, &self.table_prefix, table).unwrap_or(usual)
     }
 
-    /// Returns the old and the new folder of a host that joins others, under the site.
-    fn joined(&self) -> Option<(PathBuf, PathBuf)> {
-        let folder = PathBuf::from(&self.definition.hosts.as_ref()?.folder);
-        Some((folder.join(self.hosts.folder.as_ref()?), folder.join(self.job.host_as.as_ref()?)))
-    }
-
     /// Returns where a path under the site goes, under the target.
     pub fn placed(&self, below: &Path) -> PathBuf {
-        match self.joined() {
-            Some((old, new)) => below.strip_prefix(&old).map_or(below.to_path_buf(), |rest| new.join(rest)),
-            None => below.to_path_buf(),
-        }
+        self.joining.as_ref().map_or(below.to_path_buf(), |j| j.placed(below))
     }
 
     /// Returns the folder in which this restore writes files.
     pub fn own_folder(&self) -> PathBuf {
-        self.joined().map_or(self.job.target.clone(), |(_, new)| self.job.target.join(new))
+        self.joining.as_ref().map_or(self.job.target.clone(), |j| self.job.target.join(&j.new))
     }
 
     /// Returns the columns whose paths begin with the folder of a host that gets another name.
     pub fn starts(&self) -> Vec<Start> {
-        let (Some((old, new)), Some(hosts)) = (self.joined(), &self.definition.hosts) else {
-            return Vec::new();
-        };
-        let start = |path: &Path| format!("{}/", path.display());
-        let columns = hosts.paths.iter().map(|p| Start {
-            table: format!("{}{}", self.table_prefix, p.table),
-            column: p.column.clone(),
-            old: start(&old),
-            new: start(&new),
-        });
-        columns.collect()
+        match (&self.joining, &self.definition.hosts) {
+            (Some(joining), Some(hosts)) => joining.starts(hosts, &self.table_prefix),
+            _ => Vec::new(),
+        }
     }
 
     /// Says whether there are rows to be restored.
@@ -165,7 +151,7 @@ impl RestorePlan {
     /// Returns where the folder outside of the root goes, if the archive holds one.
     pub fn outside(&self) -> Option<PathBuf> {
         let Kind::Ours(head) = &self.source.kind else { return None };
-        head.place.outside.as_ref()?;
+        head.place.outside.as_ref().filter(|_| self.job.scope.has(&Part::Code))?;
         let (_, new) = self.relocation.outside.first()?;
         Some(PathBuf::from(new.to_string()))
     }
@@ -198,27 +184,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let mut warnings = Warnings::new(watch);
     let (definition, product, version) = system_of(&job, &source, known)?;
-    let asked = match &source.kind {
-        Kind::Ours(head) => head.place.host_folder.clone(),
-        Kind::Plain { .. } => job.host_folder.clone(),
-    };
-    let hosts = match hosts::choose(&source.tree, &definition, asked.as_deref()) {
-        Ok(hosts) => hosts,
-        // The archive may hold no config file at all.
-        Err(folder) => {
-            Hosts { definition: definition.for_site(&folder), folder: Some(folder), found: Vec::new() }
-        }
-    };
-    if asked.is_none() && hosts.found.len() > 1 {
-        return Err(RestoreError::SeveralHosts {
-            found: hosts.found.into_iter().map(|h| h.folder).collect(),
-        });
-    }
+    let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
-    if let Some(name) = job.host_as.clone() {
-        let further = guard_joining(&job, &hosts, &name)?;
-        let folder = definition.hosts.as_ref().map(|h| h.folder.clone()).unwrap_or_default();
-        job.scope.only = vec![Part::Database, Part::Folder(Path::new(&folder).join(&further))];
+    let joining = match &job.host_as {
+        Some(name) => Some(Joining::check(&hosts, &job.target, name)?),
+        None => None,
+    };
+    if let Some(joining) = &joining {
+        job.scope.only = vec![Part::Database, Part::Folder(joining.old.clone())];
     }
     let mut facts = config_facts(&source.tree, &definition);
     if let Kind::Ours(head) = &source.kind
@@ -229,14 +202,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let found = find_address(&job, &source, &definition, &facts, watch)?;
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
-    if let (Some(new), Some(old), Some(h)) = (&job.host_as, &hosts.folder, &definition.hosts) {
-        // What speaks of the host's own folder follows it to its new name.
-        let address = |base: &Address, name: &str| Address::parse(&format!("{base}/{}/{name}", h.folder));
-        let root = |base: &Root, name: &str| Root::parse(&format!("{base}/{}/{name}", h.folder));
-        relocation
-            .further
-            .push((address(&relocation.from.address, old)?, address(&relocation.to.address, new)?));
-        relocation.outside.push((root(&relocation.from.root, old)?, root(&relocation.to.root, new)?));
+    if let Some(joining) = &joining {
+        joining.extend(&mut relocation)?;
     }
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
@@ -268,20 +235,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     };
     let selection = Selection::of(&definition, &job.scope, &hosts.others());
     let mut files = file_plans(&source, &definition, &cx, &selection)?;
-    if let (Some(new), Some(old), Some(h)) = (&job.host_as, &hosts.folder, &definition.hosts) {
-        let (old, new) = (format!("{}/{old}/", h.folder), format!("{}/{new}/", h.folder));
-        for file in &mut files {
-            file.path = file.path.replacen(&old, &new, 1);
-        }
+    if let Some(joining) = &joining {
+        joining.place(&mut files);
     }
     for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {
         warnings.push(warning.clone());
     }
-    for ((key, value), what) in puts.config.iter().zip(&puts.config_what) {
-        if job.scope.has(&Part::Code) && !files.iter().any(|f| f.put.contains(key)) {
-            let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
-            warnings.push(Warning::new(message, "", "add it by hand if you need it"));
-        }
+    if job.scope.has(&Part::Code) {
+        missing_keys(&puts, &files, &mut warnings);
     }
     let host_way = match (&definition.hosts, &hosts.folder) {
         (Some(h), Some(folder)) => super::hosts::way(h, job.host_as.as_ref().unwrap_or(folder), &job.address),
@@ -298,6 +259,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         stay,
         puts,
         hosts,
+        joining,
         host_way,
         needed,
         warnings: warnings.into_vec(),
@@ -310,23 +272,35 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     })
 }
 
-/// Checks that a host can join the code base in the target, and returns the folder it has in the archive.
-fn guard_joining(job: &RestoreJob, hosts: &Hosts, name: &str) -> Result<String, RestoreError> {
-    let wrong = |why: &str| RestoreError::Joining { name: name.to_string(), why: why.to_string() };
-    let (Some(h), Some(folder)) = (&hosts.definition.hosts, &hosts.folder) else {
-        return Err(wrong("this system has one site on its code base"));
+/// Chooses the host that is meant: ours says it in its head, a plain archive with several needs to be told.
+fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Result<Hosts, RestoreError> {
+    let asked = match &source.kind {
+        Kind::Ours(head) => head.place.host_folder.clone(),
+        Kind::Plain { .. } => job.host_folder.clone(),
     };
-    let plain = !name.is_empty() && !name.contains(['/', '\0']) && !name.starts_with('.');
-    if !plain {
-        return Err(wrong("a folder's name is made of one word without slashes"));
+    let hosts = match hosts::choose(&source.tree, definition, asked.as_deref()) {
+        Ok(hosts) => hosts,
+        // The archive may hold no config file at all.
+        Err(folder) => {
+            Hosts { definition: definition.for_site(&folder), folder: Some(folder), found: Vec::new() }
+        }
+    };
+    if asked.is_none() && hosts.found.len() > 1 {
+        return Err(RestoreError::SeveralHosts {
+            found: hosts.found.into_iter().map(|h| h.folder).collect(),
+        });
     }
-    if !job.target.join(&h.folder).is_dir() {
-        return Err(wrong("the target holds no code base of this system"));
+    Ok(hosts)
+}
+
+/// Says which keys were to be set and stand in no config file.
+fn missing_keys(puts: &Puts, files: &[FilePlan], warnings: &mut Warnings<'_>) {
+    for ((key, value), what) in puts.config.iter().zip(&puts.config_what) {
+        if !files.iter().any(|f| f.put.contains(key)) {
+            let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
+            warnings.push(Warning::new(message, "", "add it by hand if you need it"));
+        }
     }
-    if job.target.join(&h.folder).join(name).symlink_metadata().is_ok() {
-        return Err(wrong("a folder of that name is there already"));
-    }
-    Ok(folder.clone())
 }
 
 /// Tells the system of an archive: its definition, product and version.
@@ -560,7 +534,7 @@ fn outside(job: &RestoreJob, source: &Source) -> Result<Vec<(Root, Root)>, Resto
         job.target.with_file_name(format!("{name}-storage"))
     };
     let new = job.storage.clone().unwrap_or_else(beside);
-    if fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some()) {
+    if job.scope.has(&Part::Code) && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some()) {
         return Err(RestoreError::TargetInUse { path: new, found: vec!["files".into()] });
     }
     Ok(vec![(Root::parse(old)?, Root::parse(&new.display().to_string())?)])

@@ -133,7 +133,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Unpacks an entry of the folder that belongs to the site outside of its root.
     pub(super) fn outside(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
-        match self.plan.outside().filter(|_| self.plan.job.scope.has_files()) {
+        match self.plan.outside() {
             Some(folder) => self.unpack(entry, below, folder.join(below.as_path())),
             None => Ok(()),
         }

@@ -127,6 +127,16 @@ pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
         });
     }
     let tree = FolderTree(site.to_path_buf());
+    for path in tree.matching("*.php") {
+        // Somebody's helper: programs of a system are long, or do not do this.
+        let helper = tree
+            .read(&path)
+            .is_some_and(|text| text.len() < 4096 && memchr::memmem::find(&text, b"phpinfo(").is_some());
+        if helper {
+            let about = "helper script: it shows the server's settings to anyone".to_string();
+            out.push(Unwanted { path, about, safe: false });
+        }
+    }
     for leftover in &definition.leftover {
         for path in tree.matching(&leftover.path) {
             if !out.iter().any(|u| u.path == path) {
