@@ -1,6 +1,6 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
-use crate::commands::{demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
+use crate::commands::{clone, demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
@@ -42,6 +42,7 @@ enum Command {
     Pack(pack::PackArgs),
     Prove(prove::ProveArgs),
     Restore(Box<restore::RestoreArgs>),
+    Clone(Box<clone::CloneArgs>),
     Readdress(readdress::ReaddressArgs),
     Trace(trace::TraceArgs),
     Systems(systems::SystemsArgs),
@@ -58,6 +59,7 @@ pub fn run() -> Exit {
         Command::Pack(args) => pack::run(&ui, args),
         Command::Prove(args) => prove::run(&ui, args),
         Command::Restore(args) => restore::run(&ui, args),
+        Command::Clone(args) => clone::run(&ui, args),
         Command::Readdress(args) => readdress::run(&ui, args),
         Command::Trace(args) => trace::run(&ui, args),
         Command::Systems(args) => systems::run(&ui, args),

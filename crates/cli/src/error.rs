@@ -262,6 +262,8 @@ impl From<RestoreError> for CommandError {
             RestoreError::TargetInUse { .. } => {
                 CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty")
             }
+            RestoreError::TargetInSource { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name a folder beside the site"),
             RestoreError::DatabaseInUse { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name an empty database, or empty this one yourself if nothing in it is needed"),
             RestoreError::FileInUse(_) => {

@@ -3,6 +3,7 @@
 mod app;
 mod commands;
 mod context;
+mod copy_args;
 mod error;
 mod exit;
 mod format;

@@ -2,6 +2,7 @@
 
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
+use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::{ArchiveWriter, Meta, WriteError};
 use crate::database::{self, DatabaseError};
 use crate::dump::dialect::Dialect;
@@ -19,7 +20,8 @@ use globset::GlobMatcher;
 use serde::Serialize;
 use std::collections::BTreeSet;
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{Read, Write};
+use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -123,25 +125,48 @@ pub struct Packed {
     pub warnings: Vec<Warning>,
 }
 
-/// Packs a site.
-pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result<Packed, PackError> {
+/// Everything of a site that goes: what an archive holds, or what a clone takes straight away.
+pub struct Cargo {
+    /// The site.
+    pub survey: Survey,
+    /// What it is and where it lived.
+    pub head: Head,
+    /// What does not go, and why.
+    pub left_out: Vec<LeftOut>,
+    /// What needs attention.
+    pub warnings: Vec<Warning>,
+    parts: Vec<Part>,
+    outside: Option<(Root, PathBuf)>,
+    selection: Selection,
+    files: bool,
+    /// The parts lie in it; it goes with the cargo.
+    _spool: tempfile::TempDir,
+}
+
+impl std::fmt::Debug for Cargo {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Cargo({})", self.survey.site.display())
+    }
+}
+
+/// Gathers a site: reads its database into a spool below a folder and looks at what is carried.
+pub fn gather(
+    survey: Survey,
+    options: &PackOptions,
+    folder: &Path,
+    watch: &dyn Watch,
+) -> Result<Cargo, PackError> {
     if survey.hosts.found.len() > 1 && !options.host_named {
         let found = survey.hosts.found.iter().map(|h| h.folder.clone()).collect();
         return Err(PackError::SeveralHosts { found });
     }
-    let output = absolute(&options.output);
-    let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
-    let real = fs::canonicalize(&folder).at(&folder)?;
-    if real.starts_with(&survey.site) {
-        return Err(PackError::InsideSite(output));
-    }
     let mut warnings = Warnings::new(watch);
-    let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(&folder).at(&folder)?;
-    let parts = database_parts(survey, options, spool.path(), watch, &mut warnings)?;
-    let outside = outside_folder(survey, options, &mut warnings);
+    let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(folder).at(folder)?;
+    let parts = database_parts(&survey, options, spool.path(), watch, &mut warnings)?;
+    let outside = outside_folder(&survey, options, &mut warnings);
     let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
-    let mut left_out = left_out_files(survey, &selection);
-    shared_tables(survey, &mut warnings);
+    let mut left_out = left_out_files(&survey, &selection);
+    shared_tables(&survey, &mut warnings);
     for part in parts.iter().filter(|p| p.rows_left_out > 0) {
         let table = part.table.clone().unwrap_or_default();
         let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, &table);
@@ -149,31 +174,99 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
         left_out.push(LeftOut { what: format!("rows of {table}"), why, count: part.rows_left_out, bytes: 0 });
     }
     let database_bytes: u64 = parts.iter().map(|p| p.bytes).sum();
-    let mut head =
-        head(survey, options, &left_out, survey.carried_bytes() + database_bytes, !parts.is_empty());
+    let bytes = survey.carried_bytes() + database_bytes;
+    let mut head = head(&survey, options, &left_out, bytes, !parts.is_empty());
     head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
-    let address = head.place.address.clone();
-    watch.event(Event::StepStarted { step: "packing", total: Some(head.expected_bytes) });
-    let mut writer = ArchiveWriter::create(&output, &head)?;
-    let mut work = FileWork { writer: &mut writer, watch, warnings: &mut warnings, files: 0, bytes: 0 };
-    if options.scope.has_files() {
-        let fate = |below: &Path, is_folder: bool| selection.fate(below, is_folder);
-        work.folder(&survey.site, FILES, &fate)?;
+    let warnings = warnings.into_vec();
+    let files = options.scope.has_files();
+    Ok(Cargo { survey, head, left_out, warnings, parts, outside, selection, files, _spool: spool })
+}
+
+impl Cargo {
+    /// Returns bytes of the database parts.
+    pub fn database_bytes(&self) -> u64 {
+        self.parts.iter().map(|p| p.bytes).sum()
     }
-    if let Some((_, lies)) = &outside {
-        // Seen by the definition where the folder lies by itself.
-        let inside = storage_inside(survey);
-        let fate = |below: &Path, is_folder: bool| selection.fate(&inside.join(below), is_folder);
-        work.folder(lies, OUTSIDE, &fate)?;
+
+    /// Hands on every entry in the order of an archive. What cannot be read is added to `warnings` and passed over.
+    pub fn entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
+        if self.files {
+            let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
+            folder_entries(&self.survey.site, FILES, &fate, warnings, take)?;
+        }
+        if let Some((_, lies)) = &self.outside {
+            // Seen by the definition where the folder lies by itself.
+            let inside = storage_inside(&self.survey);
+            let fate = |below: &Path, is_folder: bool| self.selection.fate(&inside.join(below), is_folder);
+            folder_entries(lies, OUTSIDE, &fate, warnings, take)?;
+        }
+        let time = self.head.time();
+        let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
+        for (number, part) in self.parts.iter().filter(|p| !told_only(p)).enumerate() {
+            let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
+            let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
+            match part.open() {
+                Ok(mut reader) => {
+                    take(entry(path, EntryKind::File, part.bytes, (0o600, time), &mut reader))?;
+                }
+                Err(e) => {
+                    let what = format!("a part of the database cannot be read again: {e}");
+                    warnings.push(Warning::new(what, path.shown(), "pack again"));
+                }
+            }
+        }
+        ControlFlow::Continue(())
     }
-    let (files, file_bytes) = (work.files, work.bytes);
-    let time = head.time();
-    let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
-    for (number, part) in parts.iter().filter(|p| !told_only(p)).enumerate() {
-        let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
-        let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
-        let reader = part.open().at(spool.path())?;
-        writer.file(&Meta { path, mode: 0o600, time }, part.bytes, Counted::new(reader, watch))?;
+}
+
+/// Takes an entry, and may stop.
+pub type Take<'t> = &'t mut dyn FnMut(Entry<'_>) -> ControlFlow<()>;
+
+fn entry(
+    path: EntryPath,
+    kind: EntryKind,
+    size: u64,
+    (mode, time): (u32, i64),
+    content: &mut dyn Read,
+) -> Entry<'_> {
+    Entry { raw_name: path.shown(), path: Ok(Some(path)), kind, size, mode: Some(mode), time, content }
+}
+
+/// Packs a site.
+pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result<Packed, PackError> {
+    let output = absolute(&options.output);
+    let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
+    let real = fs::canonicalize(&folder).at(&folder)?;
+    if real.starts_with(&survey.site) {
+        return Err(PackError::InsideSite(output));
+    }
+    let mut cargo = gather(survey.clone(), options, &folder, watch)?;
+    watch.event(Event::StepStarted { step: "packing", total: Some(cargo.head.expected_bytes) });
+    let mut writer = ArchiveWriter::create(&output, &cargo.head)?;
+    let mut warnings = std::mem::take(&mut cargo.warnings);
+    let (mut files, mut bytes) = (0, 0);
+    let mut problem: Option<PackError> = None;
+    let _ = cargo.entries(&mut warnings, &mut |entry| {
+        let Ok(Some(path)) = entry.path else { return ControlFlow::Continue(()) };
+        let is_file = path.below(DATABASE).is_none();
+        let meta = Meta { path, mode: entry.mode.unwrap_or_default(), time: entry.time };
+        let written = match &entry.kind {
+            EntryKind::Folder => writer.folder(&meta),
+            EntryKind::Symlink(target) => writer.symlink(&meta, target),
+            _ => writer.file(&meta, entry.size, Counted::new(entry.content, watch)),
+        };
+        if let Err(e) = written {
+            problem = Some(e.into());
+            return ControlFlow::Break(());
+        }
+        if is_file && entry.kind != EntryKind::Folder {
+            files += 1;
+            bytes += entry.size;
+        }
+        ControlFlow::Continue(())
+    });
+    if let Some(problem) = problem {
+        return Err(problem);
     }
     let size = writer.finish()?;
     watch.event(Event::StepDone);
@@ -181,12 +274,12 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
         archive: output,
         size,
         files,
-        file_bytes,
-        tables: parts.iter().filter(|p| p.table.is_some()).count() as u64,
-        rows: parts.iter().map(|p| p.rows).sum(),
-        address,
-        left_out,
-        warnings: warnings.into_vec(),
+        file_bytes: bytes,
+        tables: cargo.parts.iter().filter(|p| p.table.is_some()).count() as u64,
+        rows: cargo.parts.iter().map(|p| p.rows).sum(),
+        address: cargo.head.place.address.clone(),
+        left_out: cargo.left_out,
+        warnings,
     })
 }
 
@@ -479,80 +572,53 @@ fn left_out_files(survey: &Survey, selection: &Selection) -> Vec<LeftOut> {
     out
 }
 
-/// Files on their way into an archive.
-struct FileWork<'w, 'a> {
-    writer: &'w mut ArchiveWriter,
-    watch: &'w dyn Watch,
-    warnings: &'w mut Warnings<'a>,
-    files: u64,
-    bytes: u64,
-}
-
-impl FileWork<'_, '_> {
-    /// Writes what is carried of a folder below a folder of the archive.
-    fn folder(
-        &mut self,
-        folder: &Path,
-        into: &str,
-        fate: &dyn Fn(&Path, bool) -> Fate,
-    ) -> Result<(), PackError> {
-        let into = EntryPath::trusted(into);
-        let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
-        while let Some(entry) = walk.next() {
-            let entry = match entry {
-                Ok(entry) => entry,
-                Err(e) => {
-                    let path = e.path().map(Path::to_path_buf).unwrap_or_default();
-                    self.unreadable(&path);
-                    continue;
-                }
-            };
-            let below = entry.path().strip_prefix(folder).unwrap_or(entry.path());
-            let kind = entry.file_type();
-            if fate(below, kind.is_dir()) != Fate::Carry {
-                if kind.is_dir() {
-                    walk.skip_current_dir();
-                }
+/// Hands on what is carried of a folder, below a folder of the archive.
+fn folder_entries(
+    folder: &Path,
+    into: &str,
+    fate: &dyn Fn(&Path, bool) -> Fate,
+    warnings: &mut Vec<Warning>,
+    take: Take<'_>,
+) -> ControlFlow<()> {
+    let unreadable = |path: &Path| {
+        Warning::at("could not be read and was left out", path, "check its permissions and try again")
+    };
+    let into = EntryPath::trusted(into);
+    let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
+    while let Some(found) = walk.next() {
+        let found = match found {
+            Ok(found) => found,
+            Err(e) => {
+                warnings.push(unreadable(e.path().unwrap_or(folder)));
                 continue;
             }
-            let Ok(meta) = fs::symlink_metadata(entry.path()) else { continue };
-            let entry_meta = Meta {
-                path: into.join(below.as_os_str().as_bytes()),
-                mode: meta.permissions().mode() & 0o7777,
-                time: meta.mtime(),
-            };
+        };
+        let below = found.path().strip_prefix(folder).unwrap_or(found.path());
+        let kind = found.file_type();
+        if fate(below, kind.is_dir()) != Fate::Carry {
             if kind.is_dir() {
-                self.writer.folder(&entry_meta)?;
-            } else if kind.is_symlink() {
-                let target = fs::read_link(entry.path()).at(entry.path())?;
-                self.writer.symlink(&entry_meta, &target)?;
-                self.files += 1;
-            } else if kind.is_file() {
-                match File::open(entry.path()) {
-                    Ok(file) => self.writer.file(&entry_meta, meta.len(), Counted::new(file, self.watch))?,
-                    Err(_) => {
-                        self.unreadable(entry.path());
-                        continue;
-                    }
-                }
-                self.files += 1;
-                self.bytes += meta.len();
-            } else {
-                self.warnings.push(Warning::at(
-                    "is a device, pipe or socket and was left out",
-                    entry.path(),
-                    "",
-                ));
+                walk.skip_current_dir();
             }
+            continue;
         }
-        Ok(())
+        let Ok(meta) = fs::symlink_metadata(found.path()) else { continue };
+        let path = into.join(below.as_os_str().as_bytes());
+        let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
+        if kind.is_dir() {
+            take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
+        } else if kind.is_symlink() {
+            match fs::read_link(found.path()) {
+                Ok(target) => take(entry(path, EntryKind::Symlink(target), 0, bits, &mut std::io::empty()))?,
+                Err(_) => warnings.push(unreadable(found.path())),
+            }
+        } else if kind.is_file() {
+            match File::open(found.path()) {
+                Ok(mut file) => take(entry(path, EntryKind::File, meta.len(), bits, &mut file))?,
+                Err(_) => warnings.push(unreadable(found.path())),
+            }
+        } else {
+            warnings.push(Warning::at("is a device, pipe or socket and was left out", found.path(), ""));
+        }
     }
-
-    fn unreadable(&mut self, path: &Path) {
-        self.warnings.push(Warning::at(
-            "could not be read and was left out",
-            path,
-            "check its permissions and pack again",
-        ));
-    }
+    ControlFlow::Continue(())
 }

@@ -1,16 +1,16 @@
-//! The waybill: a job as a TOML file. Every option of `restore` has a field here; passwords have none.
+//! The waybill: a job as a TOML file. Every option of `restore` and `clone` has a field here; passwords have none.
 
 use crate::fsx::{AtPath, PathError, write_atomically};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
-/// A job to restore an archive.
+/// A job to restore an archive or to clone a site.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Waybill {
-    /// Always `restore` so far.
+    /// `restore` or `clone`.
     pub job: String,
-    /// Archive.
+    /// Archive, or the folder of the site that is cloned.
     pub archive: PathBuf,
     /// Target folder.
     pub target: PathBuf,
@@ -100,7 +100,7 @@ impl Waybill {
         let text = std::fs::read_to_string(path).at(path)?;
         let wrong = |why: String| WaybillError::Wrong { path: path.to_path_buf(), why };
         let bill: Waybill = toml::from_str(&text).map_err(|e| wrong(e.to_string().trim().to_string()))?;
-        if bill.job != "restore" {
+        if !["restore", "clone"].contains(&bill.job.as_str()) {
             return Err(wrong(format!("the job {:?} is not known", bill.job)));
         }
         Ok(bill)
@@ -111,7 +111,8 @@ impl Waybill {
         let wrong =
             |e: toml::ser::Error| WaybillError::Wrong { path: path.to_path_buf(), why: e.to_string() };
         let text = format!(
-            "# A job for zporter: zporter restore --waybill {}\n# Passwords never stand here.\n{}",
+            "# A job for zporter: zporter {} --waybill {}\n# Passwords never stand here.\n{}",
+            self.job,
             path.display(),
             toml::to_string(self).map_err(wrong)?
         );

@@ -215,7 +215,7 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
     if chapter.whole {
         restore::show_plan(ui, &plan, true);
     }
-    restore::show_done(ui, &done, false);
+    restore::show_done(ui, &done, false, "Restored");
     Ok((done, base, site))
 }
 

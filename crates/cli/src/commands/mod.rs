@@ -1,5 +1,6 @@
 //! One file per command: its arguments, its run, its output.
 
+pub mod clone;
 pub mod demo;
 pub mod logbook;
 pub mod pack;

@@ -81,12 +81,13 @@ pub fn show(ui: &Ui, found: &Survey) {
             let here = if h.chosen { "shown here" } else { "" };
             vec![
                 h.folder.clone(),
+                h.address.clone().unwrap_or_default(),
                 h.database.clone().unwrap_or_default(),
                 h.table_prefix.clone(),
                 here.into(),
             ]
         });
-        ui.table(&["folder", "database", "prefix", ""], rows.collect());
+        ui.table(&["folder", "answers to", "database", "prefix", ""], rows.collect());
     }
     ui.heading("Config");
     let rows = found.config.values.iter().map(|v| {

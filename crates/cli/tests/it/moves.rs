@@ -378,7 +378,8 @@ fn the_documents_name_every_command_and_exit_code() {
     let joined = help.split_whitespace().collect::<Vec<_>>().join(" ");
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let readme = std::fs::read_to_string(root.join("README.md")).unwrap();
-    for command in ["survey", "pack", "prove", "restore", "readdress", "systems", "demo", "logbook"] {
+    for command in ["survey", "pack", "prove", "restore", "clone", "readdress", "systems", "demo", "logbook"]
+    {
         assert!(help.contains(&format!("  {command}")), "{command}");
         assert!(readme.contains(&format!("| `{command}")), "{command} in the README");
         bench.run(&[command, "--help"]).expect(0).says(&["Usage: zporter", "--json", "--quiet"]);

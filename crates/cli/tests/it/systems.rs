@@ -457,6 +457,7 @@ fn hosts_on_one_code_base_are_told_apart() {
         bench.site(variant);
         bench.run(&["survey", "old", "--dump", "old.sql"]).expect(0).says(&[
             "Hosts on this code base",
+            "answers to",
             "members.fernhollow.example",
             "members_db",
             "shown here",
@@ -578,9 +579,39 @@ fn a_host_joins_the_code_base_of_others() {
         let content = server.content(&database);
         assert!(!content.contains("sites/default/"), "{variant:?}: {content}");
         assert!(variant == Variant::Drupal10 || content.contains("'modules/node/node.module'"));
+        // In one step, without an archive; the rows come from a dump here.
+        let (target, dump) = (bench.path("old").display().to_string(), "dev2.sql");
+        let args = [
+            "clone",
+            &target,
+            &target,
+            "--host-folder",
+            "default",
+            "--host-as",
+            "dev2",
+            "--address",
+            "http://dev2.test",
+            "--from-address",
+            &site.address,
+            "--dump",
+            "old.sql",
+            "--database",
+            "mysql://u@h/n",
+            "--dump-to",
+            dump,
+        ];
+        bench.run(&args).says(&["Cloned to"]);
+        assert!(bench.path("old/sites/dev2/files/m31.png").exists());
+        assert!(bench.read("old/sites/dev2/settings.php").contains(if variant == Variant::Drupal6 {
+            "@h/n"
+        } else {
+            "'n'"
+        }));
         // The others are as they were.
         let after = files(&bench.path("old"));
-        let map = |p: &std::path::Path| p.ends_with("sites/sites.php") || p.starts_with("sites/dev");
+        let map = |p: &std::path::Path| {
+            p.ends_with("sites/sites.php") || p.starts_with("sites/dev") || p.starts_with("sites/dev2")
+        };
         assert_eq!(before, after.into_iter().filter(|(p, _)| !map(p)).collect::<Vec<_>>(), "{variant:?}");
     }
 }
@@ -887,4 +918,96 @@ fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
     let there = |path: &str| bench.path(&format!("web/x/{path}")).exists();
     assert!(there("plates/m31.png") && there("cache/compiled") && there("cache/index.html"));
     assert!(!there("paths.php") && !there("cache/x") && !there("install"));
+}
+
+#[test]
+fn a_clone_is_what_packing_and_restoring_would_give() {
+    let Some(server) = server() else { return };
+    for variant in
+        [Variant::Joomla310, Variant::PrestaShop17, Variant::OpenCart3, Variant::Drupal7, Variant::WordPress]
+    {
+        let bench = Bench::new();
+        let old = server.database("fake'Old\\pass 31");
+        let mut site = Site::of(variant);
+        site.root = bench.path("old").display().to_string();
+        site.database = [
+            format!("localhost:{}", server.socket),
+            old.user.clone(),
+            old.password.clone(),
+            old.name.clone(),
+        ];
+        site.write(&bench.path("old")).unwrap();
+        server.load_with_client(&old, &site.dump());
+        if site.write_outside(&bench.path("storage")).unwrap() {
+            for config in ["config.php", "dome-office/config.php"] {
+                let text = bench.read(&format!("old/{config}"));
+                bench.write(
+                    &format!("old/{config}"),
+                    text.replace("/home/fernhollow/storage", &bench.path("storage").display().to_string()),
+                );
+            }
+        }
+        let before = (files(&bench.path("old")), server.content(&old));
+        let host: &[&str] = if variant == Variant::Drupal7 { &["--host-folder", "default"] } else { &[] };
+        let copy = [
+            "--address",
+            "https://n.test/x",
+            "--database",
+            "mysql://u@h/n",
+            "--table-prefix",
+            "nu_",
+            "--set",
+            "maintenance=on",
+            "--tidy",
+            "--from-address",
+            &site.address,
+        ];
+        let cloned =
+            bench.run(&[&["clone", "old", "copy", "--dump-to", "one.sql"], host, &copy[..]].concat());
+        cloned.says(&["Cloned to"]);
+        let one = (files(&bench.path("copy")), bench.read("one.sql"));
+        std::fs::rename(bench.path("copy"), bench.path("kept")).unwrap();
+        let outside = bench.path("copy-storage");
+        let stored = outside.exists().then(|| files(&outside));
+        if stored.is_some() {
+            std::fs::rename(&outside, bench.path("kept-storage")).unwrap();
+        }
+        bench
+            .run(&[&["pack", "old", "-o", "a.zip", "--address", &site.address], host].concat())
+            .says(&["Packed"]);
+        bench
+            .run(&[&["restore", "a.zip", "copy", "--dump-to", "two.sql"], &copy[..]].concat())
+            .says(&["Restored"]);
+        assert_eq!(one, (files(&bench.path("copy")), bench.read("two.sql")), "{variant:?}");
+        assert_eq!(stored, outside.exists().then(|| files(&outside)), "{variant:?}");
+        assert_eq!(variant == Variant::OpenCart3, stored.is_some());
+        assert!(one.0.len() > 5 && one.1.contains("nu_"), "{variant:?}");
+        assert_eq!(
+            before,
+            (files(&bench.path("old")), server.content(&old)),
+            "{variant:?}: the source is only read"
+        );
+        // Straight into a server, and never into itself.
+        let new = server.new_database();
+        let url = new.socket_url(server);
+        let live = [
+            "clone",
+            "old",
+            "live",
+            "--address",
+            "https://n.test/x",
+            "--database",
+            &url,
+            "--from-address",
+            &site.address,
+            "--save-waybill",
+            "job.toml",
+        ];
+        bench.run(&[&live[..], host].concat()).says(&["loaded"]);
+        assert!(server.content(&new).contains("n.test"), "{variant:?}");
+        bench.run(&["clone", "--waybill", "job.toml"]).expect(3).says(&["not empty"]);
+        bench.run(&["restore", "--waybill", "job.toml"]).expect(2).says(&["zporter clone"]);
+        let inside = ["clone", "old", "old/copy", "--address", "https://n.test/x", "--database", &url];
+        bench.run(&[&inside[..], host].concat()).expect(3).says(&["lie in each other"]);
+    }
 }

@@ -52,6 +52,14 @@ pub enum RestoreError {
         /// Some of what is there.
         found: Vec<String>,
     },
+    /// A clone would lie in its source, or the other way round.
+    #[error("the target {target} and the site {site} lie in each other")]
+    TargetInSource {
+        /// Target.
+        target: PathBuf,
+        /// Site.
+        site: PathBuf,
+    },
     /// The database holds something.
     #[error("the database {name} is not empty: it holds {}", .found.join(", "))]
     DatabaseInUse {

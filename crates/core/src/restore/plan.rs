@@ -12,7 +12,7 @@ use crate::dump::prefix::{PrefixChange, PrefixedColumn};
 use crate::dump::rules::{Cell, Keep, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
-use crate::pack::kept;
+use crate::pack::{Cargo, kept};
 use crate::place::{Address, DatabaseAccess, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
@@ -26,12 +26,15 @@ use crate::text::needles::Needles;
 use globset::GlobMatcher;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// What is asked for.
 #[derive(Debug, Clone)]
 pub struct RestoreJob {
-    /// Archive.
+    /// Archive, or the folder of the site that is cloned.
     pub archive: PathBuf,
+    /// The site that is cloned, in place of an archive.
+    pub cargo: Option<Arc<Cargo>>,
     /// Target folder.
     pub target: PathBuf,
     /// New base address.
@@ -143,6 +146,19 @@ impl RestorePlan {
         }
     }
 
+    /// Names what a run does with the entries.
+    pub(super) fn step(&self) -> &'static str {
+        if self.job.cargo.is_some() { "copying" } else { "unpacking" }
+    }
+
+    /// Returns the bytes that a run goes through, for its progress.
+    pub(super) fn total(&self) -> Option<u64> {
+        match &self.job.cargo {
+            Some(cargo) => Some(self.source.file_bytes + cargo.database_bytes()),
+            None => fs::metadata(&self.job.archive).map(|m| m.len()).ok(),
+        }
+    }
+
     /// Says whether there are rows to be restored.
     pub fn loads(&self) -> bool {
         (self.source.has_database || self.job.dump.is_some()) && self.job.scope.has(&Part::Database)
@@ -177,7 +193,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         return Err(RestoreError::NotLoadable(access.engine.name()));
     }
     guard_target(&job)?;
-    let source = look(&job.archive, known, watch)?;
+    let source = look(&job, known, watch)?;
     let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
     if has_database && job.database.is_none() && job.dump_to.is_none() {
         return Err(RestoreError::NoDatabaseTarget);
@@ -262,7 +278,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         joining,
         host_way,
         needed,
-        warnings: warnings.into_vec(),
+        // What was said while the site was gathered is not said again, only kept.
+        warnings: [source.warnings.clone(), warnings.into_vec()].concat(),
         old_password,
         definition,
         product,
@@ -395,6 +412,14 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
             found: vec!["it is a file".into()],
         });
     }
+    if let Some(cargo) = &job.cargo {
+        let site = &cargo.survey.site;
+        // A host may join the code base that it comes from.
+        let joins = job.host_as.is_some() && job.target == *site;
+        if !joins && (job.target.starts_with(site) || site.starts_with(&job.target)) {
+            return Err(RestoreError::TargetInSource { target: job.target.clone(), site: site.clone() });
+        }
+    }
     if let Some(dump) = &job.dump_to {
         if dump.exists() {
             return Err(RestoreError::FileInUse(dump.clone()));
@@ -447,7 +472,10 @@ fn find_address(
     let mut found = match &source.kind {
         Kind::Ours(head) => AddressFinding {
             address: head.place.address.clone(),
-            learned_from: "the archive's head".into(),
+            learned_from: match &job.cargo {
+                Some(cargo) => cargo.survey.address.learned_from.clone(),
+                None => "the archive's head".into(),
+            },
             aliases: head.place.aliases.clone(),
             others: head.place.other_sites.clone(),
             candidates: source.hosts.iter().map(|(h, n)| (h.clone(), *n)).collect(),

@@ -3,8 +3,8 @@
 use super::RestoreError;
 use super::plan::{RestoreJob, RestorePlan, empty_database};
 use super::run::Restored;
+use super::source;
 use super::unpack::{EntryPlace, Locate};
-use crate::archive::read;
 use crate::database::DatabaseError;
 use crate::database::load::Loader;
 use crate::dump::dialect::Dialect;
@@ -15,7 +15,7 @@ use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::logbook;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -71,8 +71,7 @@ pub(super) fn each_database_part(
     if !plan.loads() {
         return Ok(());
     }
-    let total = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
-    watch.event(Event::StepStarted { step: "rewriting the database", total });
+    watch.event(Event::StepStarted { step: "rewriting the database", total: plan.total() });
     let locate = Locate::of(&plan.source, &plan.job);
     each_part(&plan.job, &locate, &|bytes| watch.event(Event::Advanced { bytes }), take)?;
     watch.event(Event::StepDone);
@@ -87,12 +86,10 @@ pub(super) fn each_part(
     take: TakePart<'_>,
 ) -> Result<(), RestoreError> {
     let mut problem = None;
-    read::entries::<()>(&job.archive, advance, &mut |entry| {
-        let EntryPlace::Database(name) = locate.place_of(&entry) else {
-            return Ok(ControlFlow::Continue(()));
-        };
+    source::entries(job, advance, &mut |entry| {
+        let EntryPlace::Database(name) = locate.place_of(&entry) else { return ControlFlow::Continue(()) };
         problem = take(&name, Box::new(entry.content)).err();
-        Ok(if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+        if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })?;
     if let Some(problem) = problem {
         return Err(problem);

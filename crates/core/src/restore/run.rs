@@ -5,9 +5,9 @@ use super::leftovers::{self, FileLeftover};
 use super::plan::RestorePlan;
 use super::puts::insert;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
+use super::source;
 use super::tidy;
 use super::unpack::{EntryPlace, Unpack};
-use crate::archive::read;
 use crate::config::edit::{self, Change};
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
@@ -114,27 +114,26 @@ pub fn run(
     if plan.job.scope.has_files() {
         fs::create_dir_all(target).at(target)?;
     }
-    let archive_size = fs::metadata(&plan.job.archive).map(|m| m.len()).ok();
-    watch.event(Event::StepStarted { step: "unpacking", total: archive_size });
+    watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
     with_rules(plan, samples, |rules| {
         let mut sink = DatabaseSink::open(plan, book)?;
         let mut unpack = Unpack::new(plan, &mut warnings);
         let mut problem: Option<RestoreError> = None;
         let advance = |bytes| watch.event(Event::Advanced { bytes });
-        let read = read::entries::<()>(&plan.job.archive, &advance, &mut |entry| {
+        let read = source::entries(&plan.job, &advance, &mut |entry| {
             let outcome = match unpack.place_of(&entry) {
                 EntryPlace::File(below) => unpack.file(entry, &below),
                 EntryPlace::Outside(below) => unpack.outside(entry, &below),
                 EntryPlace::Database(name) => sink.part(&name, entry.content, rules, &mut total, book),
                 EntryPlace::None => Ok(()),
             };
-            Ok(match outcome {
+            match outcome {
                 Ok(()) => ControlFlow::Continue(()),
                 Err(e) => {
                     problem = Some(e);
                     ControlFlow::Break(())
                 }
-            })
+            }
         });
         if let Some(problem) = problem {
             return Err(problem);

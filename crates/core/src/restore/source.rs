@@ -1,12 +1,14 @@
 //! What an archive holds, learned in one pass that writes nothing: ours with its proof, or a plain zip or tar of a folder.
 
 use super::RestoreError;
+use super::plan::RestoreJob;
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{FILES, Head};
+use crate::archive::format::{DATABASE, FILES, Head};
 use crate::archive::prove::{Damage, Verdict, prove_and_hold};
-use crate::archive::read::{self, EntryKind, ReadError};
+use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::dump::inspect::{self, Inspection, Wanted};
-use crate::event::{Event, Watch};
+use crate::event::{Event, Warning, Watch};
+use crate::pack::Cargo;
 use crate::survey::tree::HeldTree;
 use crate::system::{Known, glob};
 use globset::GlobMatcher;
@@ -42,6 +44,8 @@ pub struct Source {
     pub has_database: bool,
     /// Hosts named in the rows of our database parts.
     pub hosts: BTreeMap<String, u64>,
+    /// What needs attention of a site that is cloned.
+    pub warnings: Vec<Warning>,
 }
 
 /// Paths that definitions ask for: markers, version files, config and text files.
@@ -73,10 +77,66 @@ impl Interesting {
     }
 }
 
-/// Looks through an archive.
-pub fn look(path: &Path, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
-    let total = std::fs::metadata(path).map(|m| m.len()).ok();
+/// Walks over the entries of an archive, or of the site that is cloned.
+pub fn entries(
+    job: &RestoreJob,
+    advance: &dyn Fn(u64),
+    take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
+) -> Result<(), ReadError> {
+    let Some(cargo) = &job.cargo else {
+        read::entries::<()>(&job.archive, advance, &mut |entry| Ok(take(entry)))?;
+        return Ok(());
+    };
+    // What cannot be read was said when the cargo was looked at.
+    let _ = cargo.entries(&mut Vec::new(), &mut |entry| {
+        let size = entry.size;
+        let flow = take(entry);
+        advance(size);
+        flow
+    });
+    Ok(())
+}
+
+/// Looks at a site that is cloned.
+fn site(cargo: &Cargo, interesting: &Interesting) -> Source {
+    let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
+    let (mut file_bytes, mut warnings) = (0, cargo.warnings.clone());
+    let _ = cargo.entries(&mut warnings, &mut |entry| {
+        let Ok(Some(path)) = &entry.path else { return ControlFlow::Continue(()) };
+        if path.below(DATABASE).is_some() {
+            return ControlFlow::Break(());
+        }
+        file_bytes += entry.size;
+        let wanted = interesting.wants(path.as_path());
+        if wanted && entry.kind == EntryKind::File && entry.size <= 8 << 20 {
+            let mut content = Vec::new();
+            if entry.content.take(8 << 20).read_to_end(&mut content).is_ok() {
+                tree.held.insert(path.clone(), (content, entry.mode.unwrap_or(0o644)));
+            }
+        } else if wanted {
+            tree.seen.insert(path.shown());
+        }
+        ControlFlow::Continue(())
+    });
+    Source {
+        kind: Kind::Ours(Box::new(cargo.head.clone())),
+        tree,
+        file_bytes,
+        database_bytes: cargo.database_bytes(),
+        has_database: cargo.head.has_database,
+        hosts: BTreeMap::new(),
+        warnings,
+    }
+}
+
+/// Looks through an archive, or at the site that is cloned.
+pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
     let interesting = Interesting::new(known);
+    if let Some(cargo) = &job.cargo {
+        return Ok(site(cargo, &interesting));
+    }
+    let path = &job.archive;
+    let total = std::fs::metadata(path).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "proving the archive", total });
     let (verdict, held) = prove_and_hold(path, watch, &mut |p| interesting.wants(p.as_path()))?;
     watch.event(Event::StepDone);
@@ -91,11 +151,12 @@ pub fn look(path: &Path, known: &[Known], watch: &dyn Watch) -> Result<Source, R
                 has_database: proof.head.has_database,
                 kind: Kind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
+                warnings: Vec::new(),
                 tree,
             })
         }
         Verdict::Damaged(Damage::NotOurs { .. }) => plain(path, known, &interesting, total, watch),
-        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
+        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.clone(), damage }),
     }
 }
 
@@ -153,6 +214,7 @@ fn plain(
         file_bytes: bytes,
         database_bytes: dump_bytes,
         hosts: BTreeMap::new(),
+        warnings: Vec::new(),
     })
 }
 

@@ -7,6 +7,7 @@ use super::recognise::config_facts;
 use super::tree::SiteTree;
 use crate::place::Address;
 use crate::system::Definition;
+use crate::system::schema::Role;
 use serde::Serialize;
 use std::path::PathBuf;
 
@@ -15,6 +16,8 @@ use std::path::PathBuf;
 pub struct HostFound {
     /// Its name.
     pub folder: String,
+    /// Address that its config names, or the host that its name answers to.
+    pub address: Option<String>,
     /// Database, as a URL without password.
     pub database: Option<String>,
     /// Table prefix.
@@ -67,8 +70,14 @@ pub fn choose(tree: &dyn SiteTree, definition: &Definition, asked: Option<&str>)
     };
     let found = names.iter().map(|name| {
         let facts = config_facts(tree, &definition.for_site(name));
+        let named = || {
+            let value = facts.value(Role::Address).or_else(|| facts.value(Role::HostPattern));
+            let value = value.and_then(|v| v.value.clone());
+            value.map(|v| v.trim_start_matches('^').trim_end_matches('$').replace('\\', ""))
+        };
         HostFound {
             folder: name.clone(),
+            address: named().or_else(|| (name != "default").then(|| name.clone())),
             database: facts.database.as_ref().map(|d| d.url()),
             table_prefix: facts.table_prefix,
             shared: facts.shared_tables,

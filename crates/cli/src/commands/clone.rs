@@ -1,0 +1,29 @@
+//! `zporter clone`: a site becomes another one elsewhere, without an archive in between.
+
+use super::restore;
+use crate::copy_args::CopyArgs;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::ui::Ui;
+use clap::Args;
+use std::path::PathBuf;
+
+/// Clone a site straight to another place: the same as packing and restoring it, without the archive
+#[derive(Debug, Args)]
+pub struct CloneArgs {
+    /// Folder of the site; it is only read
+    #[arg(required_unless_present = "waybill", conflicts_with = "waybill")]
+    site: Option<PathBuf>,
+    /// Target folder; missing or empty
+    #[arg(required_unless_present = "waybill", conflicts_with = "waybill")]
+    target: Option<PathBuf>,
+    /// Where and as what the copy lives
+    #[command(flatten)]
+    copy: CopyArgs,
+}
+
+/// Runs the command.
+pub fn run(ui: &Ui, args: &CloneArgs) -> Result<Exit, CommandError> {
+    let bill = args.copy.waybill("clone", args.site.as_deref(), args.target.as_deref())?;
+    restore::run_bill(ui, &bill, &args.copy)
+}
