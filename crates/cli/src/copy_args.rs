@@ -7,13 +7,13 @@ use crate::scope::{ScopeArgs, kept_rows, scope};
 use clap::Args;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use zporter_core::cargo::{Cargo, PackOptions, gather};
 use zporter_core::fsx::absolute;
-use zporter_core::pack::{Cargo, PackOptions, gather};
 use zporter_core::place::{Address, DatabaseAccess, Root};
-use zporter_core::restore::plan::RestoreJob;
+use zporter_core::restore::job::RestoreJob;
 use zporter_core::restore::puts::Wishes;
 use zporter_core::survey::{SurveyJob, survey};
-use zporter_core::system::schema::SwitchName;
+use zporter_core::system::copy::SwitchName;
 use zporter_core::waybill::Waybill;
 
 /// Where and as what a copy lives.

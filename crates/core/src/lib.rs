@@ -4,6 +4,7 @@
 //! which module does what. Results are return values; progress and warnings go through [`event::Watch`].
 
 pub mod archive;
+pub mod cargo;
 pub mod config;
 pub mod database;
 pub mod dump;

@@ -4,7 +4,7 @@
 //! of the hash library.
 
 use crate::secret::Secret;
-use crate::system::schema::HashScheme;
+use crate::system::copy::HashScheme;
 use data_encoding::{BASE64, HEXLOWER};
 use md5::{Digest, Md5};
 use sha1::Sha1;

@@ -13,7 +13,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 use zporter_core::fsx::{AtPath, absolute};
-use zporter_core::restore::run::Restored;
+use zporter_core::restore::restored::Restored;
 use zporter_core::survey::{Survey, SurveyJob};
 use zporter_core::waybill::Waybill;
 use zporter_standin::{Site, Variant};

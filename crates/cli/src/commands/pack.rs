@@ -9,9 +9,10 @@ use crate::scope::{ScopeArgs, kept_rows, scope};
 use crate::ui::Ui;
 use clap::Args;
 use std::path::{Path, PathBuf};
+use zporter_core::cargo::PackOptions;
 use zporter_core::fsx::absolute;
 use zporter_core::logbook::{Outcome, Run};
-use zporter_core::pack::{PackOptions, Packed, pack};
+use zporter_core::pack::{Packed, pack};
 use zporter_core::place::Address;
 use zporter_core::survey::{Survey, SurveyJob, survey};
 

@@ -15,7 +15,8 @@ use zporter_core::fsx::absolute;
 use zporter_core::logbook::{Outcome, Run};
 use zporter_core::place::Address;
 use zporter_core::restore::plan::{RestorePlan, plan};
-use zporter_core::restore::run::{self, Restored};
+use zporter_core::restore::restored::Restored;
+use zporter_core::restore::run;
 use zporter_core::waybill::Waybill;
 
 /// Restore an archive under another address, in another folder and database

@@ -8,7 +8,8 @@ use crate::ui::Ui;
 use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
-use zporter_core::system::schema::{Definition, Put};
+use zporter_core::system::copy::Put;
+use zporter_core::system::schema::Definition;
 use zporter_core::system::{self, Known};
 
 /// List the known systems, or explain one

@@ -1011,3 +1011,212 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         bench.run(&[&inside[..], host].concat()).expect(3).says(&["lie in each other"]);
     }
 }
+
+/// Reads a PHP file in a process of its own: what it returns, its variables and constants, as way and value.
+fn told_by_php(file: &std::path::Path) -> std::collections::BTreeMap<String, String> {
+    let show = "$all = (function () { $returned = include $GLOBALS['argv'][1]; return array('returned' => $returned) + get_defined_vars(); })();\n\
+        $consts = get_defined_constants(true); echo json_encode(array($all, isset($consts['user']) ? $consts['user'] : array()));";
+    let told: serde_json::Value = serde_json::from_str(&php::run(show, &[file])).unwrap();
+    let mut out = std::collections::BTreeMap::new();
+    let mut todo = vec![(String::new(), told)];
+    while let Some((way, value)) = todo.pop() {
+        match value {
+            serde_json::Value::Object(map) => {
+                todo.extend(map.into_iter().map(|(k, v)| (format!("{way}.{k}"), v)))
+            }
+            serde_json::Value::Array(list) => {
+                todo.extend(list.into_iter().enumerate().map(|(i, v)| (format!("{way}.{i}"), v)))
+            }
+            other => {
+                out.insert(way, other.as_str().map_or(other.to_string(), str::to_string));
+            }
+        }
+    }
+    out
+}
+
+#[test]
+fn php_reads_every_config_as_it_was_meant_and_nothing_else_changed() {
+    if !php::there() {
+        return;
+    }
+    let secret = super::common::NEW_PASSWORD;
+    // Line, config file, and what PHP must find under the end of a name; everything else is as it was.
+    type Row = (Variant, &'static str, &'static [(&'static str, &'static str)]);
+    let paths = [
+        "DIR_OPENCART",
+        "DIR_APPLICATION",
+        "DIR_SYSTEM",
+        "DIR_IMAGE",
+        "DIR_CATALOG",
+        "DIR_CACHE",
+        "DIR_STORAGE",
+        "ABSPATH",
+        "WP_TEMP_DIR",
+        "file_temp_path",
+        "file_directory_temp",
+    ];
+    let rows: [Row; 9] = [
+        (
+            Variant::WordPress,
+            "wp-config.php",
+            &[
+                (".DB_HOST", "h:3310"),
+                (".DB_NAME", "n"),
+                (".DB_USER", "u"),
+                (".DB_PASSWORD", ""),
+                (".table_prefix", "nu_"),
+            ],
+        ),
+        (
+            Variant::WordPressNetwork,
+            "wp-config.php",
+            &[
+                (".DB_HOST", "h:3310"),
+                (".DB_NAME", "n"),
+                (".DB_USER", "u"),
+                (".DB_PASSWORD", ""),
+                (".table_prefix", "nu_"),
+                (".DOMAIN_CURRENT_SITE", "n.test:81"),
+                (".PATH_CURRENT_SITE", "/b/"),
+            ],
+        ),
+        (
+            Variant::OpenCart15,
+            "config.php",
+            &[
+                (".DB_HOSTNAME", "h:3310"),
+                (".DB_DATABASE", "n"),
+                (".DB_USERNAME", "u"),
+                (".DB_PASSWORD", ""),
+                (".DB_PREFIX", "nu_"),
+                (".HTTP_SERVER", "http://n.test:81/b/"),
+                (".HTTPS_SERVER", "http://n.test:81/b/"),
+            ],
+        ),
+        (
+            Variant::OpenCart4,
+            "dome-office/config.php",
+            &[
+                (".DB_HOSTNAME", "h"),
+                (".DB_PORT", "3310"),
+                (".DB_DATABASE", "n"),
+                (".DB_USERNAME", "u"),
+                (".DB_PASSWORD", ""),
+                (".DB_PREFIX", "nu_"),
+                (".HTTP_SERVER", "http://n.test:81/b/dome-office/"),
+                (".HTTP_CATALOG", "http://n.test:81/b/"),
+            ],
+        ),
+        (
+            Variant::PhpBb30,
+            "config.php",
+            &[
+                (".dbhost", "h"),
+                (".dbport", "3310"),
+                (".dbname", "n"),
+                (".dbuser", "u"),
+                (".dbpasswd", ""),
+                (".table_prefix", "nu_"),
+            ],
+        ),
+        (
+            Variant::PhpBb33,
+            "config.php",
+            &[
+                (".dbhost", "h"),
+                (".dbport", "3310"),
+                (".dbname", "n"),
+                (".dbuser", "u"),
+                (".dbpasswd", ""),
+                (".table_prefix", "nu_"),
+            ],
+        ),
+        (
+            Variant::Drupal7,
+            "sites/default/settings.php",
+            &[
+                ("default.default.host", "h"),
+                ("default.default.port", "3310"),
+                ("default.default.database", "n"),
+                ("default.default.username", "u"),
+                ("default.default.password", ""),
+                ("default.default.prefix", "nu_"),
+                (".base_url", "http://n.test:81/b"),
+            ],
+        ),
+        (
+            Variant::Drupal10,
+            "sites/default/settings.php",
+            &[
+                ("default.default.host", "h"),
+                ("default.default.port", "3310"),
+                ("default.default.database", "n"),
+                ("default.default.username", "u"),
+                ("default.default.password", ""),
+                ("default.default.prefix", "nu_"),
+                (".trusted_host_patterns.0", "^n\\.test$"),
+            ],
+        ),
+        (
+            Variant::PrestaShop9,
+            "app/config/parameters.php",
+            &[
+                (".database_host", "h"),
+                (".database_port", "3310"),
+                (".database_name", "n"),
+                (".database_user", "u"),
+                (".database_password", ""),
+                (".database_prefix", "nu_"),
+            ],
+        ),
+    ];
+    for (variant, file, expected) in rows {
+        let bench = Bench::new();
+        let site = bench.site(variant);
+        let outside = site.write_outside(&bench.path("outside")).unwrap();
+        let mut pack = vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--address", &site.address];
+        if outside {
+            pack.extend(["--storage", "outside"]);
+        }
+        if site.definition().starts_with("drupal") {
+            pack.extend(["--host-folder", "default"]);
+        }
+        bench.run(&pack).expect(0).says(&["Packed"]);
+        let args = [
+            "restore",
+            "a.zip",
+            "new",
+            "--address",
+            "http://n.test:81/b",
+            "--database",
+            "mysql://u@h:3310/n",
+            "--dump-to",
+            "n.sql",
+            "--table-prefix",
+            "nu_",
+            "--from-root",
+            &site.root,
+        ];
+        bench.run(&args).says(&["Restored"]);
+        let (old, new) = (
+            told_by_php(&bench.path(&format!("old/{file}"))),
+            told_by_php(&bench.path(&format!("new/{file}"))),
+        );
+        let meant = |name: &str| expected.iter().find(|(end, _)| name.ends_with(end)).map(|(_, v)| *v);
+        for (name, value) in &new {
+            match meant(name) {
+                Some("") => assert_eq!(value, secret, "{variant:?} {name}"),
+                Some(wanted) => assert_eq!(value, wanted, "{variant:?} {name}"),
+                None if paths.iter().any(|p| name.ends_with(p)) => {
+                    assert!(!value.contains("/home/fernhollow"), "{variant:?} {name}: {value}")
+                }
+                None => assert_eq!(Some(value), old.get(name), "{variant:?} {name}"),
+            }
+        }
+        for (end, _) in expected {
+            assert!(new.keys().any(|name| name.ends_with(end)), "{variant:?} {end}: {new:?}");
+        }
+        assert!(old.keys().all(|name| new.contains_key(name)), "{variant:?}: nothing is lost");
+    }
+}

@@ -2,6 +2,7 @@
 
 use super::connection;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
+use crate::config;
 use crate::edit::{self, Edit};
 use crate::event::Warning;
 use crate::place::{Address, AddressForm, DatabaseAccess, Engine, Relocation};
@@ -87,8 +88,8 @@ pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
 pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Vec<u8>, String> {
     let new = edit::apply(text, &plan.edits);
     if let Some(config) = config.filter(|c| c.form != ConfigForm::Htaccess && !plan.edits.is_empty()) {
-        let before = settings::read(config.form, text, None).map_err(|e| e.to_string())?;
-        let after = settings::read(config.form, &new, None).map_err(|e| e.to_string())?;
+        let before = config::read(config.form, text, None).map_err(|e| e.to_string())?;
+        let after = config::read(config.form, &new, None).map_err(|e| e.to_string())?;
         if after.has_errors && !before.has_errors {
             return Err("the edited file would not be valid any more".into());
         }
@@ -107,7 +108,7 @@ fn plan_settings(
     text: &[u8],
     cx: &Context<'_>,
 ) -> Result<FilePlan, ConfigError> {
-    let file = settings::read(config.form, text, None)?;
+    let file = config::read(config.form, text, None)?;
     let mut plan = finish(path, text, Vec::new(), Vec::new());
     let mut secrets: Vec<Range<usize>> = Vec::new();
     let job = Job { config, path, text, file: &file, cx };
@@ -165,8 +166,8 @@ impl Job<'_> {
         match key.role {
             Role::DatabaseHost => {
                 // A port or socket that has a key of its own does not stand in the host's value.
-                let apart = self.of_role(Role::DatabasePort).is_some() || self.has_place_for_port();
-                let socket_apart = self.of_role(Role::DatabaseSocket).is_some();
+                let apart = self.has_place_for(Role::DatabasePort);
+                let socket_apart = self.has_place_for(Role::DatabaseSocket);
                 let mut host = access.clone();
                 if apart {
                     host.port = None;
@@ -203,10 +204,11 @@ impl Job<'_> {
         !self.config.key.iter().any(|k| matches!(k.role, Role::DatabaseSocket))
     }
 
-    /// Says whether a missing port can be written beside the host.
-    fn has_place_for_port(&self) -> bool {
-        let known = self.config.key.iter().any(|k| k.role == Role::DatabasePort);
-        known && self.of_role(Role::DatabaseHost).is_some_and(|host| host.element)
+    /// Says whether port or socket have a key of their own here, or get one beside the host.
+    fn has_place_for(&self, role: Role) -> bool {
+        let known = self.config.key.iter().any(|k| k.role == role);
+        let beside = || known && self.of_role(Role::DatabaseHost).is_some_and(|host| host.element);
+        self.of_role(role).is_some() || beside()
     }
 
     fn key(&self, plan: &mut FilePlan, setting: &Setting, key: &Key) {
@@ -288,7 +290,7 @@ impl Job<'_> {
             {
                 new.clone()
             }
-            false => settings::spelled(self.config.form, &new, before),
+            false => config::spelled(self.config.form, &new, before),
         };
         let new = if typed && new == "0" { String::new() } else { new };
         if Some(new.as_str()) == old {
@@ -379,7 +381,7 @@ impl Job<'_> {
             let (Some(key), Some(host), Some(value)) = (key, host, value) else { continue };
             if self.of_role(role).is_none() {
                 let name = key.name.rsplit('.').next().unwrap_or(&key.name);
-                let new = format!(", '{name}' => {}", settings::spelled(self.config.form, &value, b"'"));
+                let new = format!(", '{name}' => {}", config::spelled(self.config.form, &value, b"'"));
                 plan.changes.push(Change {
                     key: key.name.clone(),
                     line: host.line,
@@ -475,7 +477,7 @@ fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
         let change =
             Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
         plan.changes.push(change);
-        let spelled = settings::spelled(job.config.form, &new, &job.text[literal.span.clone()]);
+        let spelled = config::spelled(job.config.form, &new, &job.text[literal.span.clone()]);
         plan.edits.push(Edit::new(literal.span.clone(), spelled));
     }
 }

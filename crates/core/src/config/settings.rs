@@ -3,8 +3,6 @@
 //! One reader per form ([`super::php`], [`super::xml`], [`super::yaml`], [`super::env`]) locates; edits splice. A value inside of arrays or
 //! elements is named by its way there: `databases.default.default.host`, `connectionStrings/add[Main]/@connectionString`.
 
-use super::{env, php, xml, yaml};
-use crate::system::schema::ConfigForm;
 use std::ops::Range;
 
 /// Why a config file could not be read.
@@ -99,28 +97,6 @@ pub fn fits(pattern: &str, name: &str) -> bool {
     match pattern.strip_suffix('*') {
         Some(start) => name.strip_prefix(start).is_some_and(|rest| !rest.is_empty() && !rest.contains('.')),
         None => name == pattern,
-    }
-}
-
-/// Reads a config file of a form. `folder` is where it lies, if known. Nothing is executed.
-pub fn read(form: ConfigForm, text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
-    match form {
-        ConfigForm::Php => php::parse(text, folder),
-        ConfigForm::Xml => xml::parse(text),
-        ConfigForm::Yaml => Ok(yaml::parse(text)),
-        ConfigForm::Env => Ok(env::parse(text)),
-        ConfigForm::Htaccess => Ok(Settings::default()),
-    }
-}
-
-/// Spells a value for a form, in the quotes of the one it replaces.
-pub fn spelled(form: ConfigForm, value: &str, old: &[u8]) -> String {
-    match form {
-        ConfigForm::Php => php::quoted(value, old),
-        ConfigForm::Xml => xml::escaped(value),
-        ConfigForm::Yaml => yaml::quoted(value),
-        ConfigForm::Env => env::quoted(value),
-        ConfigForm::Htaccess => value.to_string(),
     }
 }
 

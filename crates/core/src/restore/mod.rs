@@ -1,9 +1,12 @@
 //! Restores an archive elsewhere: look, plan, then run. What a preview prints is what a run does.
 
 pub mod hosts;
+pub mod job;
 pub mod leftovers;
+mod locate;
 pub mod plan;
 pub mod puts;
+pub mod restored;
 mod rows;
 pub mod run;
 pub mod source;

@@ -2,9 +2,11 @@
 
 use super::RestoreError;
 use super::hosts::{HostWay, Joining};
-use super::puts::{self, Puts, Wishes};
+use super::job::RestoreJob;
+use super::locate::{Locate, each_part};
+use super::puts::{self, Puts};
 use super::source::{Kind, Source, inspect_inner_dump, look};
-use super::unpack::Locate;
+use crate::cargo::kept;
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::Loader;
 use crate::dump::inspect;
@@ -12,64 +14,18 @@ use crate::dump::prefix::{PrefixChange, PrefixedColumn};
 use crate::dump::rules::{Cell, Keep, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
-use crate::pack::{Cargo, kept};
 use crate::place::{Address, DatabaseAccess, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
-use crate::survey::select::{Fate, Part, Scope, Selection};
+use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::{inspect_dump, table_rule};
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
 use crate::text::needles::Needles;
-use globset::GlobMatcher;
 use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
-
-/// What is asked for.
-#[derive(Debug, Clone)]
-pub struct RestoreJob {
-    /// Archive, or the folder of the site that is cloned.
-    pub archive: PathBuf,
-    /// The site that is cloned, in place of an archive.
-    pub cargo: Option<Arc<Cargo>>,
-    /// Target folder.
-    pub target: PathBuf,
-    /// New base address.
-    pub address: Address,
-    /// New database access.
-    pub database: Option<DatabaseAccess>,
-    /// File for the rewritten dump, in place of a server.
-    pub dump_to: Option<PathBuf>,
-    /// Dump of a plain archive, if it does not lie in it.
-    pub dump: Option<PathBuf>,
-    /// Old base address, if the archive does not tell it or tells another.
-    pub from_address: Option<Address>,
-    /// Further old addresses.
-    pub aliases: Vec<Address>,
-    /// Further old roots.
-    pub from_roots: Vec<Root>,
-    /// Further sites of the same database that move as well: old and new address.
-    pub further: Vec<(Address, Address)>,
-    /// What of the archive is restored.
-    pub scope: Scope,
-    /// What of which tables is restored, where that is not what the definition says; the last one that fits counts.
-    pub rows: Vec<(GlobMatcher, Keep)>,
-    /// New table prefix.
-    pub table_prefix: Option<String>,
-    /// New place of the folder that belongs to the site outside of its root.
-    pub storage: Option<PathBuf>,
-    /// Folder of the host that is meant, where a plain archive holds several.
-    pub host_folder: Option<String>,
-    /// Restore as a further host of the code base in the target, in a folder of this name.
-    pub host_as: Option<String>,
-    /// Switches, names, and a way in.
-    pub wishes: Wishes,
-    /// Whether what should not lie in a document root is removed.
-    pub tidy: bool,
-}
 
 /// A plan.
 #[derive(Debug)]
@@ -386,7 +342,7 @@ fn admins(
     let wanted = [wanted];
     let mut out = Vec::new();
     let locate = Locate::of(source, job);
-    super::rows::each_part(job, &locate, &|_| {}, &mut |name, reader| {
+    each_part(job, &locate, &|_| {}, &mut |name, reader| {
         let found = inspect::inspect(reader, &wanted, false)
             .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
         out.extend(found.rows.into_iter().flatten().filter_map(|mut row| row.swap_remove(0)));

@@ -10,7 +10,7 @@ use crate::password;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
-use crate::system::schema::{Admin, IdentityName, Put, PutForm, PutRow, SwitchName};
+use crate::system::copy::{Admin, IdentityName, Put, PutForm, PutRow, SwitchName};
 
 /// What is asked for.
 #[derive(Debug, Clone, Default)]

@@ -1,10 +1,9 @@
 //! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
 
 use super::RestoreError;
-use super::plan::{RestoreJob, RestorePlan, empty_database};
-use super::run::Restored;
-use super::source;
-use super::unpack::{EntryPlace, Locate};
+use super::locate::{Locate, TakePart, each_part};
+use super::plan::{RestorePlan, empty_database};
+use super::restored::Restored;
 use crate::database::DatabaseError;
 use crate::database::load::Loader;
 use crate::dump::dialect::Dialect;
@@ -17,7 +16,6 @@ use crate::fsx::{AtPath, PathError};
 use crate::logbook;
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
-use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
@@ -60,8 +58,6 @@ pub(super) fn rewrite<W: Write>(
     Ok((out.into_inner(), done))
 }
 
-pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Result<(), RestoreError>;
-
 /// Hands every database part to `take`, wherever it lies.
 pub(super) fn each_database_part(
     plan: &RestorePlan,
@@ -75,28 +71,6 @@ pub(super) fn each_database_part(
     let locate = Locate::of(&plan.source, &plan.job);
     each_part(&plan.job, &locate, &|bytes| watch.event(Event::Advanced { bytes }), take)?;
     watch.event(Event::StepDone);
-    Ok(())
-}
-
-/// The same without a plan.
-pub(super) fn each_part(
-    job: &RestoreJob,
-    locate: &Locate,
-    advance: &dyn Fn(u64),
-    take: TakePart<'_>,
-) -> Result<(), RestoreError> {
-    let mut problem = None;
-    source::entries(job, advance, &mut |entry| {
-        let EntryPlace::Database(name) = locate.place_of(&entry) else { return ControlFlow::Continue(()) };
-        problem = take(&name, Box::new(entry.content)).err();
-        if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-    })?;
-    if let Some(problem) = problem {
-        return Err(problem);
-    }
-    if let Some(dump) = &job.dump {
-        take(&dump.display().to_string(), Box::new(File::open(dump).at(dump)?))?;
-    }
     Ok(())
 }
 

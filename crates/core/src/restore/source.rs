@@ -1,14 +1,14 @@
 //! What an archive holds, learned in one pass that writes nothing: ours with its proof, or a plain zip or tar of a folder.
 
 use super::RestoreError;
-use super::plan::RestoreJob;
+use super::job::RestoreJob;
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, Head};
 use crate::archive::prove::{Damage, Verdict, prove_and_hold};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
+use crate::cargo::Cargo;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Warning, Watch};
-use crate::pack::Cargo;
 use crate::survey::tree::HeldTree;
 use crate::system::{Known, glob};
 use globset::GlobMatcher;

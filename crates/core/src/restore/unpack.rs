@@ -1,10 +1,9 @@
-//! The files of a restore: where each entry of an archive belongs, and its way into the target.
+//! The files of a restore: their way into the target.
 
 use super::RestoreError;
-use super::plan::{RestoreJob, RestorePlan};
-use super::source::{Kind, Source};
+use super::locate::{EntryPlace, Locate};
+use super::plan::RestorePlan;
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{DATABASE, FILES, OUTSIDE};
 use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
 use crate::fsx::{AtPath, sync_folder};
@@ -15,57 +14,6 @@ use std::io;
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::PathBuf;
 use std::time::{Duration, SystemTime};
-
-/// Where an entry belongs.
-pub(super) enum EntryPlace {
-    File(EntryPath),
-    Outside(EntryPath),
-    Database(String),
-    None,
-}
-
-/// Tells files, database parts and the rest of an archive apart.
-pub(super) struct Locate {
-    ours: bool,
-    prefix: String,
-    dump: Option<String>,
-    external_dump: bool,
-}
-
-impl Locate {
-    pub(super) fn of(source: &Source, job: &RestoreJob) -> Self {
-        let (ours, dump) = match &source.kind {
-            Kind::Ours(_) => (true, None),
-            Kind::Plain { dump } => (false, dump.clone()),
-        };
-        let prefix =
-            if ours { FILES.to_string() } else { source.tree.prefix.trim_end_matches('/').to_string() };
-        Locate { ours, prefix, dump, external_dump: job.dump.is_some() }
-    }
-
-    pub(super) fn place_of(&self, entry: &Entry<'_>) -> EntryPlace {
-        let Ok(Some(path)) = &entry.path else { return EntryPlace::None };
-        if self.ours
-            && let Some(part) = path.below(DATABASE)
-        {
-            return EntryPlace::Database(part.shown());
-        }
-        if self.ours
-            && let Some(below) = path.below(OUTSIDE)
-        {
-            return EntryPlace::Outside(below);
-        }
-        if self.dump.as_ref() == Some(&entry.raw_name) {
-            return if self.external_dump {
-                EntryPlace::None
-            } else {
-                EntryPlace::Database(entry.raw_name.clone())
-            };
-        }
-        let below = if self.prefix.is_empty() { Some(path.clone()) } else { path.below(&self.prefix) };
-        below.map_or(EntryPlace::None, EntryPlace::File)
-    }
-}
 
 /// Unpacks files into the target.
 pub(super) struct Unpack<'p, 'w> {

@@ -1,8 +1,8 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
 use super::tree::SiteTree;
-use crate::config::connection;
 use crate::config::settings::{self, Expression};
+use crate::config::{self, connection};
 use crate::place::{DatabaseAccess, Engine, Root};
 use crate::secret::Secret;
 use crate::system::schema::{Config, ConfigForm, Key, Role};
@@ -77,7 +77,7 @@ fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, Stri
             let stems = names.iter().filter_map(stem).map(|stem| plain_version(&stem));
             return Some((product(), stems.max_by(|a, b| compare_versions(a, b))?));
         }
-        let file = settings::read(ConfigForm::Php, &tree.read(&v.path)?, None).ok()?;
+        let file = config::read(ConfigForm::Php, &tree.read(&v.path)?, None).ok()?;
         let parts: Option<Vec<&str>> =
             v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
         let parts = parts?;
@@ -91,7 +91,7 @@ fn extensions(tree: &dyn SiteTree, definition: &Definition) -> Vec<String> {
     let named = definition.extension.iter().filter_map(|e| {
         let text = tree.read(tree.matching(&e.path).first()?)?;
         let version = e.version.as_ref().and_then(|key| {
-            let file = settings::read(ConfigForm::Php, &text, None).ok()?;
+            let file = config::read(ConfigForm::Php, &text, None).ok()?;
             let in_comment = || {
                 let text = String::from_utf8_lossy(&text);
                 let (_, rest) = text.split_once(key.as_str())?;
@@ -207,7 +207,7 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
     let folder = tree.folder().map(|f| f.display().to_string());
     for ConfigFile { config, path, text } in config_files(tree, definition) {
         facts.files.push(path.clone());
-        let Ok(file) = settings::read(config.form, &text, folder.as_deref()) else { continue };
+        let Ok(file) = config::read(config.form, &text, folder.as_deref()) else { continue };
         let first = access.name.is_empty();
         for key in &config.key {
             for setting in file.matching(&key.name) {

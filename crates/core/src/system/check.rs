@@ -1,6 +1,7 @@
 //! What can be wrong with a definition that reads: every mistake with its line, so that one look at the file mends them all.
 
-use super::schema::{ConfigForm, Definition, HashScheme, Put, Role};
+use super::copy::{HashScheme, Put};
+use super::schema::{ConfigForm, Definition, Role};
 use super::{Mistake, glob};
 
 /// States that the words of switches know.

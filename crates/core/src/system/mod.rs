@@ -1,6 +1,7 @@
 //! Definitions of content systems: data files compiled in, and the user's own.
 
 mod check;
+pub mod copy;
 pub mod schema;
 
 pub use schema::Definition;

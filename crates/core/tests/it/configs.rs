@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use zporter_core::config::edit::{Context, apply, plan, plan_text};
-use zporter_core::config::{htaccess, php, settings};
+use zporter_core::config::{self, htaccess, php};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::survey::recognise::{config_facts, recognise};
@@ -89,9 +89,9 @@ proptest! {
         if crlf {
             text = text.replace('\n', "\r\n");
         }
-        let before = settings::read(ConfigForm::Php, text.as_bytes(), None).unwrap();
+        let before = config::read(ConfigForm::Php, text.as_bytes(), None).unwrap();
         let (new, diff) = edited("joomla", &text, &password);
-        let after = settings::read(ConfigForm::Php, new.as_bytes(), None).unwrap();
+        let after = config::read(ConfigForm::Php, new.as_bytes(), None).unwrap();
         prop_assert_eq!(after.has_errors, before.has_errors);
         let got: Vec<_> = ["host", "db", "user", "password"].map(|k| after.value(k).unwrap_or("?").to_string()).to_vec();
         prop_assert_eq!(got, ["[::1]:3310", "nn", "nu", password.as_str()]);
@@ -106,7 +106,8 @@ proptest! {
                 prop_assert_eq!(new, expected);
             }
         }
-        if password.len() > 4 && !text.contains(&password) {
+        let elsewhere = [b"'", b"\""].iter().any(|q| text.contains(&php::quoted(&password, *q)));
+        if password.len() > 4 && !text.contains(&password) && !elsewhere {
             prop_assert!(!diff.contains(&php::quoted(&password, b"'")), "{}", diff);
         }
         prop_assert_eq!(new.matches("\r\n").count() >= 4, crlf);
@@ -124,7 +125,7 @@ proptest! {
         let _ = htaccess::edits(&bytes, &relocation, &needles);
         prop_assert!(plan_text("t", &bytes, &cx).edits.is_empty(), "no random text names the old place");
         let php = [&b"<?php "[..], &bytes].concat();
-        prop_assert!(settings::read(ConfigForm::Php, &php, None).is_ok());
+        prop_assert!(config::read(ConfigForm::Php, &php, None).is_ok());
         // With the old place in its middle it is found, whatever stands around a space.
         let named = [&bytes[..], b" http://www.old.example/cms ", &bytes].concat();
         let plain = needles.findings(&named).len();
@@ -192,4 +193,137 @@ fn a_site_is_recognised_by_its_files_alone_and_its_config_is_read() {
         ("db", Some(3307), "fake")
     );
     assert!(!format!("{database:?}").contains("fake"), "a secret cannot be printed");
+}
+
+/// A config file of a form, with a name for each of its values.
+fn written(form: ConfigForm, values: &[(&str, String)]) -> String {
+    let spelled = |v: &str| match form {
+        ConfigForm::Php => php::quoted(v, b"'"),
+        ConfigForm::Xml => format!("\"{}\"", config::xml::escaped(v)),
+        ConfigForm::Yaml => config::yaml::quoted(v),
+        _ => config::env::quoted(v),
+    };
+    let lines: Vec<String> = values
+        .iter()
+        .map(|(k, v)| (k, spelled(v)))
+        .map(|(k, v)| match form {
+            ConfigForm::Php => format!("    '{k}' => {v}, // {k}"),
+            ConfigForm::Xml => format!("  <add key=\"{k}\" value={v} /> <!-- {k} -->"),
+            ConfigForm::Yaml => format!("    {k}: {v} # {k}"),
+            _ => format!("{k}={v} # {k}"),
+        })
+        .collect();
+    let body = lines.join("\n");
+    match form {
+        ConfigForm::Php => format!("<?php\n$db = array(\n  'default' => array(\n{body}\n  ),\n);\n"),
+        ConfigForm::Xml => format!("<?xml version=\"1.0\"?>\n<configuration>\n {}\n</configuration>\n", body),
+        ConfigForm::Yaml => format!("# a comment: x\ndb:\n{body}\n"),
+        _ => format!("# A=b\n{body}\n"),
+    }
+}
+
+/// The name under which a form knows a value.
+fn named(form: ConfigForm, key: &str) -> String {
+    match form {
+        ConfigForm::Php => format!("db.default.{key}"),
+        ConfigForm::Xml => format!("add[{key}]/@value"),
+        ConfigForm::Yaml => format!("db.{key}"),
+        _ => key.to_string(),
+    }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+
+    #[test]
+    fn every_form_reads_back_what_was_written_and_keeps_the_rest(
+        form in proptest::sample::select(&[ConfigForm::Php, ConfigForm::Xml, ConfigForm::Yaml, ConfigForm::Env][..]),
+        old in value(), other in value(), password in value(),
+    ) {
+        // YAML keeps these values in one line.
+        let line = |v: String| if form == ConfigForm::Yaml { v.replace('\n', " ") } else { v };
+        let (old, other, password) = (line(old), line(other), line(password));
+        let keys = [("HOST", "localhost".to_string()), ("NAME", "o".into()), ("USER", "o".into()), ("PASS", old), ("OTHER", other.clone()), ("PREFIX", "fh_".into())];
+        let text = written(form, &keys);
+        let key = |name: &str, role: &str| format!("{{ name = \"{}\", role = \"{role}\" }},", named(form, name));
+        let word = serde_json::to_value(form).unwrap();
+        let definition = format!(
+            "id='x'\nname='X'\n[[recognise]]\npath='c'\n[[config]]\npath='c'\nform={word}\nkey=[{}{}{}{}{}]\n",
+            key("HOST", "database-host"), key("NAME", "database-name"), key("USER", "database-user"), key("PASS", "database-password"), key("PREFIX", "table-prefix")
+        );
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("x.toml");
+        std::fs::write(&file, definition).unwrap();
+        let definition = system::read(&file).unwrap();
+        let relocation = relocation();
+        let needles = Needles::new(&relocation.pairs(), &[]);
+        let mut access = DatabaseAccess::parse("mysql://nu@dbh:3310/nn").unwrap();
+        access.password = Secret::new(password.clone());
+        let cx = Context { relocation: &relocation, database: Some(&access), needles: &needles, table_prefix: Some("nu_"), put: &[] };
+        let plan = plan(&definition.config[0], "c", text.as_bytes(), &cx).unwrap();
+        let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
+        let read = config::read(form, &new, None).unwrap();
+        let got = ["HOST", "NAME", "USER", "PASS", "PREFIX"].map(|k| read.value(&named(form, k)).unwrap_or("?").to_string());
+        prop_assert_eq!(got, ["dbh:3310".to_string(), "nn".into(), "nu".into(), password, "nu_".into()]);
+        // What has no role changes by the needles alone, and comments never do.
+        if !other.contains("old") {
+            prop_assert_eq!(read.value(&named(form, "OTHER")), Some(other.as_str()));
+        }
+        let new = String::from_utf8(new).unwrap();
+        for (key, _) in &keys {
+            let comment = if form == ConfigForm::Xml { format!("<!-- {key} -->") } else if form == ConfigForm::Php { format!("// {key}") } else { format!("# {key}") };
+            prop_assert!(new.contains(&comment), "{}", new);
+        }
+        prop_assert_eq!(new.lines().count(), text.lines().count() + new.matches('\n').count() - text.matches('\n').count());
+    }
+}
+
+#[test]
+fn a_port_or_socket_goes_where_the_config_has_a_place_for_it() {
+    let known = system::load(None).unwrap();
+    let of = |id: &str| known.iter().find(|k| k.definition.id == id).unwrap().definition.for_site("default");
+    let edited = |id: &str, at: usize, text: &str, url: &str| {
+        let definition = of(id);
+        let relocation = relocation();
+        let needles = Needles::new(&relocation.pairs(), &[]);
+        let mut access = DatabaseAccess::parse(url).unwrap();
+        access.password = Secret::new("p");
+        let cx = Context {
+            relocation: &relocation,
+            database: Some(&access),
+            needles: &needles,
+            table_prefix: None,
+            put: &[],
+        };
+        let config = &definition.config[at];
+        let plan = plan(config, &config.path, text.as_bytes(), &cx).unwrap();
+        (String::from_utf8(apply(&plan, Some(config), text.as_bytes()).unwrap()).unwrap(), plan.warnings)
+    };
+    let drupal = "<?php $databases['default']['default'] = array('database' => 'o', 'username' => 'o', 'password' => 'o', 'host' => 'localhost', 'prefix' => '');";
+    let (out, _) = edited("drupal-7", 1, drupal, "mysql://u@h:3310/n");
+    assert!(out.contains("'host' => 'h', 'port' => '3310', 'prefix'"), "{out}");
+    let (out, _) = edited("drupal-7", 1, drupal, "mysql://u@localhost/n?socket=/run/s");
+    assert!(out.contains("'host' => 'localhost', 'unix_socket' => '/run/s', 'prefix'"), "{out}");
+    let forum = "<?php $dbhost = 'o'; $dbport = '3306'; $dbname = 'o'; $dbuser = 'o'; $dbpasswd = 'o'; $table_prefix = 'p_';";
+    let (out, _) = edited("phpbb", 0, forum, "mysql://u@localhost/n?socket=/run/s");
+    assert!(out.contains("$dbhost = 'localhost'; $dbport = '/run/s';"), "{out}");
+    let (out, _) = edited("phpbb", 0, forum, "mysql://u@h/n");
+    assert!(out.contains("$dbhost = 'h'; $dbport = '3306';"), "{out}");
+    let old_shop = "<?php define('DB_HOSTNAME', 'o'); define('DB_USERNAME', 'o'); define('DB_PASSWORD', 'o'); define('DB_DATABASE', 'o'); define('DIR_APPLICATION', '/x/catalog/');";
+    let (out, _) = edited("opencart", 0, old_shop, "mysql://u@h:3310/n");
+    assert!(out.contains("define('DB_HOSTNAME', 'h:3310');"), "{out}");
+    let url = "<?php $db_url['default'] = 'mysqli://o:o@localhost/o'; $db_url['other'] = 'mysqli://x:y@localhost/z';";
+    let (out, _) = edited("drupal-6", 0, url, "mysql://sky%40web@h:3310/n");
+    assert_eq!(
+        out,
+        "<?php $db_url['default'] = 'mysqli://sky%40web:p@h:3310/n'; $db_url['other'] = 'mysqli://x:y@localhost/z';"
+    );
+    // Another kind of server is pointed out, not changed.
+    let (_, warnings) = edited(
+        "phpbb",
+        0,
+        &forum.replace("<?php", "<?php $dbms = 'phpbb\\\\db\\\\driver\\\\postgres';"),
+        "mysql://u@h/n",
+    );
+    assert!(warnings.iter().any(|w| w.what.contains("`dbms`") && w.what.contains("MySQL")), "{warnings:?}");
 }

@@ -1,0 +1,550 @@
+//! Gathers what of a site goes: head, files, database parts. An archive holds it, a clone takes it straight away.
+
+use crate::archive::entry_path::EntryPath;
+use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
+use crate::archive::read::{Entry, EntryKind};
+use crate::archive::write::WriteError;
+use crate::database::{self, DatabaseError};
+use crate::dump::dialect::Dialect;
+use crate::dump::rules::{Keep, Rules};
+use crate::dump::split::{Part, Split, Splitter};
+use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
+use crate::dump::{TextWriter, spread};
+use crate::event::{Counted, Event, Warning, Warnings, Watch};
+use crate::fsx::{AtPath, PathError};
+use crate::place::{Address, Pairs, Root};
+use crate::survey::select::{self, Fate, Scope, Selection};
+use crate::survey::{Survey, table_rule};
+use crate::text::needles::Needles;
+use globset::GlobMatcher;
+use std::collections::BTreeSet;
+use std::fs::{self, File};
+use std::io::{Read, Write};
+use std::ops::ControlFlow;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
+use std::path::{Path, PathBuf};
+
+/// Why a site could not be packed.
+#[derive(Debug, thiserror::Error)]
+pub enum PackError {
+    /// The archive would lie in the site.
+    #[error("the archive {0} would lie inside of the site, where a browser could fetch it")]
+    InsideSite(PathBuf),
+    /// The database could not be read.
+    #[error("the site's database cannot be read")]
+    Database(#[source] DatabaseError),
+    /// There is neither a server nor a dump.
+    #[error("the site's database is not to be had: {0}")]
+    NoDatabase(String),
+    /// The dump ends in the middle of a statement.
+    #[error("the dump {path} breaks off in line {}: {}", .cut.line, .cut.what)]
+    CutOff {
+        /// Dump.
+        path: PathBuf,
+        /// Where.
+        cut: CutOff,
+    },
+    /// The dump holds more than one database.
+    #[error("the dump {path} holds several databases: {}", .names.join(", "))]
+    SeveralDatabases {
+        /// Dump.
+        path: PathBuf,
+        /// Names.
+        names: Vec<String>,
+    },
+    /// The dump cannot be read.
+    #[error("the dump {path} cannot be used")]
+    Dump {
+        /// Dump.
+        path: PathBuf,
+        /// Cause.
+        #[source]
+        source: DumpError,
+    },
+    /// Writing failed.
+    #[error(transparent)]
+    Write(#[from] WriteError),
+    /// Several hosts live on one code base and none was named.
+    #[error("several hosts live on this code base: {}", .found.join(", "))]
+    SeveralHosts {
+        /// Their folders.
+        found: Vec<String>,
+    },
+    /// A path failed.
+    #[error(transparent)]
+    Path(#[from] PathError),
+}
+
+/// Choices of a pack.
+#[derive(Debug, Clone)]
+pub struct PackOptions {
+    /// Archive to write; its ending names the container.
+    pub output: PathBuf,
+    /// Dump to take the database from, instead of the server.
+    pub dump: Option<PathBuf>,
+    /// What is carried.
+    pub scope: Scope,
+    /// What of which tables is carried, where that is not what the definition says; the last one that fits counts.
+    pub rows: Vec<(GlobMatcher, Keep)>,
+    /// Where the folder lies that belongs to the site outside of its root, if not where the config says.
+    pub storage: Option<PathBuf>,
+    /// Note for the head.
+    pub note: String,
+    /// Time to write into the head, RFC 3339.
+    pub packed_at: String,
+    /// Name and version of the program.
+    pub written_by: String,
+    /// Base address, if the survey could not find it or found another.
+    pub address: Option<Address>,
+    /// Whether a host was named, where one code base serves several.
+    pub host_named: bool,
+}
+
+/// Everything of a site that goes: what an archive holds, or what a clone takes straight away.
+pub struct Cargo {
+    /// The site.
+    pub survey: Survey,
+    /// What it is and where it lived.
+    pub head: Head,
+    /// What does not go, and why.
+    pub left_out: Vec<LeftOut>,
+    /// What needs attention.
+    pub warnings: Vec<Warning>,
+    /// Parts of the database.
+    pub(crate) parts: Vec<Part>,
+    outside: Option<(Root, PathBuf)>,
+    selection: Selection,
+    files: bool,
+    /// The parts lie in it; it goes with the cargo.
+    _spool: tempfile::TempDir,
+}
+
+impl std::fmt::Debug for Cargo {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Cargo({})", self.survey.site.display())
+    }
+}
+
+/// Gathers a site: reads its database into a spool below a folder and looks at what is carried.
+pub fn gather(
+    survey: Survey,
+    options: &PackOptions,
+    folder: &Path,
+    watch: &dyn Watch,
+) -> Result<Cargo, PackError> {
+    if survey.hosts.found.len() > 1 && !options.host_named {
+        let found = survey.hosts.found.iter().map(|h| h.folder.clone()).collect();
+        return Err(PackError::SeveralHosts { found });
+    }
+    let mut warnings = Warnings::new(watch);
+    let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(folder).at(folder)?;
+    let parts = database_parts(&survey, options, spool.path(), watch, &mut warnings)?;
+    let outside = outside_folder(&survey, options, &mut warnings);
+    let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
+    let mut left_out = left_out_files(&survey, &selection);
+    shared_tables(&survey, &mut warnings);
+    for part in parts.iter().filter(|p| p.rows_left_out > 0) {
+        let table = part.table.clone().unwrap_or_default();
+        let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, &table);
+        let why = rule.map_or_else(|| "as asked".to_string(), |r| r.about.clone());
+        left_out.push(LeftOut { what: format!("rows of {table}"), why, count: part.rows_left_out, bytes: 0 });
+    }
+    let database_bytes: u64 = parts.iter().map(|p| p.bytes).sum();
+    let bytes = survey.carried_bytes() + database_bytes;
+    let mut head = head(&survey, options, &left_out, bytes, !parts.is_empty());
+    head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
+    let warnings = warnings.into_vec();
+    let files = options.scope.has_files();
+    Ok(Cargo { survey, head, left_out, warnings, parts, outside, selection, files, _spool: spool })
+}
+
+impl Cargo {
+    /// Returns bytes of the database parts.
+    pub fn database_bytes(&self) -> u64 {
+        self.parts.iter().map(|p| p.bytes).sum()
+    }
+
+    /// Hands on every entry in the order of an archive. What cannot be read is added to `warnings` and passed over.
+    pub fn entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
+        if self.files {
+            let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
+            folder_entries(&self.survey.site, FILES, &fate, warnings, take)?;
+        }
+        if let Some((_, lies)) = &self.outside {
+            // Seen by the definition where the folder lies by itself.
+            let inside = storage_inside(&self.survey);
+            let fate = |below: &Path, is_folder: bool| self.selection.fate(&inside.join(below), is_folder);
+            folder_entries(lies, OUTSIDE, &fate, warnings, take)?;
+        }
+        let time = self.head.time();
+        let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
+        for (number, part) in self.parts.iter().filter(|p| !told_only(p)).enumerate() {
+            let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
+            let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
+            match part.open() {
+                Ok(mut reader) => {
+                    take(entry(path, EntryKind::File, part.bytes, (0o600, time), &mut reader))?;
+                }
+                Err(e) => {
+                    let what = format!("a part of the database cannot be read again: {e}");
+                    warnings.push(Warning::new(what, path.shown(), "pack again"));
+                }
+            }
+        }
+        ControlFlow::Continue(())
+    }
+}
+
+/// Takes an entry, and may stop.
+pub type Take<'t> = &'t mut dyn FnMut(Entry<'_>) -> ControlFlow<()>;
+
+fn entry(
+    path: EntryPath,
+    kind: EntryKind,
+    size: u64,
+    (mode, time): (u32, i64),
+    content: &mut dyn Read,
+) -> Entry<'_> {
+    Entry { raw_name: path.shown(), path: Ok(Some(path)), kind, size, mode: Some(mode), time, content }
+}
+
+/// A table's name as part of a file name; the table's real name stands in the SQL.
+fn file_name(table: &str) -> String {
+    table
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$') { c } else { '_' })
+        .collect()
+}
+
+fn head(
+    survey: &Survey,
+    options: &PackOptions,
+    left_out: &[LeftOut],
+    expected_bytes: u64,
+    has_database: bool,
+) -> Head {
+    let definition = &survey.recognised.definition;
+    let address = options.address.clone().or_else(|| survey.base_address().cloned());
+    let aliases = survey.address.aliases.iter().filter(|a| Some(*a) != address.as_ref()).cloned().collect();
+    Head {
+        format: FORMAT,
+        written_by: options.written_by.clone(),
+        packed_at: options.packed_at.clone(),
+        note: options.note.clone(),
+        system: SystemName {
+            id: definition.id.clone(),
+            name: survey.recognised.product.clone(),
+            version: survey.recognised.version.clone(),
+        },
+        place: HeadPlace {
+            root: survey.site.display().to_string(),
+            config_roots: survey.config.roots.iter().map(ToString::to_string).collect(),
+            address,
+            aliases,
+            database: survey.config.database.clone(),
+            table_prefix: survey.config.table_prefix.clone(),
+            host_folder: survey.hosts.folder.clone(),
+            outside: None,
+            other_sites: survey.address.others.clone(),
+        },
+        left_out: left_out.to_vec(),
+        expected_bytes,
+        has_database,
+    }
+}
+
+fn database_parts(
+    survey: &Survey,
+    options: &PackOptions,
+    spool: &Path,
+    watch: &dyn Watch,
+    warnings: &mut Warnings<'_>,
+) -> Result<Vec<Part>, PackError> {
+    if !options.scope.has(&select::Part::Database) {
+        return Ok(Vec::new());
+    }
+    let keep = |table: &str| keep(survey, &options.rows, table);
+    let named = |wanted: Keep| {
+        let tables = survey.tables.iter().filter(|t| keep(&t.name) == wanted);
+        tables.map(|t| t.name.clone()).collect::<BTreeSet<String>>()
+    };
+    let without_rows: BTreeSet<String> = named(Keep::Structure);
+    let dropped = named(Keep::Nothing);
+    if let Some(path) = &options.dump {
+        let mut parts = split_dump(path, &without_rows, &keep, spool, watch, warnings)?;
+        parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
+        return Ok(parts);
+    }
+    let access = match (&survey.config.database, &survey.tables_from) {
+        (Some(access), crate::survey::TableSource::Server) => access,
+        (_, crate::survey::TableSource::None(why)) => return Err(PackError::NoDatabase(why.clone())),
+        _ => return Err(PackError::NoDatabase("the config names no database".into())),
+    };
+    let total = survey.tables.iter().map(|t| t.bytes).sum();
+    watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
+    let mut conn = database::connect(access).map_err(PackError::Database)?;
+    let mut parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings)
+        .map_err(PackError::Database)?;
+    parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
+    watch.event(Event::StepDone);
+    Ok(parts)
+}
+
+/// Says what of a table is carried: what was asked for, else what the definition says.
+fn keep(survey: &Survey, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {
+    let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, table);
+    let usual = if rule.is_some_and(|r| r.safe) { Keep::Structure } else { Keep::All };
+    kept(asked, &survey.config.table_prefix, table).unwrap_or(usual)
+}
+
+/// Returns what was asked for a table, by its name with or without prefix.
+pub(crate) fn kept(asked: &[(GlobMatcher, Keep)], prefix: &str, table: &str) -> Option<Keep> {
+    let bare = table.strip_prefix(prefix).unwrap_or(table);
+    asked
+        .iter()
+        .rev()
+        .find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare))
+        .map(|(_, keep)| *keep)
+}
+
+/// Says of tables that several sites share that they are carried once.
+fn shared_tables(survey: &Survey, warnings: &mut Warnings<'_>) {
+    for (table, prefix) in &survey.config.shared_tables {
+        let what = format!("the table {prefix}{table} is shared with other sites of this code base");
+        warnings.push(Warning::new(
+            what,
+            "",
+            "it is carried once with this site; keep both copies in step by hand",
+        ));
+    }
+}
+
+/// Finds the folder that belongs to the site outside of its root: as the config names it, and where it lies.
+fn outside_folder(
+    survey: &Survey,
+    options: &PackOptions,
+    warnings: &mut Warnings<'_>,
+) -> Option<(Root, PathBuf)> {
+    let roots = &survey.config.roots;
+    let own = Root::parse(&survey.site.display().to_string()).ok();
+    let inside =
+        |storage: &Root| roots.iter().chain(&own).any(|root| storage.segments().starts_with(root.segments()));
+    let named = survey.config.storage.iter().find(|s| !inside(s))?.clone();
+    if !options.scope.has_files() {
+        return None;
+    }
+    let lies = options.storage.clone().unwrap_or_else(|| PathBuf::from(named.to_string()));
+    if lies.is_dir() {
+        return Some((named, lies));
+    }
+    warnings.push(Warning::new(
+        format!("the folder {named} belongs to the site and is not here"),
+        lies.display().to_string(),
+        "name where it lies with --storage DIR and pack again",
+    ));
+    None
+}
+
+/// Returns where under the site the definition expects the folder that may lie outside.
+fn storage_inside(survey: &Survey) -> PathBuf {
+    let keys = survey.recognised.definition.config.iter().flat_map(|c| &c.key);
+    let mut storage = keys.filter(|k| k.role == crate::system::schema::Role::Storage);
+    storage.find_map(|k| k.below_root.first()).map(PathBuf::from).unwrap_or_default()
+}
+
+/// Dumps of other dialects are carried in one part, without the rows that are left out.
+fn whole_dump<R: std::io::Read>(
+    source: Source<R>,
+    order: Option<crate::dump::utf16::Order>,
+    keep: &(dyn Fn(&str) -> Keep + Sync),
+    spool: &Path,
+) -> Result<(Vec<Part>, Option<CutOff>), DumpError> {
+    let needles = Needles::new(&Pairs::default(), &[]);
+    let rules = Rules::new(&needles, keep);
+    let path = spool.join("part-0");
+    let file = File::create(&path).map_err(DumpError::Write)?;
+    let out =
+        zstd::stream::write::Encoder::new(file, crate::dump::split::SPOOL_LEVEL).map_err(DumpError::Write)?;
+    let out = TextWriter::new(CountedWrite { inner: out, bytes: 0 }, order);
+    let (mut out, done, ending) = spread::rewrite(source, &rules, out)?;
+    out.flush().map_err(DumpError::Write)?;
+    let counted = out.into_inner();
+    let bytes = counted.bytes;
+    counted.inner.finish().map_err(DumpError::Write)?;
+    let tables = done.tally.tables;
+    let mut parts = vec![Part {
+        table: None,
+        rows: tables.values().map(|t| t.rows).sum(),
+        rows_left_out: 0,
+        bytes,
+        path: path.clone(),
+    }];
+    // What was left out is told table by table.
+    for (table, tally) in tables.into_iter().filter(|(_, t)| t.rows_left_out > 0) {
+        parts.push(Part {
+            table: Some(table),
+            rows: 0,
+            rows_left_out: tally.rows_left_out,
+            bytes: 0,
+            path: path.clone(),
+        });
+    }
+    Ok((parts, ending.cut_off))
+}
+
+/// Counts what is written.
+struct CountedWrite<W> {
+    inner: W,
+    bytes: u64,
+}
+
+impl<W: Write> Write for CountedWrite<W> {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        let n = self.inner.write(buf)?;
+        self.bytes += n as u64;
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+fn split_dump(
+    path: &Path,
+    without_rows: &BTreeSet<String>,
+    keep: &(dyn Fn(&str) -> Keep + Sync),
+    spool: &Path,
+    watch: &dyn Watch,
+    warnings: &mut Warnings<'_>,
+) -> Result<Vec<Part>, PackError> {
+    let wrong = |source| PackError::Dump { path: path.to_path_buf(), source };
+    let file = File::open(path).map_err(|e| wrong(DumpError::Read(e)))?;
+    let total = file.metadata().map(|m| m.len()).ok();
+    watch.event(Event::StepStarted { step: "taking the dump apart", total });
+    let reader = crate::dump::open_text(Counted::new(file, watch)).map_err(|e| wrong(DumpError::Read(e)))?;
+    let order = reader.order();
+    let source = Source::new(reader, WINDOW, None).map_err(wrong)?;
+    if source.dialect() != Dialect::Mysql {
+        let (parts, cut) = whole_dump(source, order, keep, spool).map_err(wrong)?;
+        watch.event(Event::StepDone);
+        if parts.iter().all(|p| p.rows == 0) {
+            warnings.push(Warning::at(
+                "the dump holds no rows",
+                path,
+                "check that it is the dump of this site",
+            ));
+        }
+        return match cut {
+            Some(cut) => Err(PackError::CutOff { path: path.to_path_buf(), cut }),
+            None => Ok(parts),
+        };
+    }
+    let mut splitter = Splitter::new(spool, without_rows);
+    let ending = crate::dump::stream::run_source(source, &mut splitter).map_err(wrong)?;
+    let Split { parts, databases, left_out } = splitter.finish().map_err(wrong)?;
+    watch.event(Event::StepDone);
+    if let Some(cut) = ending.cut_off {
+        return Err(PackError::CutOff { path: path.to_path_buf(), cut });
+    }
+    if databases.len() > 1 {
+        return Err(PackError::SeveralDatabases {
+            path: path.to_path_buf(),
+            names: databases.into_iter().collect(),
+        });
+    }
+    for statement in left_out {
+        let what = format!("a statement that builds no table was left out ({statement})");
+        warnings.push(Warning::at(what, path, "nothing, unless the site depends on it"));
+    }
+    if parts.is_empty() {
+        warnings.push(Warning::at("the dump holds no table", path, "check that it is the dump of this site"));
+    }
+    Ok(parts)
+}
+
+/// Counts what is left out, folder by folder.
+fn left_out_files(survey: &Survey, selection: &Selection) -> Vec<LeftOut> {
+    let definition = &survey.recognised.definition;
+    let mut out: Vec<LeftOut> = Vec::new();
+    for entry in walkdir::WalkDir::new(&survey.site).min_depth(1).sort_by_file_name().into_iter().flatten() {
+        if entry.file_type().is_dir() {
+            continue;
+        }
+        let path = entry.path().strip_prefix(&survey.site).unwrap_or(entry.path());
+        let top = |depth: usize| path.components().take(depth).collect::<PathBuf>().display().to_string();
+        let (what, why) = match selection.fate(path, false) {
+            Fate::Carry => continue,
+            Fate::Transient(i) => {
+                (definition.transient[i].path.clone(), "made anew by the system".to_string())
+            }
+            Fate::Generated(i) => {
+                (definition.generated[i].path.clone(), definition.generated[i].about.clone())
+            }
+            Fate::Media(i) => (definition.media[i].path.clone(), definition.media[i].about.clone()),
+            Fate::OtherHost => (top(2), "belongs to another host".to_string()),
+            Fate::NotAsked => ("files".to_string(), "not asked for".to_string()),
+        };
+        let bytes = entry.metadata().map(|m| m.len()).unwrap_or_default();
+        match out.iter_mut().find(|l| l.what == what) {
+            Some(known) => {
+                known.count += 1;
+                known.bytes += bytes;
+            }
+            None => out.push(LeftOut { what, why, count: 1, bytes }),
+        }
+    }
+    out
+}
+
+/// Hands on what is carried of a folder, below a folder of the archive.
+fn folder_entries(
+    folder: &Path,
+    into: &str,
+    fate: &dyn Fn(&Path, bool) -> Fate,
+    warnings: &mut Vec<Warning>,
+    take: Take<'_>,
+) -> ControlFlow<()> {
+    let unreadable = |path: &Path| {
+        Warning::at("could not be read and was left out", path, "check its permissions and try again")
+    };
+    let into = EntryPath::trusted(into);
+    let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
+    while let Some(found) = walk.next() {
+        let found = match found {
+            Ok(found) => found,
+            Err(e) => {
+                warnings.push(unreadable(e.path().unwrap_or(folder)));
+                continue;
+            }
+        };
+        let below = found.path().strip_prefix(folder).unwrap_or(found.path());
+        let kind = found.file_type();
+        if fate(below, kind.is_dir()) != Fate::Carry {
+            if kind.is_dir() {
+                walk.skip_current_dir();
+            }
+            continue;
+        }
+        let Ok(meta) = fs::symlink_metadata(found.path()) else { continue };
+        let path = into.join(below.as_os_str().as_bytes());
+        let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
+        if kind.is_dir() {
+            take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
+        } else if kind.is_symlink() {
+            match fs::read_link(found.path()) {
+                Ok(target) => take(entry(path, EntryKind::Symlink(target), 0, bits, &mut std::io::empty()))?,
+                Err(_) => warnings.push(unreadable(found.path())),
+            }
+        } else if kind.is_file() {
+            match File::open(found.path()) {
+                Ok(mut file) => take(entry(path, EntryKind::File, meta.len(), bits, &mut file))?,
+                Err(_) => warnings.push(unreadable(found.path())),
+            }
+        } else {
+            warnings.push(Warning::at("is a device, pipe or socket and was left out", found.path(), ""));
+        }
+    }
+    ControlFlow::Continue(())
+}

@@ -1,0 +1,194 @@
+//! The part of a definition that tells what a copy can get: switches, names, a way in.
+
+use super::schema::KeyValue;
+use serde::{Deserialize, Serialize};
+
+/// Where a value is put: a config key, a row, or a file.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Put {
+    /// Key of a config file.
+    #[serde(default)]
+    pub config: Option<String>,
+    /// Row.
+    #[serde(default)]
+    pub row: Option<PutRow>,
+    /// File under the site whose presence means on; its content.
+    #[serde(default)]
+    pub file: Option<PutFile>,
+    /// First version that has it.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer has it.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// A row in which a value is put.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PutRow {
+    /// Table without prefix.
+    pub table: String,
+    /// Column with the value.
+    pub column: String,
+    /// Columns and values that tell the row.
+    pub only: Vec<KeyValue>,
+    /// How the value stands there.
+    #[serde(default)]
+    pub form: PutForm,
+    /// Keys of the serialized array, from the outside in, under which it stands.
+    #[serde(default)]
+    pub within: Vec<String>,
+    /// Whether the row may be made where it is missing: with these columns alone.
+    #[serde(default)]
+    pub make: bool,
+}
+
+/// How a value stands in a row.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum PutForm {
+    /// As it is.
+    #[default]
+    Plain,
+    /// Serialized by PHP as a string.
+    SerializedString,
+    /// Serialized by PHP as a number.
+    SerializedNumber,
+    /// Serialized by PHP as true or false.
+    SerializedFlag,
+}
+
+/// A file whose presence means something.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PutFile {
+    /// Path under the site.
+    pub path: String,
+    /// Content.
+    pub content: String,
+}
+
+/// What can be switched on a copy.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Switch {
+    /// What it switches.
+    pub name: SwitchName,
+    /// Values by state, such as `{ on = "1", off = "0" }`. For a file `write` or `remove`.
+    pub states: std::collections::BTreeMap<String, String>,
+    /// Where.
+    pub put: Put,
+}
+
+/// What can be switched, in the words of every system.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SwitchName {
+    /// Visitors see a notice.
+    Maintenance,
+    /// Pages or templates are cached.
+    Cache,
+    /// Mail goes out.
+    Mail,
+    /// Search engines may list the site.
+    Index,
+    /// Addresses without `index.php`.
+    FriendlyUrls,
+    /// Style sheets and scripts are put together.
+    Assets,
+}
+
+/// Where a value that tells whose site it is stands.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Identity {
+    /// What it tells.
+    pub name: IdentityName,
+    /// Where.
+    pub put: Put,
+}
+
+/// What tells whose site it is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum IdentityName {
+    /// Name of the site.
+    SiteName,
+    /// Address of its office.
+    SiteEmail,
+}
+
+/// Where the administrator's account stands.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct Admin {
+    /// Table of accounts, without prefix.
+    pub table: String,
+    /// Column with the account's number.
+    pub id: String,
+    /// Column with its e-mail address.
+    pub email: String,
+    /// Column with its password.
+    pub password: String,
+    /// Column with the salt, where there is one.
+    #[serde(default)]
+    pub salt: Option<String>,
+    /// Column and value that tell the administrator's row.
+    #[serde(default)]
+    pub only: Option<KeyValue>,
+    /// Row of another table that names the administrator's number.
+    #[serde(default)]
+    pub named_by: Option<NamedBy>,
+    /// Hash schemes by version; the first that fits counts.
+    pub hash: Vec<HashRule>,
+}
+
+/// A row of another table that names an account.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct NamedBy {
+    /// Table without prefix.
+    pub table: String,
+    /// Column and value that tell the row.
+    pub only: KeyValue,
+    /// Column with the account's number.
+    pub id: String,
+}
+
+/// Which hash scheme a version accepts.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct HashRule {
+    /// Scheme.
+    pub scheme: HashScheme,
+    /// First version that accepts it.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer does.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// How a password is kept.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum HashScheme {
+    /// 32 hexadecimal digits of MD5.
+    Md5,
+    /// MD5 of password and salt, a colon, the salt.
+    Md5Salted,
+    /// MD5 of the site's first secret and the password.
+    Md5Secret,
+    /// bcrypt with the mark `$2y$`.
+    Bcrypt,
+    /// Iterated MD5 with the mark `$P$`.
+    PhpassP,
+    /// Iterated MD5 with the mark `$H$`.
+    PhpassH,
+    /// Iterated SHA-512 with the mark `$S$`.
+    Sha512Iterated,
+    /// Base64 of SHA-1 over a salt of its own column and the password in UTF-16.
+    Sha1Utf16,
+}
