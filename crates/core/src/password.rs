@@ -1,6 +1,6 @@
 //! Passwords of administrators, in the scheme that a system's version accepts.
 //!
-//! A scheme is chosen by the definition ([`crate::system::schema::HashRule`]). Salts come from the operating system's randomness, by way
+//! A scheme is chosen by the definition ([`crate::system::copy::HashRule`]). Salts come from the operating system's randomness, by way
 //! of the hash library.
 
 use crate::secret::Secret;

@@ -1,6 +1,6 @@
 //! What a restore puts into a copy beside what it moves: switches, the site's name and office, a way in for the administrator.
 //!
-//! The definition says where each value stands ([`crate::system::schema::Put`]); here it becomes config keys, rows and files of a plan.
+//! The definition says where each value stands ([`crate::system::copy::Put`]); here it becomes config keys, rows and files of a plan.
 
 use super::RestoreError;
 use crate::dump::inspect::Wanted;
