@@ -123,3 +123,43 @@ fn several_archives_are_proven_in_one_run_and_each_gets_its_verdict() {
     );
     bench.run(&["prove", "missing.tar.gz"]).expect(4).says(&["missing.tar.gz cannot be read"]);
 }
+
+#[test]
+fn every_system_is_found_in_a_tar_by_hand() {
+    for variant in zporter_standin::VARIANTS {
+        for at_root in [true, false] {
+            let bench = Bench::new();
+            let site = bench.site(variant);
+            // A config of something else, above and below.
+            bench.write("old/notes.txt", "x");
+            tarred(&bench, "by hand.tar.gz", at_root);
+            let url = if site.definition() == "dnn" { "sqlserver://u@h/n" } else { "mysql://u@h/n" };
+            let mut args = vec![
+                "restore",
+                "by hand.tar.gz",
+                "new",
+                "--dump",
+                "old.sql",
+                "--address",
+                "https://n.example/x",
+                "--from-address",
+                &site.address,
+            ];
+            args.extend(["--from-root", &site.root, "--database", url, "--dump-to", "n.sql", "--json"]);
+            if site.definition().starts_with("drupal") {
+                bench.run(&args).expect(2).says(&["several hosts", "--host-folder"]);
+                args.extend(["--host-folder", "default"]);
+            }
+            let done = bench.run(&args);
+            assert!(done.code <= 1, "{variant:?}: {}{}", done.stdout, done.stderr);
+            let config = done.json()["config"].as_object().unwrap().keys().cloned().collect::<Vec<_>>();
+            assert!(
+                config.iter().any(|c| c.ends_with(".php") || c == "web.config"),
+                "{variant:?}: {config:?}"
+            );
+            let dump = std::fs::read(bench.path("n.sql")).unwrap();
+            let dump = String::from_utf8_lossy(&dump).replace('\0', "");
+            assert!(dump.contains("n.example/x"), "{variant:?}: {dump}");
+        }
+    }
+}

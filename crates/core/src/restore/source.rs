@@ -9,10 +9,11 @@ use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::cargo::Cargo;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Warning, Watch};
+use crate::survey::recognise::recognise;
 use crate::survey::tree::HeldTree;
 use crate::system::{Known, glob};
 use globset::GlobMatcher;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -203,7 +204,7 @@ fn plain(
         return Err(RestoreError::Damaged { path: path.to_path_buf(), damage });
     }
     read?;
-    tree.prefix = site_folder(&tree, known);
+    tree.prefix = site_folder(&mut tree, known);
     // The largest dump is the site's; smaller ones belong to extensions.
     let dump = dumps.into_iter().max_by_key(|(_, size)| *size);
     let dump_bytes = dump.as_ref().map_or(0, |(_, size)| *size);
@@ -218,20 +219,30 @@ fn plain(
     })
 }
 
-/// Finds the folder of a plain archive in which a definition's first marker lies; the topmost one counts.
-fn site_folder(tree: &HeldTree, known: &[Known]) -> String {
+/// Finds the folder of a plain archive in which a site lies: of those with a definition's first marker the topmost one in which all of its
+/// markers are; else the topmost of all.
+fn site_folder(tree: &mut HeldTree, known: &[Known]) -> String {
+    let paths: BTreeSet<String> =
+        tree.held.keys().map(EntryPath::shown).chain(tree.seen.iter().cloned()).collect();
     let mut found: Vec<String> = Vec::new();
     for marker in known.iter().filter_map(|k| k.definition.recognise.first()) {
-        for path in tree.held.keys().map(EntryPath::shown).chain(tree.seen.iter().cloned()) {
-            if let Some(above) = path.strip_suffix(&marker.path)
-                && (above.is_empty() || above.ends_with('/'))
-            {
-                found.push(above.to_string());
+        let Ok(wanted) = glob(&marker.path) else { continue };
+        let depth = marker.path.split('/').count();
+        for path in &paths {
+            let names: Vec<&str> = path.split('/').collect();
+            let Some(above) = names.len().checked_sub(depth) else { continue };
+            if wanted.is_match(names[above..].join("/")) {
+                found.push(names[..above].iter().map(|name| format!("{name}/")).collect());
             }
         }
     }
-    found.sort_by_key(|f| f.matches('/').count());
-    found.into_iter().next().unwrap_or_default()
+    found.sort_by_key(|f| (f.matches('/').count(), f.clone()));
+    found.dedup();
+    let whole = found.iter().find(|folder| {
+        tree.prefix = (*folder).clone();
+        recognise(tree, known).is_ok()
+    });
+    whole.or(found.first()).cloned().unwrap_or_default()
 }
 
 /// Goes through the dump of a plain archive.
