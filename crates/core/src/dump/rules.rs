@@ -34,8 +34,6 @@ pub struct RowPut {
     pub value: Vec<u8>,
     /// Keys of the serialized array under which the item stands, from the outside in.
     pub within: Vec<String>,
-    /// Whether the value is a secret.
-    pub secret: bool,
 }
 
 /// How the values of a column begin, and will begin.

@@ -10,7 +10,7 @@ use crate::password;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
-use crate::system::copy::{Admin, IdentityName, Put, PutForm, PutRow, SwitchName};
+use crate::system::copy::{IdentityName, Put, PutForm, PutRow, SwitchName};
 
 /// What is asked for.
 #[derive(Debug, Clone, Default)]
@@ -106,7 +106,7 @@ pub fn plan(wishes: &Wishes, site: &Site<'_>, admins: &[String]) -> Result<Puts,
         }
         for switch in fitting {
             match switch.states.get(state) {
-                Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site, false),
+                Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site),
                 None => {
                     let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
                     return Err(RestoreError::Switch { name: word, state: state.clone(), states });
@@ -132,14 +132,14 @@ fn fits(put: &Put, site: &Site<'_>) -> bool {
 }
 
 impl Puts {
-    fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>, secret: bool) {
+    fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>) {
         if let Some(key) = &put.config {
             self.config.push((key.clone(), value.to_string()));
             self.config_what.push(what.clone());
         }
         if let Some(row) = &put.row {
             let make = row.make;
-            self.rows.push(PlannedRow { put: row_put(row, value, site, secret), make, what: what.clone() });
+            self.rows.push(PlannedRow { put: row_put(row, value, site), make, what: what.clone() });
         }
         if let Some(file) = &put.file {
             let content = (value == "write").then(|| file.content.clone());
@@ -152,7 +152,7 @@ impl Puts {
         let places: Vec<_> =
             site.definition.identity.iter().filter(|i| i.name == name && fits(&i.put, site)).collect();
         for place in &places {
-            self.put(&place.put, value, what.to_string(), site, false);
+            self.put(&place.put, value, what.to_string(), site);
         }
         if places.is_empty() {
             let message = format!(
@@ -180,8 +180,19 @@ impl Puts {
             self.warnings.push(unknown("no row tells which account it is"));
             return Ok(());
         };
+        let account = |column: &str, value: &str, what: &str| PlannedRow {
+            put: RowPut {
+                table: format!("{}{}", site.prefix, admin.table),
+                column: column.to_string(),
+                only: vec![(admin.id.clone(), id.clone())],
+                value: value.as_bytes().to_vec(),
+                within: Vec::new(),
+            },
+            make: false,
+            what: what.to_string(),
+        };
         if let Some(email) = &wishes.admin_email {
-            self.account(admin, id, &admin.email, email, "administrator's address", site, false);
+            self.rows.push(account(&admin.email, email, "administrator's address"));
         }
         if let Some(password) = &wishes.admin_password {
             let rule =
@@ -192,38 +203,16 @@ impl Puts {
             };
             let hashed =
                 password::hash(rule.scheme, password, site.secret).map_err(RestoreError::Password)?;
-            self.account(admin, id, &admin.password, &hashed.hash, "administrator's password", site, true);
+            self.rows.push(account(&admin.password, &hashed.hash, "administrator's password"));
             if let (Some(column), Some(salt)) = (&admin.salt, &hashed.salt) {
-                self.account(admin, id, column, salt, "administrator's salt", site, true);
+                self.rows.push(account(column, salt, "administrator's salt"));
             }
         }
         Ok(())
     }
-
-    #[expect(clippy::too_many_arguments, reason = "each one is another thing of one row")]
-    fn account(
-        &mut self,
-        admin: &Admin,
-        id: &str,
-        column: &str,
-        value: &str,
-        what: &str,
-        site: &Site<'_>,
-        secret: bool,
-    ) {
-        let put = RowPut {
-            table: format!("{}{}", site.prefix, admin.table),
-            column: column.to_string(),
-            only: vec![(admin.id.clone(), id.to_string())],
-            value: value.as_bytes().to_vec(),
-            within: Vec::new(),
-            secret,
-        };
-        self.rows.push(PlannedRow { put, make: false, what: what.to_string() });
-    }
 }
 
-fn row_put(row: &PutRow, value: &str, site: &Site<'_>, secret: bool) -> RowPut {
+fn row_put(row: &PutRow, value: &str, site: &Site<'_>) -> RowPut {
     let value = match row.form {
         PutForm::Plain => value.to_string(),
         PutForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
@@ -236,7 +225,6 @@ fn row_put(row: &PutRow, value: &str, site: &Site<'_>, secret: bool) -> RowPut {
         only: row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),
         value: value.into_bytes(),
         within: row.within.clone(),
-        secret,
     }
 }
 

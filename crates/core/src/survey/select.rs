@@ -101,12 +101,8 @@ pub struct Selection {
 }
 
 impl Selection {
-    /// Compiles a definition. Patterns were checked when it was loaded; a wrong one matches nothing.
-    pub fn new(definition: &Definition) -> Self {
-        Selection::of(definition, &Scope::default(), &[])
-    }
-
-    /// The same for what was asked for, without the folders of other hosts.
+    /// Compiles a definition for what was asked for, without the folders of other hosts. Patterns were checked when the definition was
+    /// loaded; a wrong one matches nothing.
     pub fn of(definition: &Definition, scope: &Scope, others: &[PathBuf]) -> Self {
         let transient = definition
             .transient
@@ -189,7 +185,7 @@ mod tests {
     fn skeletons_stay_and_content_goes() {
         let known = crate::system::load(None).unwrap();
         let shop = known.iter().find(|k| k.definition.id == "prestashop").unwrap();
-        let s = Selection::new(&shop.definition);
+        let s = Selection::of(&shop.definition, &Scope::default(), &[]);
         let fate = |p: &str, dir| s.fate(Path::new(p), dir);
         assert_eq!(fate("cache/smarty", true), Fate::Carry);
         assert_eq!(fate("cache/smarty/compile", true), Fate::Carry);
