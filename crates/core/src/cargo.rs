@@ -15,6 +15,7 @@ use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, Pairs, Root};
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, table_rule};
+use crate::system::Definition;
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
 use std::collections::BTreeSet;
@@ -264,7 +265,8 @@ fn database_parts(
     if !options.scope.has(&select::Part::Database) {
         return Ok(Vec::new());
     }
-    let keep = |table: &str| keep(survey, &options.rows, table);
+    let (definition, prefix) = (&survey.recognised.definition, &survey.config.table_prefix);
+    let keep = |table: &str| keep(definition, prefix, &options.rows, table);
     let named = |wanted: Keep| {
         let tables = survey.tables.iter().filter(|t| keep(&t.name) == wanted);
         tables.map(|t| t.name.clone()).collect::<BTreeSet<String>>()
@@ -291,21 +293,21 @@ fn database_parts(
     Ok(parts)
 }
 
-/// Says what of a table is carried: what was asked for, else what the definition says.
-fn keep(survey: &Survey, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {
-    let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, table);
-    let usual = if rule.is_some_and(|r| r.safe) { Keep::Structure } else { Keep::All };
-    kept(asked, &survey.config.table_prefix, table).unwrap_or(usual)
-}
-
-/// Returns what was asked for a table, by its name with or without prefix.
-pub(crate) fn kept(asked: &[(GlobMatcher, Keep)], prefix: &str, table: &str) -> Option<Keep> {
+/// Says what of a table is carried: what was asked for, by its name with or without prefix, else what the definition says.
+pub(crate) fn keep(
+    definition: &Definition,
+    prefix: &str,
+    asked: &[(GlobMatcher, Keep)],
+    table: &str,
+) -> Keep {
     let bare = table.strip_prefix(prefix).unwrap_or(table);
-    asked
-        .iter()
-        .rev()
-        .find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare))
-        .map(|(_, keep)| *keep)
+    let mut last_first = asked.iter().rev();
+    let asked = last_first.find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare));
+    match asked {
+        Some((_, keep)) => *keep,
+        None if table_rule(definition, prefix, table).is_some_and(|r| r.safe) => Keep::Structure,
+        None => Keep::All,
+    }
 }
 
 /// Says of tables that several sites share that they are carried once.

@@ -601,6 +601,19 @@ pub struct Pairs {
     pub roots: Vec<(Root, Root)>,
 }
 
+/// Computes the new domain of cookies, if the old one is the old host's or one above it.
+fn cookie_domain(from: &Address, to: &Address, old: &str) -> Option<String> {
+    let (dot, domain) = old.strip_prefix('.').map_or(("", old), |d| (".", d));
+    if from.host.eq_ignore_ascii_case(domain) {
+        return Some(format!("{dot}{}", to.host));
+    }
+    // A domain above the old host: it stays where it is above the new one as well; else nothing is right for any host.
+    let domain = domain.to_ascii_lowercase();
+    let above = |host: &str| host.ends_with(&format!(".{domain}"));
+    let stays = to.host == domain || above(&to.host);
+    above(&from.host).then(|| if stays { old.to_string() } else { String::new() })
+}
+
 fn respell<'a>(
     old_addresses: impl Iterator<Item = &'a Address>,
     new: &Address,
@@ -609,18 +622,10 @@ fn respell<'a>(
 ) -> Option<String> {
     for address in old_addresses {
         if form == AddressForm::CookieDomain {
-            let (dot, domain) = old.strip_prefix('.').map_or(("", old), |d| (".", d));
-            let whole = address.host.eq_ignore_ascii_case(domain);
-            if whole {
-                return Some(format!("{dot}{}", new.host));
+            match cookie_domain(address, new, old) {
+                Some(domain) => return Some(domain),
+                None => continue,
             }
-            // A domain above the old host: nothing is right for any host, and above the new one as well where it has not changed.
-            if address.host.ends_with(&format!(".{}", domain.to_ascii_lowercase())) {
-                let still =
-                    new.host == domain || new.host.ends_with(&format!(".{}", domain.to_ascii_lowercase()));
-                return Some(if still { old.to_string() } else { String::new() });
-            }
-            continue;
         }
         for scheme in [address.scheme(), Scheme::Http, Scheme::Https] {
             if address.with_scheme(scheme).spelled(form).eq_ignore_ascii_case(old) {

@@ -14,8 +14,8 @@ use std::io::{BufWriter, Read, Write};
 use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use zporter_core::dump::dialect::Dialect;
-use zporter_core::dump::prefix::{PrefixChange, PrefixedColumn};
-use zporter_core::dump::rules::{Keep, Rewritten, Rules};
+use zporter_core::dump::prefix::PrefixChange;
+use zporter_core::dump::rules::{Keep, Rewritten, Rules, Start};
 use zporter_core::dump::spread::rewrite_on;
 use zporter_core::dump::stream::{CutOff, Ending, Source, WINDOW};
 use zporter_core::dump::tally::Tally;
@@ -122,6 +122,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     };
     let needles = Needles::asking(&pairs(args)?, &[], asked);
     let prefix = prefix_change(args)?;
+    let starts = prefixed_columns(args, prefix.as_ref())?;
     let kept = kept_rows(&args.rows)?;
     if needles.described().is_empty() && prefix.is_none() && kept.is_empty() && !args.repair {
         return Err(CommandError::usage("there is nothing to rewrite")
@@ -130,7 +131,7 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     let keep = |table: &str| {
         kept.iter().rev().find(|(pattern, _)| pattern.is_match(table)).map_or(Keep::All, |(_, keep)| *keep)
     };
-    let rules = Rules { prefix, samples: args.samples, ..Rules::new(&needles, &keep) };
+    let rules = Rules { prefix, starts, samples: args.samples, ..Rules::new(&needles, &keep) };
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
     let (done, ending) = if to_pipe {
@@ -215,14 +216,20 @@ fn prefix_change(args: &ReaddressArgs) -> Result<Option<PrefixChange>, CommandEr
         return Err(CommandError::usage(format!("the prefixes {old:?} and {new:?} cannot be used"))
             .hint("a prefix is made of letters, digits and underscores, and the old one is not empty"));
     }
-    let keys = args.prefix_in.iter().map(|key| {
+    Ok(Some(PrefixChange { old: old.clone(), new: new.clone() }))
+}
+
+/// Returns the columns whose values begin with the prefix.
+fn prefixed_columns(args: &ReaddressArgs, change: Option<&PrefixChange>) -> Result<Vec<Start>, CommandError> {
+    let Some(PrefixChange { old, new }) = change else { return Ok(Vec::new()) };
+    let columns = args.prefix_in.iter().map(|key| {
         let (table, column) = key.split_once('.').ok_or_else(|| {
             CommandError::usage(format!("{key:?} names no column")).hint("write it as TABLE.COLUMN")
         })?;
-        Ok(PrefixedColumn { table: table.to_string(), column: column.to_string(), names: Vec::new() })
+        let (table, column) = (table.to_string(), column.to_string());
+        Ok(Start { table, column, old: old.clone(), new: new.clone(), names: Vec::new(), what: "prefix" })
     });
-    let keys = keys.collect::<Result<_, CommandError>>()?;
-    Ok(Some(PrefixChange { old: old.clone(), new: new.clone(), keys }))
+    columns.collect()
 }
 
 fn to_file(

@@ -39,6 +39,14 @@ fn every_line_moves_to_another_host_path_root_database_user_and_prefix() {
         assert_eq!(survey["system"]["version"], site.version(), "{variant:?}");
         assert_eq!(survey["database"]["table_prefix"], site.prefix, "{variant:?}");
         assert_eq!(survey["database"]["name"], site.database[3], "{variant:?}");
+        let beside: Vec<&str> =
+            survey["address"]["others"].as_array().unwrap().iter().filter_map(|a| a.as_str()).collect();
+        let kids = match site.definition() {
+            "prestashop" if variant == Variant::PrestaShop14 => vec![],
+            "prestashop" | "prestashop-7" | "opencart" => vec!["https://kids.fernhollow.example"],
+            _ => vec![],
+        };
+        assert_eq!(beside, kids, "{variant:?}");
         let on_top = match variant {
             Variant::Joomla15 => "VirtueMart 1.1.9",
             Variant::Joomla5 => "VirtueMart 4.2.4",
@@ -420,6 +428,24 @@ fn a_scope_is_the_same_word_on_pack_and_restore() {
         .run(&["pack", "old", "--dump", "old.sql", "-o", "b.zip", "--without", "media"])
         .expect(0)
         .says(&["img/p", "placeholder"]);
+    for (command, source) in [("restore", "b.zip"), ("clone", "old")] {
+        let args = [
+            command,
+            source,
+            command,
+            "--address",
+            "http://c.test",
+            "--database",
+            "mysql://u@h/n",
+            "--dump",
+            "old.sql",
+            "--dump-to",
+            &format!("{command}.sql"),
+            "--without",
+            "media",
+        ];
+        bench.run(&args).says(&["The media come later", &format!("zporter {command} '"), "--only media"]);
+    }
 
     // The media come later, into the same site; the rows alone go elsewhere.
     bench.run(&["pack", "old", "--dump", "old.sql", "-o", "full.zip"]).expect(0).says(&["Packed"]);

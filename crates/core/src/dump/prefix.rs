@@ -15,46 +15,6 @@ pub struct PrefixChange {
     pub old: String,
     /// The new prefix.
     pub new: String,
-    /// Columns whose values begin with the prefix, such as keys of options.
-    pub keys: Vec<PrefixedColumn>,
-}
-
-/// A column whose values begin with the table prefix.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct PrefixedColumn {
-    /// Table, old prefix included; `*` stands for the number of a further site.
-    pub table: String,
-    /// Column.
-    pub column: String,
-    /// What may follow the prefix, and the number of a further site behind it; anything if empty.
-    pub names: Vec<String>,
-}
-
-impl PrefixedColumn {
-    /// Says whether a table is meant.
-    pub(super) fn is_of(&self, table: &str) -> bool {
-        match self.table.split_once('*') {
-            None => self.table == table,
-            Some((start, end)) => table
-                .strip_prefix(start)
-                .and_then(|rest| rest.strip_suffix(end))
-                .is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())),
-        }
-    }
-
-    /// Says whether a value that begins with the prefix is meant, by what follows it.
-    pub(super) fn means(&self, rest: &str) -> bool {
-        let numbered = rest.trim_start_matches(|c: char| c.is_ascii_digit()).strip_prefix('_');
-        let bare = numbered.filter(|_| rest.starts_with(|c: char| c.is_ascii_digit())).unwrap_or(rest);
-        self.names.is_empty() || self.names.iter().any(|n| n == bare)
-    }
-}
-
-impl PrefixChange {
-    /// Returns the new form of a name or key, if it begins with the old prefix.
-    pub fn renamed(&self, name: &str) -> Option<String> {
-        name.strip_prefix(&self.old).map(|rest| format!("{}{rest}", self.new))
-    }
 }
 
 /// Words behind which a table's name, or one made from it, stands.
@@ -154,7 +114,7 @@ mod tests {
 
     #[test]
     fn tables_are_renamed_and_columns_are_not() {
-        let change = PrefixChange { old: "ps_".into(), new: "x1_".into(), keys: Vec::new() };
+        let change = PrefixChange { old: "ps_".into(), new: "x1_".into() };
         for (before, after) in [
             (
                 "CREATE TABLE `ps_a` (`ps_id` int COMMENT 'ps_a', KEY `k` (`ps_id`), CONSTRAINT `ps_a_fk` FOREIGN KEY (`ps_id`) REFERENCES `ps_b` (`ps_id`))",

@@ -62,8 +62,6 @@ struct Current {
     names: Vec<String>,
     columns: Vec<ColumnTally>,
     cells: Vec<CellColumn>,
-    /// Columns whose values begin with the table prefix, and the rule that says so.
-    prefixed: Vec<(usize, usize)>,
     puts: Vec<BoundPut>,
     /// Columns whose values begin otherwise, and the rule that says so.
     starts: Vec<(usize, usize)>,
@@ -233,19 +231,14 @@ impl<'a> Worker<'a> {
             };
             Some(CellColumn { column: index(&cell.column)?, rule, key, host })
         });
-        let keys = self.rules.prefix.iter().flat_map(|p| &p.keys).enumerate();
         let puts = self.rules.puts.iter().enumerate().filter(|(_, p)| p.table == table);
         let puts = puts.filter_map(|(rule, put)| {
             let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
             Some(BoundPut { column: index(&put.column)?, rule, only })
         });
-        let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.table == table);
+        let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.is_of(&table));
         self.current = Current {
             cells: cells.collect(),
-            prefixed: keys
-                .filter(|(_, k)| k.is_of(&table))
-                .filter_map(|(i, k)| Some((index(&k.column)?, i)))
-                .collect(),
             puts: puts.collect(),
             starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
@@ -260,7 +253,6 @@ impl<'a> Worker<'a> {
         let mut hits = std::mem::take(&mut self.hits);
         rows.hits(self.rules.needles.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
-            || !self.current.prefixed.is_empty()
             || !self.current.puts.is_empty()
             || !self.current.starts.is_empty()
             || self.rules.needles.asked().repair;
@@ -313,13 +305,8 @@ impl<'a> Worker<'a> {
             let edit = self.cell(cell, row, values, quoting);
             self.edits.extend(edit);
         }
-        for i in 0..self.current.prefixed.len() {
-            let (column, rule) = self.current.prefixed[i];
-            let edit = self.prefixed(column, rule, row, values, quoting);
-            self.edits.extend(edit);
-        }
-        self.puts(row, values, quoting);
         self.starts(row, values, quoting);
+        self.puts(row, values, quoting);
         let declared = self.edits.len();
         let repair = self.rules.needles.asked().repair;
         let mut next = 0;
@@ -386,26 +373,6 @@ impl<'a> Worker<'a> {
         spelled.map(|new| Edit::new(value.span.clone(), new))
     }
 
-    /// Looks at a value that may begin with the table prefix.
-    fn prefixed(
-        &mut self,
-        column: usize,
-        rule: usize,
-        row: &[u8],
-        values: &[Value],
-        quoting: Quoting,
-    ) -> Option<Edit> {
-        let change = self.rules.prefix.as_ref()?;
-        let value = values.get(column)?;
-        let old = literal::text_of(row, value, quoting)?;
-        let new = change.renamed(&old)?;
-        if !change.keys[rule].means(&old[change.old.len()..]) {
-            return None;
-        }
-        self.current.columns[column].value_changed("prefix", 1);
-        Some(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)))
-    }
-
     /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
     fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
         // Several may go into one value.
@@ -461,11 +428,9 @@ impl<'a> Worker<'a> {
             let rule = &self.rules.starts[rule];
             let Some(value) = values.get(column) else { continue };
             let old = literal::text_of(row, value, quoting);
-            let Some(rest) = old.as_deref().and_then(|old| old.strip_prefix(&rule.old)) else { continue };
-            let new = literal::spelled(&format!("{}{rest}", rule.new), row, value, quoting);
-            self.current.columns[column].value_changed("path", 1);
-            self.edits.retain(|e| e.span != value.span);
-            self.edits.push(Edit::new(value.span.clone(), new));
+            let Some(new) = old.and_then(|old| rule.renamed(&old)) else { continue };
+            self.current.columns[column].value_changed(rule.what, 1);
+            self.edits.push(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)));
         }
     }
 

@@ -36,10 +36,10 @@ pub struct RowPut {
     pub within: Vec<String>,
 }
 
-/// How the values of a column begin, and will begin.
+/// How the values of a column begin, and will begin: keys with the table prefix, paths with a folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Start {
-    /// Table, prefix included.
+    /// Table, prefix included; `*` stands for the number of a further site.
     pub table: String,
     /// Column.
     pub column: String,
@@ -47,6 +47,36 @@ pub struct Start {
     pub old: String,
     /// Beginning that comes.
     pub new: String,
+    /// What may follow the beginning, and the number of a further site behind it; anything if empty.
+    pub names: Vec<String>,
+    /// Word for the tally.
+    pub what: &'static str,
+}
+
+impl Start {
+    /// Says whether a table is meant.
+    pub(super) fn is_of(&self, table: &str) -> bool {
+        match self.table.split_once('*') {
+            None => self.table == table,
+            Some((start, end)) => table
+                .strip_prefix(start)
+                .and_then(|rest| rest.strip_suffix(end))
+                .is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())),
+        }
+    }
+
+    /// Says whether a value is meant, by what follows its beginning.
+    fn means(&self, rest: &str) -> bool {
+        let numbered = rest.trim_start_matches(|c: char| c.is_ascii_digit()).strip_prefix('_');
+        let bare = numbered.filter(|_| rest.starts_with(|c: char| c.is_ascii_digit())).unwrap_or(rest);
+        self.names.is_empty() || self.names.iter().any(|n| n == bare)
+    }
+
+    /// Returns the new value, if this one is meant.
+    pub(super) fn renamed(&self, value: &str) -> Option<String> {
+        let rest = value.strip_prefix(&self.old).filter(|rest| self.means(rest))?;
+        Some(format!("{}{rest}", self.new))
+    }
 }
 
 /// What of a table is carried.

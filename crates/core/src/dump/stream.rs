@@ -777,7 +777,7 @@ fn saved_at(saved: &Lexer, text: &[u8]) -> Lexer {
 /// Hands the pieces of a MySQL dump to a sink. `window` is the size of a chunk in bytes.
 ///
 /// # Errors
-/// Also where the dump is of another dialect: what loads, packs and surveys can use MySQL's only.
+/// Also where the dump is of another dialect: what loads can use MySQL's only.
 pub fn run<R: Read>(reader: R, window: usize, sink: &mut dyn Sink) -> Result<Ending, DumpError> {
     let source = Source::new(reader, window, None)?;
     if source.dialect() != Dialect::Mysql {

@@ -74,6 +74,8 @@ impl Joining {
             column: p.column.clone(),
             old: format!("{}/", self.old.display()),
             new: format!("{}/", self.new.display()),
+            names: Vec::new(),
+            what: "path",
         });
         columns.collect()
     }

@@ -4,13 +4,13 @@ use super::RestoreError;
 use super::hosts::{HostWay, Joining};
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
-use super::puts::{self, Puts};
+use super::puts::{self, PlannedKey, Puts};
 use super::source::{Kind, Source, inspect_inner_dump, look};
-use crate::cargo::kept;
+use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::Loader;
 use crate::dump::inspect;
-use crate::dump::prefix::{PrefixChange, PrefixedColumn};
+use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
@@ -18,9 +18,9 @@ use crate::place::{Address, DatabaseAccess, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
+use crate::survey::inspect_dump;
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
 use crate::survey::select::{Fate, Part, Selection};
-use crate::survey::{inspect_dump, table_rule};
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
 use crate::text::needles::Needles;
@@ -58,6 +58,8 @@ pub struct RestorePlan {
     pub puts: Puts,
     /// Folders of hosts.
     pub hosts: Hosts,
+    /// New place of the folder that belongs to the site outside of its root.
+    storage: Option<PathBuf>,
     /// The host that joins the code base in the target.
     pub joining: Option<Joining>,
     /// How the new host finds its folder.
@@ -79,9 +81,7 @@ impl RestorePlan {
 
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
-        let safe = table_rule(&self.definition, &self.table_prefix, table).is_some_and(|r| r.safe);
-        let usual = if safe { Keep::Structure } else { Keep::All };
-        kept(&self.job.rows, &self.table_prefix, table).unwrap_or(usual)
+        keep(&self.definition, &self.table_prefix, &self.job.rows, table)
     }
 
     /// Returns where a path under the site goes, under the target.
@@ -94,12 +94,23 @@ impl RestorePlan {
         self.joining.as_ref().map_or(self.job.target.clone(), |j| self.job.target.join(&j.new))
     }
 
-    /// Returns the columns whose paths begin with the folder of a host that gets another name.
+    /// Returns the columns whose values begin otherwise: with the new prefix, with the new folder of a host.
     pub fn starts(&self) -> Vec<Start> {
-        match (&self.joining, &self.definition.hosts) {
-            (Some(joining), Some(hosts)) => joining.starts(hosts, &self.table_prefix),
-            _ => Vec::new(),
+        let mut out = Vec::new();
+        if let Some(PrefixChange { old, new }) = &self.prefix {
+            out.extend(self.definition.prefix_key.iter().map(|k| Start {
+                table: format!("{old}{}", k.table),
+                column: k.column.clone(),
+                old: old.clone(),
+                new: new.clone(),
+                names: k.names.clone(),
+                what: "prefix",
+            }));
         }
+        if let (Some(joining), Some(hosts)) = (&self.joining, &self.definition.hosts) {
+            out.extend(joining.starts(hosts, &self.table_prefix));
+        }
+        out
     }
 
     /// Names what a run does with the entries.
@@ -122,10 +133,7 @@ impl RestorePlan {
 
     /// Returns where the folder outside of the root goes, if the archive holds one.
     pub fn outside(&self) -> Option<PathBuf> {
-        let Kind::Ours(head) = &self.source.kind else { return None };
-        head.place.outside.as_ref().filter(|_| self.job.scope.has(&Part::Code))?;
-        let (_, new) = self.relocation.outside.first()?;
-        Some(PathBuf::from(new.to_string()))
+        self.storage.clone().filter(|_| self.job.scope.has(&Part::Code))
     }
 
     /// Returns the config entry that describes a planned file, if it is one.
@@ -174,6 +182,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let found = find_address(&job, &source, &definition, &facts, watch)?;
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    let outside = outside(&job, &source)?;
+    let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
+    relocation.outside.extend(outside);
     if let Some(joining) = &joining {
         joining.extend(&mut relocation)?;
     }
@@ -184,7 +195,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         guard_database(&job)?;
     }
     let cells = cells(&definition, &facts.table_prefix);
-    let prefix = prefix_change(&job, &definition, &facts)?;
+    let prefix = prefix_change(&job, &facts)?;
     let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
         admins(&job, &source, &definition, &facts.table_prefix)?
     } else {
@@ -198,12 +209,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     };
     let puts = puts::plan(&job.wishes, &site, &admins)?;
     let needles = Needles::new(&relocation.pairs(), &[]);
+    let keys: Vec<(String, String)> = puts.config.iter().map(|k| (k.key.clone(), k.value.clone())).collect();
     let cx = Context {
         relocation: &relocation,
         database: job.database.as_ref(),
         needles: &needles,
         table_prefix: job.table_prefix.as_deref(),
-        put: &puts.config,
+        put: &keys,
     };
     let selection = Selection::of(&definition, &job.scope, &hosts.others());
     let mut files = file_plans(&source, &definition, &cx, &selection)?;
@@ -231,6 +243,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         stay,
         puts,
         hosts,
+        storage,
         joining,
         host_way,
         needed,
@@ -268,7 +281,7 @@ fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Resul
 
 /// Says which keys were to be set and stand in no config file.
 fn missing_keys(puts: &Puts, files: &[FilePlan], warnings: &mut Warnings<'_>) {
-    for ((key, value), what) in puts.config.iter().zip(&puts.config_what) {
+    for PlannedKey { key, value, what } in &puts.config {
         if !files.iter().any(|f| f.put.contains(key)) {
             let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
             warnings.push(Warning::new(message, "", "add it by hand if you need it"));
@@ -307,11 +320,7 @@ fn other_sites(job: &RestoreJob, source: &Source, found: &AddressFinding) -> Vec
     others
 }
 
-fn prefix_change(
-    job: &RestoreJob,
-    definition: &Definition,
-    facts: &ConfigFacts,
-) -> Result<Option<PrefixChange>, RestoreError> {
+fn prefix_change(job: &RestoreJob, facts: &ConfigFacts) -> Result<Option<PrefixChange>, RestoreError> {
     let Some(new) = job.table_prefix.clone().filter(|new| *new != facts.table_prefix) else {
         return Ok(None);
     };
@@ -323,12 +332,7 @@ fn prefix_change(
     if new.is_empty() || !new.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
         return wrong("a prefix is made of letters, digits and underscores");
     }
-    let keys = definition.prefix_key.iter().map(|k| PrefixedColumn {
-        table: format!("{old}{}", k.table),
-        column: k.column.clone(),
-        names: k.names.clone(),
-    });
-    Ok(Some(PrefixChange { keys: keys.collect(), old, new }))
+    Ok(Some(PrefixChange { old, new }))
 }
 
 /// Reads the numbers of the accounts that may be the administrator's.
@@ -505,14 +509,20 @@ fn relocation(
     aliases.retain(|a| *a != address);
     let from = Place { address, root, database: facts.database.clone() };
     let to = Place { address: job.address.clone(), root: new_root, database: job.database.clone() };
-    let outside = outside(job, source)?;
-    Ok(Relocation { from, aliases, other_roots: roots, further: job.further.clone(), outside, to })
+    Ok(Relocation {
+        from,
+        aliases,
+        other_roots: roots,
+        further: job.further.clone(),
+        outside: Vec::new(),
+        to,
+    })
 }
 
 /// Returns old and new place of the folder that belongs to the site outside of its root.
-fn outside(job: &RestoreJob, source: &Source) -> Result<Vec<(Root, Root)>, RestoreError> {
-    let Kind::Ours(head) = &source.kind else { return Ok(Vec::new()) };
-    let Some(old) = &head.place.outside else { return Ok(Vec::new()) };
+fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root, Root)>, RestoreError> {
+    let Kind::Ours(head) = &source.kind else { return Ok(None) };
+    let Some(old) = &head.place.outside else { return Ok(None) };
     let beside = || {
         let name = job.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         job.target.with_file_name(format!("{name}-storage"))
@@ -521,7 +531,7 @@ fn outside(job: &RestoreJob, source: &Source) -> Result<Vec<(Root, Root)>, Resto
     if job.scope.has(&Part::Code) && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some()) {
         return Err(RestoreError::TargetInUse { path: new, found: vec!["files".into()] });
     }
-    Ok(vec![(Root::parse(old)?, Root::parse(&new.display().to_string())?)])
+    Ok(Some((Root::parse(old)?, Root::parse(&new.display().to_string())?)))
 }
 
 /// Returns the definition's cells with the site's table prefix.

@@ -25,6 +25,17 @@ pub struct Wishes {
     pub admin_password: Option<Secret>,
 }
 
+/// A config key to be put, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedKey {
+    /// Key.
+    pub key: String,
+    /// Value.
+    pub value: String,
+    /// What it does, for people.
+    pub what: String,
+}
+
 /// A row to be put, and what for.
 #[derive(Debug, Clone)]
 pub struct PlannedRow {
@@ -50,10 +61,8 @@ pub struct PlannedFile {
 /// What will be put.
 #[derive(Debug, Clone, Default)]
 pub struct Puts {
-    /// Config keys and values.
-    pub config: Vec<(String, String)>,
-    /// What each of them does.
-    pub config_what: Vec<String>,
+    /// Config keys.
+    pub config: Vec<PlannedKey>,
     /// Rows.
     pub rows: Vec<PlannedRow>,
     /// Files.
@@ -134,8 +143,7 @@ fn fits(put: &Put, site: &Site<'_>) -> bool {
 impl Puts {
     fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>) {
         if let Some(key) = &put.config {
-            self.config.push((key.clone(), value.to_string()));
-            self.config_what.push(what.clone());
+            self.config.push(PlannedKey { key: key.clone(), value: value.to_string(), what: what.clone() });
         }
         if let Some(row) = &put.row {
             let make = row.make;

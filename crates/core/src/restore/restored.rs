@@ -112,9 +112,8 @@ impl Restored {
     pub(super) fn told(&mut self, plan: &RestorePlan) {
         let puts = &plan.puts;
         let code = plan.job.scope.has(&Part::Code);
-        let config = puts.config.iter().zip(&puts.config_what);
-        let config = config.filter(|((key, _), _)| plan.files.iter().any(|f| f.put.contains(key)));
-        self.put.extend(config.map(|((key, _), what)| format!("{what} (config key `{key}`)")));
+        let config = puts.config.iter().filter(|k| plan.files.iter().any(|f| f.put.contains(&k.key)));
+        self.put.extend(config.map(|k| format!("{} (config key `{}`)", k.what, k.key)));
         for (i, row) in puts.rows.iter().enumerate().filter(|_| plan.loads()) {
             let there = self.rows_put.get(&i).is_some_and(|n| *n > 0);
             if there || row.make {
@@ -129,8 +128,9 @@ impl Restored {
         let job = &plan.job;
         if code && !job.scope.has(&Part::Media) {
             let (archive, target) = (job.archive.display(), job.target.display());
+            let command = if job.cargo.is_some() { "clone" } else { "restore" };
             self.media_later = Some(format!(
-                "zporter restore '{archive}' '{target}' --address {} --only media",
+                "zporter {command} '{archive}' '{target}' --address {} --only media",
                 job.address
             ));
         }

@@ -1,7 +1,7 @@
 //! The base address a site answers to, and how sure that is.
 //!
 //! Config first, then the rows that a definition names. A system that stores its address nowhere leaves traces: absolute links in
-//! its content. They count only where the site's own e-mail or cookie domain agrees; otherwise they are candidates for a person.
+//! its content. They count only where the site's config agrees (e-mail or cookie domain, list of hosts); otherwise they are candidates for a person.
 
 use super::recognise::ConfigFacts;
 use crate::dump::inspect::{Inspection, Wanted};
@@ -128,8 +128,9 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             };
             if !meant || out.address.is_some() {
                 let known = |a: &Address| Some(a) == out.address.as_ref() || out.others.contains(a);
-                // Another row of the site itself names it with other letters or without its scheme; a row of another host is another site.
-                if let Some(other) = address(host).filter(|a| !known(a)) {
+                // Rows with a host alone repeat it; only whole addresses tell sites apart.
+                let whole = rule.base.is_some() || rule.form != AddressForm::Host;
+                if let Some(other) = address(host).filter(|a| whole && !known(a)) {
                     out.others.push(other);
                 }
                 continue;
