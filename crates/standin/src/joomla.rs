@@ -10,6 +10,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let mut files = vec![
         SiteFile { path: "configuration.php", content: config(site).into_bytes(), mode: 0o444 },
         file("index.php", include_str!("../php/joomla.php")),
+        file("standin.php", include_str!("../php/standin.php")),
         file("administrator/index.php", "<?php // back end\n"),
         file("images/banners/milky way.png", PIXEL),
         file("images/übersicht.png", PIXEL),

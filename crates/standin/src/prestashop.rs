@@ -15,6 +15,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     };
     let mut files = vec![
         file("index.php", include_str!("../php/prestashop.php")),
+        file("standin.php", include_str!("../php/standin.php")),
         file("admin482kzq/index.php", "<?php // back office\n"),
         file("img/p/1/2/12.jpg", PIXEL),
         file("img/tmp/index.php", GUARD),

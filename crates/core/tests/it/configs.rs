@@ -1,13 +1,13 @@
 //! Config edits on any values a config can hold, and readers that no bytes can bring to a fall.
 
 use proptest::prelude::*;
-use zporter_core::config::edit::{Context, apply, plan, plan_text};
+use zporter_core::config::edit::{Context, FilePlan, apply, plan, plan_text};
 use zporter_core::config::{self, htaccess, php};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::survey::recognise::{config_facts, recognise};
 use zporter_core::survey::tree::HeldTree;
-use zporter_core::system::schema::ConfigForm;
+use zporter_core::system::schema::{Config, ConfigForm};
 use zporter_core::system::{self, Definition};
 use zporter_core::text::needles::Needles;
 use zporter_core::text::{json, serialized};
@@ -38,20 +38,31 @@ fn definition(id: &str) -> Definition {
     system::load(None).unwrap().into_iter().find(|k| k.definition.id == id).unwrap().definition
 }
 
-/// Plans and applies the edit of a config text; returns the new text and the preview.
-fn edited(id: &str, text: &str, password: &str) -> (String, String) {
-    let (definition, relocation, access) = (definition(id), relocation(), access(password));
+/// Plans and applies the edit of a config text; returns the new text and the plan.
+fn rewritten(
+    config: &Config,
+    text: &str,
+    access: &DatabaseAccess,
+    prefix: Option<&str>,
+) -> (String, FilePlan) {
+    let relocation = relocation();
     let needles = Needles::new(&relocation.pairs(), &[]);
     let cx = Context {
         relocation: &relocation,
-        database: Some(&access),
+        database: Some(access),
         needles: &needles,
-        table_prefix: None,
+        table_prefix: prefix,
         put: &[],
     };
-    let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
-    let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
-    (String::from_utf8(new).unwrap(), plan.diff)
+    let plan = plan(config, "c.php", text.as_bytes(), &cx).unwrap();
+    let new = apply(&plan, Some(config), text.as_bytes()).unwrap();
+    (String::from_utf8(new).unwrap(), plan)
+}
+
+/// The same for a system's main config file; returns the new text and the preview.
+fn edited(id: &str, text: &str, password: &str) -> (String, String) {
+    let (new, plan) = rewritten(&definition(id).config[0], text, &access(password), None);
+    (new, plan.diff)
 }
 
 fn value() -> impl Strategy<Value = String> {
@@ -255,21 +266,16 @@ proptest! {
         let file = folder.path().join("x.toml");
         std::fs::write(&file, definition).unwrap();
         let definition = system::read(&file).unwrap();
-        let relocation = relocation();
-        let needles = Needles::new(&relocation.pairs(), &[]);
         let mut access = DatabaseAccess::parse("mysql://nu@dbh:3310/nn").unwrap();
         access.password = Secret::new(password.clone());
-        let cx = Context { relocation: &relocation, database: Some(&access), needles: &needles, table_prefix: Some("nu_"), put: &[] };
-        let plan = plan(&definition.config[0], "c", text.as_bytes(), &cx).unwrap();
-        let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
-        let read = config::read(form, &new, None).unwrap();
+        let (new, _) = rewritten(&definition.config[0], &text, &access, Some("nu_"));
+        let read = config::read(form, new.as_bytes(), None).unwrap();
         let got = ["HOST", "NAME", "USER", "PASS", "PREFIX"].map(|k| read.value(&named(form, k)).unwrap_or("?").to_string());
         prop_assert_eq!(got, ["dbh:3310".to_string(), "nn".into(), "nu".into(), password, "nu_".into()]);
         // What has no role changes by the needles alone, and comments never do.
         if !other.contains("old") {
             prop_assert_eq!(read.value(&named(form, "OTHER")), Some(other.as_str()));
         }
-        let new = String::from_utf8(new).unwrap();
         for (key, _) in &keys {
             let comment = if form == ConfigForm::Xml { format!("<!-- {key} -->") } else if form == ConfigForm::Php { format!("// {key}") } else { format!("# {key}") };
             prop_assert!(new.contains(&comment), "{}", new);
@@ -280,24 +286,11 @@ proptest! {
 
 #[test]
 fn a_port_or_socket_goes_where_the_config_has_a_place_for_it() {
-    let known = system::load(None).unwrap();
-    let of = |id: &str| known.iter().find(|k| k.definition.id == id).unwrap().definition.for_site("default");
     let edited = |id: &str, at: usize, text: &str, url: &str| {
-        let definition = of(id);
-        let relocation = relocation();
-        let needles = Needles::new(&relocation.pairs(), &[]);
         let mut access = DatabaseAccess::parse(url).unwrap();
         access.password = Secret::new("p");
-        let cx = Context {
-            relocation: &relocation,
-            database: Some(&access),
-            needles: &needles,
-            table_prefix: None,
-            put: &[],
-        };
-        let config = &definition.config[at];
-        let plan = plan(config, &config.path, text.as_bytes(), &cx).unwrap();
-        (String::from_utf8(apply(&plan, Some(config), text.as_bytes()).unwrap()).unwrap(), plan.warnings)
+        let (new, plan) = rewritten(&definition(id).for_site("default").config[at], text, &access, None);
+        (new, plan.warnings)
     };
     let drupal = "<?php $databases['default']['default'] = array('database' => 'o', 'username' => 'o', 'password' => 'o', 'host' => 'localhost', 'prefix' => '');";
     let (out, _) = edited("drupal-7", 1, drupal, "mysql://u@h:3310/n");
