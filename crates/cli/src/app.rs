@@ -1,6 +1,6 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
-use crate::commands::{clone, demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
+use crate::commands::{clone, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
@@ -43,6 +43,7 @@ enum Command {
     Prove(prove::ProveArgs),
     Restore(Box<restore::RestoreArgs>),
     Clone(Box<clone::CloneArgs>),
+    Database(database::DatabaseArgs),
     Readdress(readdress::ReaddressArgs),
     Trace(trace::TraceArgs),
     Systems(systems::SystemsArgs),
@@ -60,6 +61,7 @@ pub fn run() -> Exit {
         Command::Prove(args) => prove::run(&ui, args),
         Command::Restore(args) => restore::run(&ui, args),
         Command::Clone(args) => clone::run(&ui, args),
+        Command::Database(args) => database::run(&ui, args),
         Command::Readdress(args) => readdress::run(&ui, args),
         Command::Trace(args) => trace::run(&ui, args),
         Command::Systems(args) => systems::run(&ui, args),

@@ -54,20 +54,19 @@ pub fn secret_of(path: &Path) -> Result<Secret, CommandError> {
     Ok(Secret::new(text.strip_suffix('\n').map_or(text.as_str(), |t| t.strip_suffix('\r').unwrap_or(t))))
 }
 
-/// Finds the password of the new database: a file, the environment, or a prompt on a terminal.
-pub fn password(file: Option<&Path>, user: &str) -> Result<Secret, CommandError> {
-    if let Some(path) = file {
-        return secret_of(path);
-    }
-    if let Ok(text) = std::env::var(PASSWORD_VARIABLE) {
-        return Ok(Secret::new(text));
-    }
+/// Returns the user's home folder.
+pub fn home() -> Option<PathBuf> {
+    Some(etcetera::choose_base_strategy().ok()?.home_dir().to_path_buf())
+}
+
+/// Asks for a password on a terminal.
+pub fn prompt(user: &str) -> Result<Secret, CommandError> {
     if std::io::IsTerminal::is_terminal(&std::io::stdin()) {
         let text = rpassword::prompt_password(format!("Password of the database user {user}: "))
             .map_err(|e| CommandError::world("the password could not be read from the terminal", e))?;
         return Ok(Secret::new(text));
     }
-    Err(CommandError::usage("the password of the new database is not known")
+    Err(CommandError::usage(format!("the password of the database user {user} is not known"))
         .hint("put it into a file and name it with --database-password-file FILE")
-        .hint(format!("or set the variable {PASSWORD_VARIABLE}")))
+        .hint(format!("or set the variable {PASSWORD_VARIABLE}, or keep it in ~/.my.cnf or ~/.pgpass")))
 }

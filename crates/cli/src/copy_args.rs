@@ -2,6 +2,7 @@
 
 use crate::context;
 use crate::error::CommandError;
+use crate::login;
 use crate::progress::Progress;
 use crate::scope::{ScopeArgs, kept_rows, scope};
 use clap::Args;
@@ -26,12 +27,18 @@ pub struct CopyArgs {
     #[arg(
         long,
         value_name = "URL",
-        help = "New database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH]; it must be empty"
+        help = "New database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://… or sqlite:///PATH; it must be empty"
     )]
     pub database: Option<String>,
     /// File that holds the new database's password (else ZPORTER_DATABASE_PASSWORD, else a prompt)
     #[arg(long, value_name = "FILE")]
     pub database_password_file: Option<PathBuf>,
+    /// Connections over which the database is loaded
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    pub connections: usize,
+    /// What a collation, character set or engine becomes that the server does not know; may be given several times
+    #[arg(long, value_name = "NAME=OTHER")]
+    pub fit: Vec<String>,
     /// Write the rewritten dump to this file instead of loading it (.sql, .sql.gz, .sql.zst)
     #[arg(long, value_name = "FILE")]
     pub dump_to: Option<PathBuf>,
@@ -87,7 +94,7 @@ pub struct CopyArgs {
     #[arg(long, value_name = "FILE")]
     pub save_waybill: Option<PathBuf>,
     /// Run the job kept in this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "dump_to", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "dump_to", "fit", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
     pub waybill: Option<PathBuf>,
     /// Write the full report as JSON
     #[arg(long, value_name = "FILE")]
@@ -122,6 +129,8 @@ impl CopyArgs {
             address: self.address.clone().ok_or_else(missing)?,
             database: self.database.clone(),
             database_password_file: self.database_password_file.as_ref().map(whole),
+            connections: self.connections,
+            fit: self.fit.clone(),
             dump_to: self.dump_to.as_ref().map(whole),
             dump: self.dump.as_ref().map(whole),
             from_address: self.from_address.clone(),
@@ -142,6 +151,18 @@ impl CopyArgs {
             tidy: self.tidy,
         })
     }
+}
+
+/// Reads `NAME=OTHER`.
+pub fn fit(choices: &[String]) -> Result<Vec<(String, String)>, CommandError> {
+    let choice = |text: &String| {
+        let pair = text.split_once('=').map(|(a, b)| (a.to_string(), b.to_string()));
+        pair.ok_or_else(|| {
+            CommandError::usage(format!("{text:?} says not what becomes of what"))
+                .hint("write it as utf8mb4_0900_ai_ci=utf8mb4_unicode_ci")
+        })
+    };
+    choices.iter().map(choice).collect()
 }
 
 /// Gathers the site that a waybill clones.
@@ -173,7 +194,7 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
     let addresses = |list: &[String]| list.iter().map(|a| Address::parse(a)).collect::<Result<Vec<_>, _>>();
     let mut database = bill.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     if let Some(access) = &mut database {
-        access.password = context::password(bill.database_password_file.as_deref(), &access.user)?;
+        login::complete(access, bill.database_password_file.as_deref())?;
     }
     let mut further = Vec::new();
     for pair in bill.map.chunks_exact(2) {
@@ -184,6 +205,8 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
         target: bill.target.clone(),
         address: Address::parse(&bill.address)?,
         database,
+        connections: bill.connections,
+        fit: fit(&bill.fit)?,
         dump_to: bill.dump_to.clone(),
         // A clone has taken its dump already.
         dump: bill.dump.clone().filter(|_| cargo.is_none()),

@@ -6,7 +6,7 @@ use std::error::Error;
 use zporter_core::archive::read::ReadError;
 use zporter_core::archive::write::WriteError;
 use zporter_core::cargo::PackError;
-use zporter_core::database::{self, DatabaseError};
+use zporter_core::database::DatabaseError;
 use zporter_core::dump::stream::DumpError;
 use zporter_core::fsx::PathError;
 use zporter_core::place::PlaceError;
@@ -47,6 +47,11 @@ impl CommandError {
     /// Makes an error of wrong usage.
     pub fn usage(message: impl Into<String>) -> Self {
         CommandError { exit: Exit::Usage, message: message.into(), causes: Vec::new(), hints: Vec::new() }
+    }
+
+    /// Makes an error of a guard.
+    pub fn refused(message: impl Into<String>) -> Self {
+        CommandError { exit: Exit::Refused, ..CommandError::usage(message) }
     }
 
     /// Makes an error of the world around us.
@@ -160,13 +165,24 @@ impl From<WaybillError> for CommandError {
 impl From<DatabaseError> for CommandError {
     fn from(e: DatabaseError) -> Self {
         match &e {
-            DatabaseError::Connect { .. } => {
-                let mut out = CommandError::new(Exit::World, &e);
-                out.causes = vec![database::told(&e)];
-                out.hint("check host, port, socket, user, password and database name")
+            DatabaseError::Connect { refusal, .. } => {
+                let out = CommandError::new(Exit::World, &e).hint(refusal.cure());
+                // The cause in the library's words says nothing that the refusal does not say in plain ones.
+                CommandError { causes: Vec::new(), ..out }
             }
             DatabaseError::Forbidden { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("only statements that build tables, views, triggers, routines and rows are loaded; take the line out if you trust it"),
+            DatabaseError::Unfit { cure, .. } => CommandError::new(Exit::Refused, &e).hint(cure.clone()),
+            DatabaseError::InUse { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name an empty database, or empty this one yourself if nothing in it is needed")
+                .hint("`zporter database load --replace` keeps a dump of what is there, for `zporter undo`"),
+            DatabaseError::ReadOnly { .. } => CommandError::new(Exit::World, &e)
+                .hint("load into a server that takes writes, not into its replica"),
+            DatabaseError::Lost(_) => CommandError::new(Exit::World, &e)
+                .hint("see whether the server runs, and run the same command again"),
+            DatabaseError::OtherDialect { .. } | DatabaseError::NotSpoken(_) | DatabaseError::Name { .. } => {
+                CommandError::new(Exit::Usage, &e)
+            }
             DatabaseError::CutOff { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
             DatabaseError::Statement { .. } | DatabaseError::Io(_) => CommandError::new(Exit::World, &e),
         }
@@ -264,8 +280,6 @@ impl From<RestoreError> for CommandError {
             }
             RestoreError::TargetInSource { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name a folder beside the site"),
-            RestoreError::DatabaseInUse { .. } => CommandError::new(Exit::Refused, &e)
-                .hint("name an empty database, or empty this one yourself if nothing in it is needed"),
             RestoreError::FileInUse(_) => {
                 CommandError::new(Exit::Refused, &e).hint("name another file with --dump-to")
             }

@@ -7,6 +7,7 @@ mod copy_args;
 mod error;
 mod exit;
 mod format;
+mod login;
 mod progress;
 mod scope;
 mod ui;

@@ -4,15 +4,16 @@ use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
 use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
-use crate::database::{self, DatabaseError};
+use crate::database::DatabaseError;
+use crate::database::snapshot::{self, Whole};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
-use crate::dump::split::{Part, Split, Splitter};
+use crate::dump::split::{Part, SPOOL_LEVEL, Split, Splitter};
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{TextWriter, spread};
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError};
-use crate::place::{Address, Pairs, Root};
+use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, table_rule};
 use crate::system::Definition;
@@ -285,16 +286,56 @@ fn database_parts(
     };
     let total = survey.tables.iter().map(|t| t.bytes).sum();
     watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
-    let mut conn = database::connect(access).map_err(PackError::Database)?;
-    let mut parts = database::read::parts(&mut conn, &without_rows, spool, watch, warnings)
-        .map_err(PackError::Database)?;
-    parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
+    let parts = live_parts(access, &keep, spool, watch, warnings).map_err(PackError::Database)?;
     watch.event(Event::StepDone);
     Ok(parts)
 }
 
+/// Reads a database into spooled parts, one for each table, and one for what needs them.
+fn live_parts(
+    access: &DatabaseAccess,
+    keep: &dyn Fn(&str) -> Keep,
+    spool: &Path,
+    watch: &dyn Watch,
+    warnings: &mut Warnings<'_>,
+) -> Result<Vec<Part>, DatabaseError> {
+    let mut snapshot = snapshot::open(access)?;
+    let session = snapshot.session();
+    let mut out = Vec::new();
+    let open = |number: usize| -> std::io::Result<(PathBuf, Whole<CountedWrite<Spool<'_>>>)> {
+        let path = spool.join(format!("part-{number}"));
+        let file = Counted::new(File::create(&path)?, watch);
+        let mut out = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
+        out.write_all(session.as_bytes())?;
+        Ok((path, Whole(out)))
+    };
+    for table in snapshot.tables()? {
+        let keep = keep(&table.name);
+        if keep == Keep::Nothing {
+            continue;
+        }
+        let (path, mut part) = open(out.len())?;
+        let rows = snapshot.table(&table.name, keep == Keep::All, &mut part)?;
+        let bytes = part.0.bytes;
+        part.0.inner.finish()?;
+        let rows_left_out = if keep == Keep::All { 0 } else { table.rows };
+        out.push(Part { table: Some(table.name), rows, rows_left_out, bytes, path });
+    }
+    let (path, mut part) = open(out.len())?;
+    let has = |table: &str| keep(table) != Keep::Nothing;
+    let others = snapshot.after(&has, &mut part, warnings)?;
+    let bytes = part.0.bytes;
+    part.0.inner.finish()?;
+    if others > 0 {
+        out.push(Part { table: None, rows: 0, rows_left_out: 0, bytes, path });
+    }
+    Ok(out)
+}
+
+type Spool<'w> = zstd::stream::write::Encoder<'static, Counted<'w, File>>;
+
 /// Says what of a table is carried: what was asked for, by its name with or without prefix, else what the definition says.
-pub(crate) fn keep(
+pub fn keep(
     definition: &Definition,
     prefix: &str,
     asked: &[(GlobMatcher, Keep)],
@@ -367,7 +408,7 @@ fn whole_dump<R: std::io::Read>(
     let path = spool.join("part-0");
     let file = File::create(&path).map_err(DumpError::Write)?;
     let out =
-        zstd::stream::write::Encoder::new(file, crate::dump::split::SPOOL_LEVEL).map_err(DumpError::Write)?;
+        zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
     let out = TextWriter::new(CountedWrite { inner: out, bytes: 0 }, order);
     let (mut out, done, ending) = spread::rewrite(source, &rules, out)?;
     out.flush().map_err(DumpError::Write)?;

@@ -87,14 +87,14 @@ impl<'w> Warnings<'w> {
     }
 }
 
-/// Counts what passes through a reader as progress.
+/// Counts what passes through a reader or writer as progress.
 pub struct Counted<'w, R> {
     inner: R,
     watch: &'w dyn Watch,
 }
 
 impl<'w, R> Counted<'w, R> {
-    /// Wraps a reader.
+    /// Wraps a reader or writer.
     pub fn new(inner: R, watch: &'w dyn Watch) -> Self {
         Counted { inner, watch }
     }
@@ -111,5 +111,17 @@ impl<R: std::io::Read> std::io::Read for Counted<'_, R> {
 impl<R: std::io::Seek> std::io::Seek for Counted<'_, R> {
     fn seek(&mut self, pos: std::io::SeekFrom) -> std::io::Result<u64> {
         self.inner.seek(pos)
+    }
+}
+
+impl<W: std::io::Write> std::io::Write for Counted<'_, W> {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        let n = self.inner.write(buf)?;
+        self.watch.event(Event::Advanced { bytes: n as u64 });
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.inner.flush()
     }
 }

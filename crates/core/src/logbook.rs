@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// One line of a run.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -30,11 +31,12 @@ pub enum Outcome {
 /// Step texts that end a run.
 const ENDS: [&str; 2] = ["done", "failed"];
 
-/// A run that is being recorded.
+/// A run that is being recorded. Copies write to the same record.
+#[derive(Debug, Clone)]
 pub struct Run {
     id: String,
     path: PathBuf,
-    file: File,
+    file: Arc<File>,
     clock: fn() -> String,
 }
 
@@ -63,7 +65,7 @@ impl Run {
             }
         };
         sync_folder(folder);
-        let mut run = Run { id, path, file, clock };
+        let run = Run { id, path, file: Arc::new(file), clock };
         run.step(command, detail)?;
         Ok(run)
     }
@@ -73,17 +75,28 @@ impl Run {
         &self.id
     }
 
-    /// Records a step before it is done.
-    pub fn step(&mut self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
-        let line = Line { at: (self.clock)(), step: step.into(), detail };
-        let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).at(&self.path)?;
-        text.push(b'\n');
-        self.file.write_all(&text).at(&self.path)?;
+    /// Returns the folder in which is kept what this run replaces.
+    pub fn kept(&self) -> PathBuf {
+        kept_folder(&self.path)
+    }
+
+    /// Records a step before it is done; it is on disk when this returns.
+    pub fn step(&self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
+        self.note(step, detail)?;
         self.file.sync_data().at(&self.path)
     }
 
+    /// Records something that may be lost when the power fails, but not when the program ends, in whatever way.
+    pub fn note(&self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
+        let line = Line { at: (self.clock)(), step: step.into(), detail };
+        let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).at(&self.path)?;
+        text.push(b'\n');
+        // One write to the end of the file: lines of several writers do not mix.
+        (&*self.file).write_all(&text).at(&self.path)
+    }
+
     /// Records the end.
-    pub fn end(mut self, outcome: Outcome, detail: serde_json::Value) -> Result<(), PathError> {
+    pub fn end(self, outcome: Outcome, detail: serde_json::Value) -> Result<(), PathError> {
         self.step(if outcome == Outcome::Done { ENDS[0] } else { ENDS[1] }, detail)
     }
 }
@@ -101,6 +114,16 @@ pub struct Summary {
     pub state: String,
     /// Steps recorded, without begin and end.
     pub steps: usize,
+}
+
+/// Returns the folder in which is kept what a run replaced, by the path of its record.
+fn kept_folder(record: &Path) -> PathBuf {
+    record.with_extension("kept")
+}
+
+/// Returns the folder in which is kept what a run replaced.
+pub fn kept_of(folder: &Path, run: &str) -> PathBuf {
+    kept_folder(&folder.join(format!("{run}.jsonl")))
 }
 
 /// Returns all runs, the newest first. Files that are no record are passed over.

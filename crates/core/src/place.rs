@@ -357,12 +357,40 @@ impl Engine {
     }
 }
 
+/// How much a connection has to be encrypted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Tls {
+    /// Encrypted where the server offers it, except on this machine, where nobody listens in.
+    #[default]
+    Offered,
+    /// Encrypted, or no connection; the certificate is not looked at.
+    On,
+    /// Encrypted, and the certificate is signed by a known authority and made out to this host.
+    Verified,
+    /// Not encrypted.
+    Off,
+}
+
+impl Tls {
+    fn is_default(&self) -> bool {
+        *self == Tls::Offered
+    }
+
+    /// The words of a URL.
+    const WORDS: [(Tls, &str); 4] =
+        [(Tls::Offered, "offered"), (Tls::On, "on"), (Tls::Verified, "verified"), (Tls::Off, "off")];
+}
+
 /// Where a site's database is and who opens it. The password is kept apart from everything that is written out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct DatabaseAccess {
     /// Kind of server.
     #[serde(default)]
     pub engine: Engine,
+    /// How much the connection has to be encrypted.
+    #[serde(default, skip_serializing_if = "Tls::is_default")]
+    pub tls: Tls,
     /// Host name or IP address; `localhost` usually means a socket.
     pub host: String,
     /// TCP port, if not the usual one.
@@ -385,6 +413,7 @@ impl DatabaseAccess {
     pub fn unknown() -> Self {
         DatabaseAccess {
             engine: Engine::Mysql,
+            tls: Tls::Offered,
             host: "localhost".into(),
             port: None,
             socket: None,
@@ -394,9 +423,24 @@ impl DatabaseAccess {
         }
     }
 
-    /// Reads `mysql://USER@HOST[:PORT]/NAME[?socket=PATH]` (or `sqlserver://…`). User, name and path may be percent-encoded.
+    /// Reads `mysql://USER@HOST[:PORT]/NAME[?socket=PATH&tls=WORD]`, `postgres://…`, `sqlserver://…`, or `sqlite:///PATH`. User, name
+    /// and path may be percent-encoded. Without a user it is for others to say who logs in.
     pub fn parse(text: &str) -> Result<Self, PlaceError> {
+        let access = Self::parse_server(text)?;
+        if access.name.is_empty() {
+            return Err(PlaceError::Database { text: text.into(), why: "no database name follows the host" });
+        }
+        Ok(access)
+    }
+
+    /// The same for a server as a whole: the name may be missing.
+    pub fn parse_server(text: &str) -> Result<Self, PlaceError> {
         let wrong = |why| PlaceError::Database { text: text.to_string(), why };
+        if let Some(path) = text.strip_prefix("sqlite:") {
+            let path = path.strip_prefix("//").unwrap_or(path);
+            let name = percent_decoded(path);
+            return Ok(DatabaseAccess { engine: Engine::Sqlite, name, ..DatabaseAccess::unknown() });
+        }
         let schemes = [
             ("mysql://", Engine::Mysql),
             ("mariadb://", Engine::Mysql),
@@ -406,12 +450,10 @@ impl DatabaseAccess {
         ];
         let found = schemes.iter().find_map(|(p, engine)| Some((text.strip_prefix(p)?, *engine)));
         let (rest, engine) =
-            found.ok_or_else(|| wrong("it does not begin with mysql://, postgres:// or sqlserver://"))?;
+            found.ok_or_else(|| wrong("it does not begin with mysql://, postgres://, sqlite:// or sqlserver://"))?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
-        let (authority, name) =
-            rest.split_once('/').ok_or_else(|| wrong("no database name follows the host"))?;
-        let (user, host) =
-            authority.rsplit_once('@').ok_or_else(|| wrong("no user stands before the host"))?;
+        let (authority, name) = rest.split_once('/').unwrap_or((rest, ""));
+        let (user, host) = authority.rsplit_once('@').unwrap_or(("", authority));
         if user.contains(':') {
             return Err(PlaceError::PasswordInUrl);
         }
@@ -421,38 +463,47 @@ impl DatabaseAccess {
             }
             _ => (host, None),
         };
-        let mut socket = None;
+        let (mut socket, mut tls) = (None, Tls::Offered);
         for pair in query.split('&').filter(|p| !p.is_empty()) {
             match pair.split_once('=') {
                 Some(("socket", path)) => socket = Some(percent_decoded(path)),
-                _ => return Err(wrong("only ?socket=PATH may follow the name")),
+                Some(("tls", word)) => {
+                    let known = Tls::WORDS.iter().find(|(_, w)| *w == word);
+                    tls = known.ok_or_else(|| wrong("tls is offered, on, verified or off"))?.0;
+                }
+                _ => return Err(wrong("only ?socket=PATH and ?tls=WORD may follow the name")),
             }
-        }
-        let name = percent_decoded(name.trim_end_matches('/'));
-        let user = percent_decoded(user);
-        if name.is_empty() {
-            return Err(wrong("no database name follows the host"));
-        }
-        if user.is_empty() {
-            return Err(wrong("no user stands before the host"));
         }
         let host = if host.is_empty() { "localhost" } else { host };
         Ok(DatabaseAccess {
             engine,
+            tls,
             host: host.to_string(),
             port,
             socket,
-            name,
-            user,
+            name: percent_decoded(name.trim_end_matches('/')),
+            user: percent_decoded(user),
             password: Secret::default(),
         })
     }
 
     /// Returns the access as a URL without the password.
     pub fn url(&self) -> String {
+        if self.engine == Engine::Sqlite {
+            return format!("sqlite://{}", self.name);
+        }
         let port = self.port.map(|p| format!(":{p}")).unwrap_or_default();
-        let socket = self.socket.as_ref().map(|s| format!("?socket={s}")).unwrap_or_default();
-        format!("{}://{}@{}{port}/{}{socket}", self.engine.scheme(), self.user, self.host, self.name)
+        let user = if self.user.is_empty() { String::new() } else { format!("{}@", self.user) };
+        let mut query = Vec::new();
+        query.extend(self.socket.as_ref().map(|s| format!("socket={s}")));
+        query.extend(Tls::WORDS.iter().filter(|(t, _)| *t == self.tls && !t.is_default()).map(|(_, w)| format!("tls={w}")));
+        let query = if query.is_empty() { String::new() } else { format!("?{}", query.join("&")) };
+        format!("{}://{user}{}{port}/{}{query}", self.engine.scheme(), self.host, self.name)
+    }
+
+    /// Says whether the connection stays on this machine.
+    pub fn is_local(&self) -> bool {
+        self.socket.is_some() || matches!(self.host.as_str(), "localhost" | "127.0.0.1" | "[::1]" | "::1")
     }
 
     /// Returns the access as a URL in which every part is percent-encoded, password included: the form of some config files.
@@ -669,7 +720,7 @@ mod tests {
         for bad in ["home/a", "", "/home/../etc", "C:relative"] {
             assert!(Root::parse(bad).is_err(), "{bad}");
         }
-        for bad in ["mysql://h/n", "mysql://u@h/", "oracle://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
+        for bad in ["mysql://u@h/n?tls=perhaps", "mysql://u@h/", "oracle://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
         {
             assert!(DatabaseAccess::parse(bad).is_err(), "{bad}");
         }

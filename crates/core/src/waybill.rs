@@ -22,6 +22,12 @@ pub struct Waybill {
     /// File that holds the password.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub database_password_file: Option<PathBuf>,
+    /// Connections over which the database is loaded.
+    #[serde(default = "two")]
+    pub connections: usize,
+    /// Names that the server does not know, as `NAME=OTHER`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub fit: Vec<String>,
     /// File for the rewritten dump, in place of a server.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub dump_to: Option<PathBuf>,
@@ -76,6 +82,10 @@ pub struct Waybill {
     /// Whether what should not lie in a document root is removed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub tidy: bool,
+}
+
+fn two() -> usize {
+    2
 }
 
 /// Why a waybill cannot be used.

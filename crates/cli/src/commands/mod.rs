@@ -1,6 +1,7 @@
 //! One file per command: its arguments, its run, its output.
 
 pub mod clone;
+pub mod database;
 pub mod demo;
 pub mod logbook;
 pub mod pack;

@@ -104,7 +104,7 @@ pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, Co
         address,
     };
     let detail = serde_json::json!({ "site": found.site, "archive": options.output });
-    let mut book = Run::begin(&context::logbook_folder()?, "pack", detail, context::now)?;
+    let book = Run::begin(&context::logbook_folder()?, "pack", detail, context::now)?;
     book.step("write archive", serde_json::json!({ "archive": options.output }))?;
     match pack(&found, &options, &progress) {
         Ok(packed) => {

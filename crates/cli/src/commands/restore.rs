@@ -115,8 +115,8 @@ pub fn carry_out(
         return Ok((plan, done));
     }
     let detail = serde_json::to_value(bill).unwrap_or_default();
-    let mut book = Run::begin(&context::logbook_folder()?, &bill.job, detail, context::now)?;
-    match run::run(&plan, samples, &mut book, &progress) {
+    let book = Run::begin(&context::logbook_folder()?, &bill.job, detail, context::now)?;
+    match run::run(&plan, samples, &book, &progress) {
         Ok(done) => {
             let detail = serde_json::json!({ "target": done.target, "files": done.files, "rows": done.tally.rows(), "changed": done.tally.changed() });
             book.end(Outcome::Done, detail)?;

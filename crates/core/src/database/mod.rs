@@ -1,25 +1,43 @@
-//! MySQL and MariaDB servers over their protocol: connect, read out, load.
+//! Database servers over their protocols, and SQLite as a file: look, read out, create, load.
+//!
+//! [`snapshot::Snapshot`] is what every engine can be asked for; [`dump`] and [`sizes`] need nothing else. [`load`] guards a target and
+//! feeds it through the engine's own loader, because each vets statements in its own words.
 
+pub mod create;
+pub mod dump;
+pub mod fit;
+pub mod journal;
 pub mod load;
-pub mod read;
+pub mod mysql;
+pub mod postgres;
+pub mod sizes;
+pub mod snapshot;
+pub mod sqlite;
+pub mod trial;
 
 use crate::dump::inspect::{Inspection, Wanted};
-use crate::place::DatabaseAccess;
-use mysql::prelude::Queryable;
-use mysql::{Conn, Opts, OptsBuilder};
+use crate::place::{DatabaseAccess, Engine};
+
+/// An error of a server's library.
+pub type Cause = Box<dyn std::error::Error + Send + Sync>;
 
 /// Why a database could not be used.
 #[derive(Debug, thiserror::Error)]
 pub enum DatabaseError {
     /// No connection.
-    #[error("no connection to {url}")]
+    #[error("no connection to {url}: {refusal}")]
     Connect {
         /// Access without the password.
         url: String,
+        /// What kind of refusal it is.
+        refusal: Refusal,
         /// Cause.
         #[source]
-        source: Box<mysql::Error>,
+        source: Cause,
     },
+    /// The connection broke while work was under way.
+    #[error("the connection to the server broke")]
+    Lost(#[source] Cause),
     /// The server refused a statement.
     #[error("the server refused a statement (line {line}: {statement})")]
     Statement {
@@ -29,7 +47,7 @@ pub enum DatabaseError {
         statement: String,
         /// Cause.
         #[source]
-        source: Box<mysql::Error>,
+        source: Cause,
     },
     /// A statement of a kind that never reaches a server.
     #[error("line {line}: {what}")]
@@ -39,6 +57,32 @@ pub enum DatabaseError {
         /// What it would do.
         what: String,
     },
+    /// The target knows nothing of what a statement needs.
+    #[error("line {line}: {what}")]
+    Unfit {
+        /// Line in the dump.
+        line: u64,
+        /// What the server does not know.
+        what: String,
+        /// The option that helps.
+        cure: String,
+    },
+    /// The database holds something.
+    #[error("the database {name} is not empty: it holds {}", .found.join(", "))]
+    InUse {
+        /// Database.
+        name: String,
+        /// Some of what is there.
+        found: Vec<String>,
+    },
+    /// The database cannot be written to.
+    #[error("the database {name} can only be read: {why}")]
+    ReadOnly {
+        /// Database.
+        name: String,
+        /// What the server says.
+        why: String,
+    },
     /// The dump could not be read.
     #[error("the dump breaks off in line {line}: {what}")]
     CutOff {
@@ -47,82 +91,125 @@ pub enum DatabaseError {
         /// Statement.
         what: String,
     },
+    /// The dump is another server's.
+    #[error("the dump is {found}'s and the database {wanted}'s")]
+    OtherDialect {
+        /// Of the dump.
+        found: &'static str,
+        /// Of the target.
+        wanted: &'static str,
+    },
+    /// Such a server is not spoken to.
+    #[error("a server of {0} is not spoken to")]
+    NotSpoken(&'static str),
+    /// A name that a server would not take.
+    #[error("the name {name:?} cannot be used: {why}")]
+    Name {
+        /// Name.
+        name: String,
+        /// Why not.
+        why: String,
+    },
     /// Reading or writing on our side failed.
     #[error("data could not be passed on")]
     Io(#[from] std::io::Error),
 }
 
-/// Connects. The password is taken from the access.
-pub fn connect(access: &DatabaseAccess) -> Result<Conn, DatabaseError> {
-    let socket = access.socket.clone().or_else(|| {
-        // `localhost` without a port means the server's own socket.
-        let local = access.host == "localhost" && access.port.is_none();
-        let usual = ["/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"];
-        usual.iter().find(|p| local && std::path::Path::new(p).exists()).map(ToString::to_string)
-    });
-    let host = access.host.trim_matches(['[', ']']).to_string();
-    let builder = OptsBuilder::new()
-        .ip_or_hostname(Some(host))
-        .tcp_port(access.port.unwrap_or(3306))
-        .socket(socket)
-        .prefer_socket(false)
-        .user(Some(access.user.clone()))
-        .pass(Some(access.password.expose().to_string()))
-        .db_name(Some(access.name.clone()))
-        .tcp_connect_timeout(Some(std::time::Duration::from_secs(10)));
-    Conn::new(Opts::from(builder))
-        .map_err(|e| DatabaseError::Connect { url: access.url(), source: Box::new(e) })
+/// Why a server gave no connection.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Refusal {
+    /// The host's name leads nowhere.
+    UnknownHost,
+    /// Nobody listens there.
+    NothingAnswers,
+    /// No answer in time.
+    Silent,
+    /// The socket is not there.
+    NoSocket,
+    /// The socket may not be opened.
+    SocketDenied,
+    /// User or password are wrong.
+    LogIn,
+    /// The user may not use this database.
+    NoRights,
+    /// There is no such database.
+    NoDatabase,
+    /// The server accepts nobody from this host.
+    HostRefused,
+    /// Too many connections.
+    Busy,
+    /// Encryption was insisted on and is not to be had, or the other way round.
+    Tls(String),
+    /// Another reason, in the server's words.
+    Other(String),
 }
 
-pub(crate) fn run(conn: &mut Conn, statement: &str) -> Result<(), DatabaseError> {
-    conn.query_drop(statement).map_err(|e| refused(e, 0, statement.as_bytes()))
+impl std::fmt::Display for Refusal {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(match self {
+            Refusal::UnknownHost => "no such host is known",
+            Refusal::NothingAnswers => "nothing answers at this host and port",
+            Refusal::Silent => "the host does not answer",
+            Refusal::NoSocket => "the socket is not there",
+            Refusal::SocketDenied => "the socket may not be opened by this user",
+            Refusal::LogIn => "the server refused the user or the password",
+            Refusal::NoRights => "the user has no rights on this database",
+            Refusal::NoDatabase => "there is no such database on the server",
+            Refusal::HostRefused => "the server accepts no connection from this host",
+            Refusal::Busy => "the server has too many connections at the moment",
+            Refusal::Tls(why) | Refusal::Other(why) => why,
+        })
+    }
 }
 
-pub(crate) fn refused(source: mysql::Error, line: u64, statement: &[u8]) -> DatabaseError {
-    // Enough to recognise the statement, too little to give data away.
-    let start = String::from_utf8_lossy(&statement[..statement.len().min(60)]).into_owned();
-    DatabaseError::Statement { line, statement: start, source: Box::new(source) }
+impl Refusal {
+    /// Says what to do next.
+    pub fn cure(&self) -> &'static str {
+        match self {
+            Refusal::UnknownHost => "check the spelling of the host; on shared hosting it is often localhost",
+            Refusal::NothingAnswers => {
+                "check host and port, and whether the server runs; many servers answer on their own machine only, so try it there"
+            }
+            Refusal::Silent => "a firewall may stand between; run this on the web host itself, or open a tunnel",
+            Refusal::NoSocket => "name the socket with ?socket=PATH, or write 127.0.0.1 in place of localhost",
+            Refusal::SocketDenied => "run this as a user who may open it, or write 127.0.0.1 in place of localhost",
+            Refusal::LogIn => {
+                "check user and password; the server also tells users apart by the host they come from"
+            }
+            Refusal::NoRights => "grant the user rights on this database; `zporter database create` does so with an admin's log-in",
+            Refusal::NoDatabase => "check the name, or make the database with `zporter database create`",
+            Refusal::HostRefused => "let the user log in from this host, or run this on the web host itself",
+            Refusal::Busy => "try again in a moment",
+            Refusal::Tls(_) => "?tls=on insists on encryption, ?tls=verified on a certificate as well, ?tls=off does without",
+            Refusal::Other(_) => "check host, port, socket, user, password and database name",
+        }
+    }
+
+    /// Tells a refusal by the kind of an input error.
+    pub(crate) fn of_io(kind: std::io::ErrorKind, why: &str) -> Self {
+        match kind {
+            std::io::ErrorKind::ConnectionRefused => Refusal::NothingAnswers,
+            std::io::ErrorKind::NotFound => Refusal::NoSocket,
+            std::io::ErrorKind::PermissionDenied => Refusal::SocketDenied,
+            std::io::ErrorKind::TimedOut | std::io::ErrorKind::WouldBlock => Refusal::Silent,
+            _ if why.contains("lookup address") || why.contains("resolve") => Refusal::UnknownHost,
+            _ => Refusal::Other(why.to_string()),
+        }
+    }
 }
 
 /// Explains an error in plain words.
 pub fn told(error: &DatabaseError) -> String {
     match error {
-        DatabaseError::Connect { source, .. } => connect_refusal(source),
+        DatabaseError::Connect { refusal, .. } => refusal.to_string(),
         DatabaseError::Statement { source, .. } => source.to_string(),
         other => other.to_string(),
     }
 }
 
-fn connect_refusal(error: &mysql::Error) -> String {
-    match error {
-        mysql::Error::MySqlError(e) => match e.code {
-            1045 => "the server refused the user or the password".into(),
-            1044 => "the user has no rights on this database".into(),
-            1049 => "there is no such database on the server".into(),
-            1130 => "the server accepts no connection from this host".into(),
-            1040 => "the server has too many connections at the moment".into(),
-            _ => e.message.clone(),
-        },
-        mysql::Error::IoError(e) => match e.kind() {
-            std::io::ErrorKind::ConnectionRefused => "nothing answers at this host and port".into(),
-            std::io::ErrorKind::NotFound => "the socket is not there".into(),
-            std::io::ErrorKind::PermissionDenied => "the socket may not be opened by this user".into(),
-            std::io::ErrorKind::TimedOut => "the host does not answer".into(),
-            _ => e.to_string(),
-        },
-        mysql::Error::DriverError(mysql::DriverError::CouldNotConnect(Some((_, why, kind)))) => match kind {
-            std::io::ErrorKind::ConnectionRefused => "nothing answers at this host and port".into(),
-            std::io::ErrorKind::TimedOut => "the host does not answer".into(),
-            _ => why.clone(),
-        },
-        other => other.to_string(),
-    }
-}
-
-/// Returns the names of all tables and views in the database.
-pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
-    let sql = "SHOW TABLES";
-    conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))
+/// Shortens a statement to what recognises it and gives little data away.
+pub(crate) fn beginning(statement: &[u8]) -> String {
+    String::from_utf8_lossy(&statement[..statement.len().min(60)]).replace('\n', " ")
 }
 
 /// Name, estimated rows and bytes of a table.
@@ -134,48 +221,10 @@ pub fn facts(
     wanted: &[Wanted],
     content: bool,
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-    let mut conn = connect(access)?;
-    let sql = "SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0) \
-               FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
-    let sizes: Vec<Size> = conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
-    let mut found = Inspection::default();
-    let rows = wanted.iter().map(|wish| rows_of(&mut conn, wish, &sizes)).collect();
-    if content {
-        found = read::inspect_all(conn)?;
+    match access.engine {
+        Engine::Mysql => mysql::facts(access, wanted, content),
+        Engine::Postgres => postgres::facts(access, wanted),
+        Engine::Sqlite => sqlite::facts(access, wanted),
+        other => Err(DatabaseError::NotSpoken(other.name())),
     }
-    found.rows = rows;
-    Ok((sizes, found))
-}
-
-fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<String>>> {
-    if !sizes.iter().any(|(name, _, _)| *name == wish.table) {
-        return Vec::new();
-    }
-    let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-    let only = wish.only.as_ref().map(|(column, value)| {
-        format!(
-            " WHERE {} = {}",
-            name(column),
-            String::from_utf8_lossy(&crate::dump::literal::quoted(value.as_bytes()))
-        )
-    });
-    let (columns, only) = (columns.join(","), only.unwrap_or_default());
-    let sql = format!(
-        "SELECT {columns} FROM {}{only} LIMIT {}",
-        name(&wish.table),
-        crate::dump::inspect::MOST_ROWS
-    );
-    let rows: Vec<mysql::Row> = conn.query(sql).unwrap_or_default();
-    let text = |v: mysql::Value| match v {
-        mysql::Value::Bytes(b) => String::from_utf8(b).ok(),
-        mysql::Value::Int(i) => Some(i.to_string()),
-        mysql::Value::UInt(i) => Some(i.to_string()),
-        _ => None,
-    };
-    rows.into_iter().map(|r| r.unwrap().into_iter().map(text).collect()).collect()
-}
-
-/// Quotes a name.
-pub fn name(plain: &str) -> String {
-    format!("`{}`", plain.replace('`', "``"))
 }

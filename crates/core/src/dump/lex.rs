@@ -82,6 +82,9 @@ impl Default for Lexer {
     }
 }
 
+/// A hint for a version that no server has: MariaDB's dumps begin with one, for clients that know it.
+const NEVER: &[u8] = b"/*M!999999";
+
 impl Lexer {
     /// Makes a lexer at the beginning of a dump.
     pub fn of(dialect: Dialect) -> Self {
@@ -217,6 +220,12 @@ impl Lexer {
             b'\\' if self.at_start && self.dialect == Dialect::Postgres => match line_comment(rest, end) {
                 Step::Token(_, len) => Step::Token(Token::ClientLine, len),
                 more => more,
+            },
+            b'/' if mysql && !end && rest.starts_with(b"/*M") && rest.len() < NEVER.len() => Step::More,
+            b'/' if mysql && rest.starts_with(NEVER) => match block_comment(rest, false) {
+                Some(len) => Step::Token(Token::Comment, len),
+                None if end => Step::CutOff(Token::Comment),
+                None => Step::More,
             },
             b'/' if mysql && (rest.starts_with(b"/*!") || rest.starts_with(b"/*M!")) => {
                 let sign = if rest[2] == b'!' { 3 } else { 4 };

@@ -22,6 +22,10 @@ pub struct RestoreJob {
     pub address: Address,
     /// New database access.
     pub database: Option<DatabaseAccess>,
+    /// Connections over which the database is loaded.
+    pub connections: usize,
+    /// Collations, character sets and engines that the server does not know, and what they become.
+    pub fit: Vec<(String, String)>,
     /// File for the rewritten dump, in place of a server.
     pub dump_to: Option<PathBuf>,
     /// Dump of a plain archive, if it does not lie in it.

@@ -63,14 +63,6 @@ pub enum RestoreError {
         /// Site.
         site: PathBuf,
     },
-    /// The database holds something.
-    #[error("the database {name} is not empty: it holds {}", .found.join(", "))]
-    DatabaseInUse {
-        /// Database.
-        name: String,
-        /// Some of what is there.
-        found: Vec<String>,
-    },
     /// The file for the dump is there already.
     #[error("{0} is there already")]
     FileInUse(PathBuf),

@@ -8,13 +8,13 @@ use super::puts::{self, PlannedKey, Puts};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
-use crate::database::load::Loader;
+use crate::database::load::{open_empty, shortened};
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
-use crate::place::{Address, DatabaseAccess, Engine, Place, Relocation, Root};
+use crate::place::{Address, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
@@ -152,7 +152,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     job.dump_to = job.dump_to.map(|p| absolute(&p));
     job.storage = job.storage.map(|p| absolute(&p));
     if let (Some(access), None) = (&job.database, &job.dump_to)
-        && access.engine != Engine::Mysql
+        && access.engine == Engine::SqlServer
     {
         return Err(RestoreError::NotLoadable(access.engine.name()));
     }
@@ -391,15 +391,6 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
     Ok(())
 }
 
-fn shortened(mut found: Vec<String>) -> Vec<String> {
-    let more = found.len().saturating_sub(5);
-    found.truncate(5);
-    if more > 0 {
-        found.push(format!("and {more} more"));
-    }
-    found
-}
-
 fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
     match free_space(&job.target) {
         Some(free) if free < needed => Err(RestoreError::Space { path: job.target.clone(), needed, free }),
@@ -409,17 +400,7 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
 
 fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
     let Some(access) = &job.database else { return Ok(()) };
-    empty_database(access).map(drop)
-}
-
-/// Connects to a database for loading, and refuses one that holds something.
-pub(super) fn empty_database(access: &DatabaseAccess) -> Result<Loader, RestoreError> {
-    let mut loader = Loader::new(access).map_err(RestoreError::Database)?;
-    let found = loader.tables().map_err(RestoreError::Database)?;
-    if found.is_empty() {
-        return Ok(loader);
-    }
-    Err(RestoreError::DatabaseInUse { name: access.name.clone(), found: shortened(found) })
+    open_empty(access).map(drop).map_err(RestoreError::Database)
 }
 
 fn find_address(

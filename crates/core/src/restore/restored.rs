@@ -5,6 +5,7 @@ use super::plan::RestorePlan;
 use super::puts::insert;
 use super::tidy;
 use crate::config::edit::Change;
+use crate::database::load::Fitted;
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
 use crate::event::Warning;
@@ -31,6 +32,9 @@ pub struct Restored {
     pub dump: Option<PathBuf>,
     /// Tables loaded with their rows.
     pub loaded: BTreeMap<String, u64>,
+    /// What the server did not know and what it became.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub fitted: Vec<Fitted>,
     /// Values changed in config and text files, by file.
     pub config: BTreeMap<String, Vec<Change>>,
     /// Declared cells.

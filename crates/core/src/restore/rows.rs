@@ -2,16 +2,17 @@
 
 use super::RestoreError;
 use super::locate::{Locate, TakePart, each_part};
-use super::plan::{RestorePlan, empty_database};
+use super::plan::RestorePlan;
 use super::restored::Restored;
 use crate::database::DatabaseError;
-use crate::database::load::Loader;
+use crate::database::journal::InLogbook;
+use crate::database::load::{Loading, open_empty};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
-use crate::event::{Event, Watch};
+use crate::event::{Event, Warning, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::logbook;
 use std::fs::File;
@@ -76,13 +77,13 @@ pub(super) fn each_database_part(
 
 /// Where the rewritten database goes.
 pub(super) enum DatabaseSink {
-    Server(Box<Option<Loader>>),
+    Server(Option<Box<dyn Loading>>),
     File { out: Box<DumpWriter<BufWriter<File>>>, temp: tempfile::TempPath, path: PathBuf },
     Nothing,
 }
 
 impl DatabaseSink {
-    pub(super) fn open(plan: &RestorePlan, book: &mut logbook::Run) -> Result<Self, RestoreError> {
+    pub(super) fn open(plan: &RestorePlan, book: &logbook::Run) -> Result<Self, RestoreError> {
         if !plan.loads() {
             return Ok(DatabaseSink::Nothing);
         }
@@ -98,8 +99,10 @@ impl DatabaseSink {
             Some(access) if plan.loads() => {
                 book.step("load database", serde_json::json!({ "database": access.url() }))?;
                 // Between plan and run somebody may have filled it.
-                let loader = empty_database(access)?;
-                Ok(DatabaseSink::Server(Box::new(Some(loader))))
+                let mut loader = open_empty(access).map_err(RestoreError::Database)?;
+                let keeper = Box::new(InLogbook(book.clone()));
+                loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;
+                Ok(DatabaseSink::Server(Some(loader)))
             }
             _ => Ok(DatabaseSink::Nothing),
         }
@@ -111,7 +114,7 @@ impl DatabaseSink {
         reader: impl Read,
         rules: &Rules<'_>,
         total: &mut Restored,
-        book: &mut logbook::Run,
+        book: &logbook::Run,
     ) -> Result<(), RestoreError> {
         book.step("database part", serde_json::json!({ "part": name }))?;
         match self {
@@ -127,7 +130,10 @@ impl DatabaseSink {
                 // Rewriting and loading overlap: the server parses while the next rows are read.
                 let (loader, loaded, rewritten) = std::thread::scope(|scope| {
                     let loading = scope.spawn(move || {
-                        let loaded = loader.load(from);
+                        let mut from = from;
+                        let loaded = loader.load(&mut from);
+                        // The writer must not wait for a reader that has given up.
+                        drop(from);
                         (loader, loaded)
                     });
                     let rewritten =
@@ -148,7 +154,7 @@ impl DatabaseSink {
                         ),
                     }
                 });
-                **slot = loader;
+                *slot = loader;
                 // If loading fails, rewriting fails with a broken pipe: the first one is the cause.
                 loaded.map_err(RestoreError::Database)?;
                 total.add(rewritten?);
@@ -161,9 +167,14 @@ impl DatabaseSink {
         match self {
             DatabaseSink::Nothing => {}
             DatabaseSink::Server(loader) => {
-                if let Some(loader) = *loader {
+                if let Some(loader) = loader {
                     let loaded = loader.finish().map_err(RestoreError::Database)?;
                     total.loaded = loaded.rows;
+                    for (table, sent, there) in loaded.differing {
+                        let what = format!("{sent} rows were sent, {there} are there");
+                        total.warnings.push(Warning::new(what, table, "look for doubled keys in the dump"));
+                    }
+                    total.fitted = loaded.fitted;
                     total.warnings.extend(loaded.warnings);
                 }
             }

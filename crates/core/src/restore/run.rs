@@ -40,7 +40,7 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
 pub fn run(
     plan: &RestorePlan,
     samples: usize,
-    book: &mut logbook::Run,
+    book: &logbook::Run,
     watch: &dyn Watch,
 ) -> Result<Restored, RestoreError> {
     let target = &plan.job.target;
@@ -120,7 +120,7 @@ pub fn run(
 }
 
 /// Writes or removes the files whose presence means something.
-fn put_files(plan: &RestorePlan, book: &mut logbook::Run) -> Result<(), RestoreError> {
+fn put_files(plan: &RestorePlan, book: &logbook::Run) -> Result<(), RestoreError> {
     for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
         let path = plan.job.target.join(&file.path);
         book.step("put file", serde_json::json!({ "file": file.path, "what": file.what }))?;
@@ -143,7 +143,7 @@ fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
 }
 
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
-fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &mut logbook::Run) -> Result<(), RestoreError> {
+fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
     for file in plan.files.iter().filter(|f| !f.edits.is_empty()) {
         book.step("edit file", serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.target.join(&file.path);

@@ -215,23 +215,32 @@ impl Survey {
     }
 }
 
-/// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
-pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
-    let site = std::fs::canonicalize(&job.site)
-        .map_err(|source| SurveyError::NoFolder { path: job.site.clone(), source })?;
+/// Recognises the system of a site, chooses the host that is meant, and reads its config.
+fn recognised(
+    site: &Path,
+    host_folder: Option<&str>,
+    known: &[Known],
+) -> Result<(PathBuf, Recognised, Hosts, ConfigFacts), SurveyError> {
+    let no_folder = |source| SurveyError::NoFolder { path: site.to_path_buf(), source };
+    let site = std::fs::canonicalize(site).map_err(no_folder)?;
     std::fs::read_dir(&site).map_err(|source| SurveyError::NoFolder { path: site.clone(), source })?;
     let tree = FolderTree(site.clone());
     let mut recognised = recognise::recognise(&tree, known)
         .map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
-    let hosts =
-        hosts::choose(&tree, &recognised.definition, job.host_folder.as_deref()).map_err(|asked| {
-            let all = hosts::choose(&tree, &recognised.definition, None);
-            let found = all.map(|h| h.found.into_iter().map(|f| f.folder).collect()).unwrap_or_default();
-            SurveyError::NoHost { asked, found }
-        })?;
+    let hosts = hosts::choose(&tree, &recognised.definition, host_folder).map_err(|asked| {
+        let all = hosts::choose(&tree, &recognised.definition, None);
+        let found = all.map(|h| h.found.into_iter().map(|f| f.folder).collect()).unwrap_or_default();
+        SurveyError::NoHost { asked, found }
+    })?;
     recognised.definition = hosts.definition.clone();
+    let config = recognise::config_facts(&tree, &recognised.definition);
+    Ok((site, recognised, hosts, config))
+}
+
+/// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
+pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
+    let (site, recognised, hosts, config) = recognised(&job.site, job.host_folder.as_deref(), known)?;
     let definition = &recognised.definition;
-    let config = recognise::config_facts(&tree, definition);
     let dump = job.dump.as_deref();
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
     let folders = folder_sizes(&site, &Selection::of(definition, &Scope::default(), &hosts.others()));
@@ -249,7 +258,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         None => match config
             .database
             .as_ref()
-            .filter(|d| d.engine == Engine::Mysql)
+            .filter(|d| d.engine != Engine::SqlServer)
             .map(|access| database::facts(access, &wanted, content))
         {
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
@@ -336,4 +345,25 @@ fn folder_sizes(site: &Path, selection: &Selection) -> Vec<FolderSize> {
     let mut sizes: Vec<FolderSize> = sizes.into_values().collect();
     sizes.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
     sizes
+}
+
+/// A site's database as its config names it, and what its definition says of its tables.
+#[derive(Debug, Clone)]
+pub struct SiteDatabase {
+    /// Definition of its system.
+    pub definition: Definition,
+    /// Table prefix.
+    pub table_prefix: String,
+    /// Access with password, if the config names one.
+    pub access: Option<DatabaseAccess>,
+}
+
+/// Reads a site's config for its database, and nothing else.
+pub fn site_database(
+    site: &Path,
+    host_folder: Option<&str>,
+    known: &[Known],
+) -> Result<SiteDatabase, SurveyError> {
+    let (_, _, hosts, config) = recognised(site, host_folder, known)?;
+    Ok(SiteDatabase { definition: hosts.definition, table_prefix: config.table_prefix, access: config.database })
 }

@@ -16,7 +16,7 @@ fn runs_of_the_same_second_have_names_of_their_own_and_tell_their_end() {
     let folder = tempfile::tempdir().unwrap();
     let begin =
         |what: &str| Run::begin(folder.path(), what, serde_json::json!({ "site": "s" }), clock).unwrap();
-    let mut first = begin("pack");
+    let first = begin("pack");
     let second = begin("pack");
     let third = begin("restore");
     assert_eq!([first.id(), second.id()], ["20260301201500-pack", "20260301201500-pack-2"]);

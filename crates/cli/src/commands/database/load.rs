@@ -1,0 +1,179 @@
+//! `zporter database load`: a dump into a database, guarded, and continued after an interruption.
+
+use crate::context;
+use crate::copy_args::fit;
+use crate::error::CommandError;
+use crate::exit::Exit;
+use crate::format::{count, number};
+use crate::login;
+use crate::progress::Progress;
+use crate::ui::Ui;
+use clap::Args;
+use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+use zporter_core::database::dump::parts_from;
+use zporter_core::database::journal::whole_tables;
+use zporter_core::database::load::{LoadJob, Loaded, guard, load};
+use zporter_core::fsx::absolute;
+use zporter_core::logbook::{self, Outcome, Run};
+use zporter_core::place::DatabaseAccess;
+
+/// Load a dump into an empty database; the same command goes on after an interruption
+#[derive(Debug, Args)]
+pub struct LoadArgs {
+    /// Dump, plain, gzip or Zstandard; of parts the first, the others follow by themselves
+    dump: PathBuf,
+    /// Database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://…, sqlite:///PATH
+    #[arg(value_name = "URL")]
+    database: String,
+    /// File that holds the password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
+    #[arg(long, value_name = "FILE")]
+    database_password_file: Option<PathBuf>,
+    /// Replace what is in the database; a dump of it is kept for `zporter undo`
+    #[arg(long)]
+    replace: bool,
+    /// Connections over which rows are loaded
+    #[arg(long, value_name = "N", default_value_t = 2)]
+    connections: usize,
+    /// What a collation, character set or engine becomes that the server does not know; may be given several times
+    #[arg(long, value_name = "NAME=OTHER")]
+    fit: Vec<String>,
+    /// Look whether the load would be refused, and change nothing
+    #[arg(long)]
+    dry_run: bool,
+}
+
+/// What tells that a file is the same as before.
+fn mark_of(files: &[PathBuf]) -> Vec<String> {
+    let mark = |f: &PathBuf| f.metadata().map(|m| format!("{} {} {}", f.display(), m.len(), m.mtime())).unwrap_or_default();
+    files.iter().map(mark).collect()
+}
+
+/// An interrupted load of the same files into the same database: its run, and the tables that it left whole.
+struct Earlier {
+    run: String,
+    /// The run that kept what was replaced.
+    kept_by: String,
+    whole: BTreeMap<String, u64>,
+}
+
+fn earlier(folder: &Path, access: &DatabaseAccess, files: &[String]) -> Option<Earlier> {
+    // The newest run that has to do with this database decides.
+    for summary in logbook::runs(folder) {
+        let lines = logbook::read(folder, &summary.run)?;
+        let begin = lines.first()?;
+        if begin.detail["database"].as_str() != Some(access.url().as_str()) || begin.step == "dump" {
+            continue;
+        }
+        let same = begin.step == "load" && begin.detail["files"] == serde_json::json!(files);
+        if !same || summary.state == "done" {
+            return None;
+        }
+        // Nothing was touched before this step.
+        lines.iter().find(|l| l.step == "load database")?;
+        let kept_by = begin.detail["kept_by"].as_str().unwrap_or(&summary.run).to_string();
+        return Some(Earlier { kept_by, whole: whole_tables(&lines), run: summary.run });
+    }
+    None
+}
+
+/// Runs the command.
+pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
+    let mut access = DatabaseAccess::parse(&args.database)?;
+    let files = parts_from(&absolute(&args.dump));
+    for file in &files {
+        if !file.is_file() {
+            return Err(CommandError::usage(format!("there is no dump {}", file.display())).hint("check the spelling of the path"));
+        }
+    }
+    login::complete(&mut access, args.database_password_file.as_deref())?;
+    let folder = context::logbook_folder()?;
+    let marks = mark_of(&files);
+    let earlier = earlier(&folder, &access, &marks);
+    let mut job = LoadJob {
+        files,
+        access,
+        replace: args.replace,
+        connections: args.connections,
+        fit: fit(&args.fit)?,
+        whole: earlier.as_ref().map(|e| e.whole.clone()),
+        kept: PathBuf::new(),
+    };
+    let (_, found) = guard(&job)?;
+    if args.dry_run {
+        ui.line(format!("Would load {} into {}", job.files[0].display(), job.access.url()));
+        match (&earlier, found.len()) {
+            (Some(e), _) => ui.fact("goes on", format!("where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table"))),
+            (None, 0) => ui.fact("the database", "is empty"),
+            (None, n) => ui.fact("replaces", count(n as u64, "table")),
+        }
+        return Ok(Exit::Done);
+    }
+    let mut detail = serde_json::json!({ "database": job.access.url(), "files": marks });
+    if let Some(e) = &earlier {
+        detail["continues"] = e.run.clone().into();
+        detail["kept_by"] = e.kept_by.clone().into();
+        ui.note(&format!("Going on where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table")));
+    }
+    let book = Run::begin(&folder, "load", detail, context::now)?;
+    job.kept = book.kept();
+    for (table, rows) in earlier.iter().flat_map(|e| &e.whole) {
+        book.note("table whole", serde_json::json!({ "table": table, "rows": rows }))?;
+    }
+    match load(&job, &book, &Progress::new(ui)) {
+        Ok(done) => {
+            let run = book.id().to_string();
+            let rows: u64 = done.rows.values().sum();
+            book.end(Outcome::Done, serde_json::json!({ "tables": done.rows.len(), "rows": rows }))?;
+            report(ui, &job, &done, &run)
+        }
+        Err(e) => {
+            let error = CommandError::from(e);
+            let run = book.id().to_string();
+            book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
+            Err(error
+                .hint("the database is half loaded; the same command goes on after the last whole table")
+                .hint(format!("or go back with `zporter undo {run}`")))
+        }
+    }
+}
+
+fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, CommandError> {
+    if ui.json {
+        let mut document = serde_json::to_value(done).map_err(|e| CommandError::world("the result has no JSON form", e))?;
+        document["database"] = job.access.url().into();
+        document["run"] = run.into();
+        ui.document(&document)?;
+    } else {
+        let rows: u64 = done.rows.values().sum();
+        ui.good(&format!("Loaded {}", job.access.url()));
+        for file in &job.files {
+            ui.fact("from", file.display().to_string());
+        }
+        ui.fact("tables", format!("{} with {}", count(done.rows.len() as u64, "table"), count(rows, "row")));
+        if done.went_on > 0 {
+            ui.fact("of them", format!("{} whole from the run before", number(done.went_on)));
+        }
+        if done.differing.is_empty() {
+            ui.fact("counts", "every table holds as many rows as were sent");
+        }
+        if done.definers > 0 {
+            ui.fact("definers", format!("{} taken out of views, triggers and routines", number(done.definers)));
+        }
+        for f in &done.fitted {
+            ui.fact("fitted", format!("{} {} became {}, {} times", f.kind, f.from, f.to, number(f.count)));
+        }
+        if !done.differing.is_empty() || !done.warnings.is_empty() {
+            ui.heading("Needs attention");
+        }
+        for (table, sent, there) in &done.differing {
+            let what = format!("{} rows were sent, {} are there", number(*sent), number(*there));
+            ui.finding(&what, table, "look for doubled keys in the dump, and compare with the source");
+        }
+        for w in &done.warnings {
+            ui.finding(&w.what, &w.place, &w.cure);
+        }
+    }
+    Ok(if done.differing.is_empty() && done.warnings.is_empty() { Exit::Done } else { Exit::Findings })
+}

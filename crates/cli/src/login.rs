@@ -1,0 +1,159 @@
+//! Who logs in to a database: the user's option files, the sheets of databases that were made here, the environment, a prompt.
+
+use crate::context;
+use crate::error::CommandError;
+use std::path::{Path, PathBuf};
+use zporter_core::place::{DatabaseAccess, Engine};
+use zporter_core::secret::Secret;
+
+/// Completes an access: the password, and the user where the URL names none. In this order: the file that is named, the variable, the
+/// sheet of a database that was made here, `~/.my.cnf` or `~/.pgpass`, a prompt.
+pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), CommandError> {
+    if access.engine == Engine::Sqlite {
+        return Ok(());
+    }
+    let said = match file {
+        Some(path) => Some(context::secret_of(path)?),
+        None => std::env::var(context::PASSWORD_VARIABLE).ok().map(Secret::new),
+    };
+    if let (Some(password), false) = (&said, access.user.is_empty()) {
+        access.password = password.clone();
+        return Ok(());
+    }
+    let found = sheet(access).or_else(|| match access.engine {
+        Engine::Mysql => option_file(access),
+        Engine::Postgres => password_file(access),
+        _ => None,
+    });
+    if let Some((user, password)) = found {
+        if access.user.is_empty() {
+            access.user = user;
+        }
+        access.password = said.unwrap_or(password);
+        return Ok(());
+    }
+    if access.user.is_empty() {
+        let place = if access.engine == Engine::Postgres { "~/.pgpass" } else { "~/.my.cnf" };
+        return Err(CommandError::usage(format!("nobody is named to log in to {}", access.url()))
+            .hint(format!("write it like {}://USER@…, or keep user and password in {place}", access.engine.scheme())));
+    }
+    access.password = context::prompt(&access.user)?;
+    Ok(())
+}
+
+/// Completes the log-in of an admin: option files, a prompt; a local server may need no password.
+pub fn complete_admin(access: &mut DatabaseAccess) -> Result<(), CommandError> {
+    let found = match access.engine {
+        Engine::Mysql => option_file(access),
+        Engine::Postgres => password_file(access),
+        _ => None,
+    };
+    if let Some((user, password)) = found {
+        if access.user.is_empty() {
+            access.user = user;
+        }
+        access.password = password;
+    } else if access.user.is_empty() {
+        return Err(CommandError::usage("nobody is named who may make databases")
+            .hint("name an admin with --admin mysql://root@HOST, or keep one in ~/.my.cnf"));
+    } else if !access.is_local() {
+        access.password = context::prompt(&access.user)?;
+    }
+    Ok(())
+}
+
+/// Folder of the sheets.
+pub fn sheets() -> Result<PathBuf, CommandError> {
+    Ok(context::data_folder()?.join("sheets"))
+}
+
+/// Returns where the sheet of a database lies.
+pub fn sheet_path(access: &DatabaseAccess) -> Result<PathBuf, CommandError> {
+    let place = match &access.socket {
+        Some(socket) => socket.replace('/', "_"),
+        None => format!("{}_{}", access.host, access.port.unwrap_or(access.engine.default_port())),
+    };
+    let name = format!("{}-{place}-{}-{}", access.engine.scheme(), access.name, access.user);
+    let safe = |c: char| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '_' };
+    Ok(sheets()?.join(format!("{}.toml", name.chars().map(safe).collect::<String>())))
+}
+
+/// Reads user and password from the sheet of a database that was made here.
+pub fn sheet(access: &DatabaseAccess) -> Option<(String, Secret)> {
+    let text = std::fs::read_to_string(sheet_path(access).ok()?).ok()?;
+    let value = |key: &str| {
+        let line = text.lines().find_map(|l| l.strip_prefix(key)?.trim_start().strip_prefix('=').map(str::trim))?;
+        Some(line.trim_matches('"').to_string())
+    };
+    Some((value("user")?, Secret::new(value("password")?)))
+}
+
+/// Reads `~/.my.cnf`: user and password of the groups `[client]` and those of the servers' programs. Source: MySQL reference manual,
+/// "Using Option Files".
+fn option_file(access: &DatabaseAccess) -> Option<(String, Secret)> {
+    let text = std::fs::read_to_string(context::home()?.join(".my.cnf")).ok()?;
+    let (mut user, mut password, mut host) = (None, None, None);
+    let mut ours = false;
+    for line in text.lines().map(str::trim) {
+        if let Some(group) = line.strip_prefix('[').and_then(|l| l.strip_suffix(']')) {
+            ours = matches!(group, "client" | "client-mariadb" | "client-server" | "mysql" | "mariadb-client");
+            continue;
+        }
+        if !ours || line.starts_with(['#', ';']) {
+            continue;
+        }
+        let (key, value) = line.split_once('=').map_or((line, ""), |(k, v)| (k.trim(), v.trim()));
+        let slot = match key {
+            "user" => &mut user,
+            "password" => &mut password,
+            "host" => &mut host,
+            _ => continue,
+        };
+        *slot = Some(option_value(value));
+    }
+    // A log-in for another host, or for another user, is not handed to this one.
+    if host.is_some_and(|h| h != access.host && !(access.is_local() && h == "localhost")) {
+        return None;
+    }
+    let user = user.unwrap_or_default();
+    (access.user.is_empty() || user == access.user || user.is_empty())
+        .then(|| (user, Secret::new(password.unwrap_or_default())))
+        .filter(|(user, _)| !user.is_empty() || !access.user.is_empty())
+}
+
+fn option_value(text: &str) -> String {
+    let quoted = |q: char| text.strip_prefix(q).and_then(|t| t.strip_suffix(q));
+    if let Some(inside) = quoted('"').or(quoted('\'')) {
+        return inside.replace("\\\\", "\u{0}").replace("\\\"", "\"").replace("\\'", "'").replace('\u{0}', "\\");
+    }
+    // A comment may follow an unquoted value.
+    text.split(" #").next().unwrap_or(text).trim_end().to_string()
+}
+
+/// Reads `~/.pgpass`: host, port, database, user and password with colons between. Source: PostgreSQL manual, "The Password File".
+fn password_file(access: &DatabaseAccess) -> Option<(String, Secret)> {
+    use std::os::unix::fs::PermissionsExt;
+    let path = context::home()?.join(".pgpass");
+    // As the server's own programs do: a file that others may read is not used.
+    if std::fs::metadata(&path).ok()?.permissions().mode() & 0o077 != 0 {
+        return None;
+    }
+    let text = std::fs::read_to_string(path).ok()?;
+    text.lines().filter(|l| !l.starts_with('#')).find_map(|line| {
+        let mut fields = vec![String::new()];
+        let mut letters = line.chars();
+        while let Some(c) = letters.next() {
+            match c {
+                ':' => fields.push(String::new()),
+                '\\' => fields.last_mut()?.extend(letters.next()),
+                c => fields.last_mut()?.push(c),
+            }
+        }
+        let [host, port, name, user, password] = <[String; 5]>::try_from(fields).ok()?;
+        let own_port = access.port.unwrap_or(5432).to_string();
+        let is = |field: &str, wanted: &str| field == "*" || field == wanted;
+        let fits = is(&host, &access.host) && is(&port, &own_port) && is(&name, &access.name);
+        let fits = fits && (access.user.is_empty() && user != "*" || is(&user, &access.user));
+        fits.then(|| (if user == "*" { access.user.clone() } else { user }, Secret::new(password)))
+    })
+}

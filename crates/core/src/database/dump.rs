@@ -1,0 +1,249 @@
+//! A dump of a database: one file, or parts of a size that an upload allows.
+//!
+//! Every part begins with the session settings and ends between two statements, so that it loads on its own, in order. The head says
+//! what was left out. It names neither time nor database, so that equal content gives equal bytes.
+
+use super::DatabaseError;
+use super::snapshot::{DumpOut, open};
+use crate::dump::DumpWriter;
+use crate::dump::rules::Keep;
+use crate::event::{Event, Warning, Warnings, Watch};
+use crate::fsx::sync_folder;
+use crate::place::DatabaseAccess;
+use serde::Serialize;
+use std::cell::Cell;
+use std::fs::File;
+use std::io::{self, BufWriter, Write};
+use std::os::unix::fs::OpenOptionsExt;
+use std::path::{Path, PathBuf};
+use std::rc::Rc;
+
+/// What is to be dumped.
+pub struct DumpJob<'j> {
+    /// Database.
+    pub access: DatabaseAccess,
+    /// File; its ending names the compression.
+    pub output: PathBuf,
+    /// Greatest size of a part, in bytes as written.
+    pub part_size: Option<u64>,
+    /// What of a table is written, and why if not all of it.
+    pub keep: &'j dyn Fn(&str) -> (Keep, String),
+    /// Whether only the user may read the file.
+    pub private: bool,
+}
+
+/// What was dumped.
+#[derive(Debug, Default, Serialize)]
+pub struct Dumped {
+    /// Files, in order.
+    pub files: Vec<PathBuf>,
+    /// Product and version of the server.
+    pub server: String,
+    /// Rows by table.
+    pub rows: std::collections::BTreeMap<String, u64>,
+    /// Tables without rows, and tables left out: name and why.
+    pub left_out: Vec<(String, String)>,
+    /// Views, triggers, routines, events, types and sequences.
+    pub others: u64,
+    /// Bytes of SQL, before compression.
+    pub bytes: u64,
+    /// Bytes as written.
+    pub written: u64,
+    /// What needs attention.
+    pub warnings: Vec<Warning>,
+}
+
+/// Size at which compressed output may still be on its way inside of the encoder.
+const ENCODER_HOLDS: u64 = 512 << 10;
+
+/// Least size of parts: an insert must fit.
+pub const LEAST_PART: u64 = 1 << 20;
+
+/// Returns the name of a part: `shop.sql.gz` becomes `shop.part-01.sql.gz`.
+pub fn part_name(output: &Path, number: usize) -> PathBuf {
+    let name = output.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let stem = [".sql.gz", ".sql.zst", ".sql"].iter().find_map(|e| Some((name.strip_suffix(e)?, *e)));
+    let (stem, ending) = stem.unwrap_or((&name, ""));
+    output.with_file_name(format!("{stem}.part-{number:02}{ending}"))
+}
+
+/// Returns a dump and the parts that follow it, if its name is that of a first part.
+pub fn parts_from(first: &Path) -> Vec<PathBuf> {
+    let name = first.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let mut out = vec![first.to_path_buf()];
+    if let Some((stem, ending)) = name.split_once(".part-01") {
+        let further = (2..).map(|n| first.with_file_name(format!("{stem}.part-{n:02}{ending}")));
+        out.extend(further.take_while(|p| p.exists()));
+    }
+    out
+}
+
+/// Dumps a database.
+pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseError> {
+    let mut warnings = Warnings::new(watch);
+    let mut snapshot = open(&job.access)?;
+    let mut done = Dumped { server: snapshot.server()?, ..Dumped::default() };
+    let tables = snapshot.tables()?;
+    let mut total = 0;
+    let mut kept = Vec::new();
+    for table in &tables {
+        let (keep, why) = (job.keep)(&table.name);
+        match keep {
+            Keep::All => total += table.data,
+            Keep::Structure => done.left_out.push((format!("rows of {}", table.name), why)),
+            Keep::Nothing => done.left_out.push((table.name.clone(), why)),
+        }
+        if keep != Keep::Nothing {
+            kept.push((table.name.clone(), keep == Keep::All));
+        }
+    }
+    watch.event(Event::StepStarted { step: "dumping", total: Some(total) });
+    let mut head = format!("-- SQL dump written by zporter, of {}\n", done.server);
+    for (what, why) in &done.left_out {
+        head.push_str(&format!("-- Left out: {}{}{}\n", one_line(what), if why.is_empty() { "" } else { ": " }, one_line(why)));
+    }
+    head.push_str(snapshot.session());
+    let mut out = Parts::new(job, head, snapshot.closing(), watch);
+    out.open_next()?;
+    done.others += snapshot.before(&mut out)?;
+    for (table, with_rows) in &kept {
+        let rows = snapshot.table(table, *with_rows, &mut out)?;
+        if *with_rows {
+            done.rows.insert(table.clone(), rows);
+        }
+        out.boundary()?;
+    }
+    let has = |table: &str| kept.iter().any(|(name, _)| name == table);
+    done.others += snapshot.after(&has, &mut out, &mut warnings)?;
+    done.bytes = out.bytes;
+    (done.files, done.written) = out.finish()?;
+    watch.event(Event::StepDone);
+    done.warnings = warnings.into_vec();
+    Ok(done)
+}
+
+fn one_line(text: &str) -> String {
+    text.replace(['\n', '\r'], " ")
+}
+
+/// Counts what reaches the file.
+struct Written {
+    file: BufWriter<File>,
+    count: Rc<Cell<u64>>,
+}
+
+impl Write for Written {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        let n = self.file.write(buf)?;
+        self.count.set(self.count.get() + n as u64);
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.file.flush()
+    }
+}
+
+struct OpenPart {
+    out: DumpWriter<Written>,
+    temp: tempfile::TempPath,
+}
+
+/// The parts of a dump. They get their names when all is written.
+struct Parts<'j> {
+    output: &'j Path,
+    part_size: Option<u64>,
+    private: bool,
+    head: String,
+    closing: &'static str,
+    open: Option<OpenPart>,
+    done: Vec<tempfile::TempPath>,
+    count: Rc<Cell<u64>>,
+    written: u64,
+    bytes: u64,
+    watch: &'j dyn Watch,
+}
+
+impl<'j> Parts<'j> {
+    fn new(job: &'j DumpJob<'_>, head: String, closing: &'static str, watch: &'j dyn Watch) -> Self {
+        Parts {
+            output: &job.output,
+            part_size: job.part_size,
+            private: job.private,
+            head,
+            closing,
+            open: None,
+            done: Vec::new(),
+            count: Rc::default(),
+            written: 0,
+            bytes: 0,
+            watch,
+        }
+    }
+
+    fn open_next(&mut self) -> io::Result<()> {
+        self.close()?;
+        let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let mode = if self.private { 0o600 } else { 0o640 };
+        let make = |path: &Path| File::options().write(true).create_new(true).mode(mode).open(path);
+        let (file, temp) = tempfile::Builder::new().prefix(".zporter-").make_in(folder, make)?.into_parts();
+        self.count.set(0);
+        let written = Written { file: BufWriter::with_capacity(1 << 16, file), count: self.count.clone() };
+        let out = DumpWriter::for_name(&self.output.to_string_lossy(), written)?;
+        self.open = Some(OpenPart { out, temp });
+        let head = self.head.clone();
+        self.write_all(head.as_bytes())
+    }
+
+    fn close(&mut self) -> io::Result<()> {
+        if let Some(OpenPart { mut out, temp }) = self.open.take() {
+            out.write_all(self.closing.as_bytes())?;
+            let file = out.finish()?.file.into_inner().map_err(io::IntoInnerError::into_error)?;
+            file.sync_all()?;
+            self.written += file.metadata()?.len();
+            self.done.push(temp);
+        }
+        Ok(())
+    }
+
+    fn finish(mut self) -> io::Result<(Vec<PathBuf>, u64)> {
+        self.close()?;
+        let mut files = Vec::new();
+        for (number, temp) in self.done.into_iter().enumerate() {
+            let path =
+                if self.part_size.is_some() { part_name(self.output, number + 1) } else { self.output.to_path_buf() };
+            temp.persist_noclobber(&path).map_err(|e| e.error)?;
+            files.push(path);
+        }
+        sync_folder(self.output.parent().unwrap_or(Path::new(".")));
+        Ok((files, self.written))
+    }
+}
+
+impl Write for Parts<'_> {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        let Some(open) = &mut self.open else { return Err(io::Error::other("no part is open")) };
+        let n = open.out.write(buf)?;
+        self.bytes += n as u64;
+        self.watch.event(Event::Advanced { bytes: n as u64 });
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl DumpOut for Parts<'_> {
+    fn splits(&self) -> bool {
+        self.part_size.is_some()
+    }
+
+    fn boundary(&mut self) -> io::Result<()> {
+        let holds = if matches!(self.open, Some(OpenPart { out: DumpWriter::Plain(_), .. })) { 300 << 10 } else { ENCODER_HOLDS };
+        match self.part_size {
+            Some(size) if self.count.get() + holds > size => self.open_next(),
+            _ => Ok(()),
+        }
+    }
+}

@@ -1,0 +1,223 @@
+//! Makes statements fit a server that is older, newer or another product than the one they come from.
+//!
+//! Names of collations, character sets and engines are asked of the server; one that it does not know becomes its nearest relative that
+//! it does know, and is listed. Where no relative is known the load stops, and the user says what it shall be.
+
+use super::DatabaseError;
+use super::load::Fitted;
+use super::mysql::rows;
+use crate::dump::lex::{Lexer, Step, Token};
+use crate::dump::literal::Quoting;
+use crate::edit::{Edit, apply};
+use ::mysql::Conn;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Kinds of names that servers differ in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+enum Kind {
+    Collation,
+    Charset,
+    Engine,
+}
+
+impl Kind {
+    fn told(self) -> &'static str {
+        match self {
+            Kind::Collation => "collation",
+            Kind::Charset => "character set",
+            Kind::Engine => "engine",
+        }
+    }
+}
+
+/// What a server knows, and what was replaced for it.
+#[derive(Debug, Default)]
+pub struct Fit {
+    known: BTreeMap<Kind, BTreeSet<String>>,
+    asked: Vec<(String, String)>,
+    done: BTreeMap<(Kind, String, String), u64>,
+}
+
+impl Fit {
+    /// Asks a MySQL or MariaDB server what it knows. `asked` are the user's own replacements.
+    pub fn of_mysql(conn: &mut Conn, asked: &[(String, String)]) -> Result<Self, DatabaseError> {
+        let mut known: BTreeMap<Kind, BTreeSet<String>> = BTreeMap::new();
+        let questions = [
+            (Kind::Collation, "SELECT COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY"),
+            (Kind::Charset, "SELECT CHARACTER_SET_NAME FROM information_schema.CHARACTER_SETS"),
+            (Kind::Engine, "SELECT ENGINE FROM information_schema.ENGINES WHERE SUPPORT IN ('YES','DEFAULT')"),
+        ];
+        for (kind, sql) in questions {
+            let names: Vec<Option<String>> = rows(conn, sql)?;
+            known.insert(kind, names.into_iter().flatten().map(|n| n.to_ascii_lowercase()).collect());
+        }
+        // MariaDB lists some collations without the character set that their full name begins with.
+        if let Some(collations) = known.get_mut(&Kind::Collation) {
+            let sql = "SELECT FULL_COLLATION_NAME FROM information_schema.COLLATION_CHARACTER_SET_APPLICABILITY";
+            let full: Vec<Option<String>> = rows(conn, sql).unwrap_or_default();
+            collations.extend(full.into_iter().flatten().map(|n| n.to_ascii_lowercase()));
+        }
+        Ok(Fit { known, asked: asked.to_vec(), done: BTreeMap::new() })
+    }
+
+    /// Fits a statement.
+    pub fn statement(&mut self, body: &[u8], line: u64, quoting: Quoting) -> Result<Vec<u8>, DatabaseError> {
+        if self.known.is_empty() {
+            return Ok(body.to_vec());
+        }
+        let mut edits = Vec::new();
+        for (kind, span) in names(body, quoting) {
+            let name = String::from_utf8_lossy(&body[span.clone()]).trim_matches(['`', '\'', '"']).to_string();
+            if let Some(new) = self.replacement(kind, &name, line)? {
+                *self.done.entry((kind, name, new.clone())).or_default() += 1;
+                edits.push(Edit::new(span, new));
+            }
+        }
+        Ok(apply(body, &edits))
+    }
+
+    /// Returns what was replaced.
+    pub fn done(&self) -> Vec<Fitted> {
+        let done = self.done.iter();
+        done.map(|((kind, from, to), count)| Fitted { kind: kind.told(), from: from.clone(), to: to.clone(), count: *count })
+            .collect()
+    }
+
+    fn replacement(&self, kind: Kind, name: &str, line: u64) -> Result<Option<String>, DatabaseError> {
+        if let Some((_, to)) = self.asked.iter().find(|(from, _)| from.eq_ignore_ascii_case(name)) {
+            return Ok(Some(to.clone()));
+        }
+        let lower = name.to_ascii_lowercase();
+        let knows = |name: &str| self.known.get(&kind).is_some_and(|k| k.contains(name));
+        if knows(&lower) || lower == "default" || (kind == Kind::Charset && lower == "binary") {
+            return Ok(None);
+        }
+        match relatives(kind, &lower).into_iter().find(|r| knows(r)) {
+            Some(found) => Ok(Some(found)),
+            None => Err(DatabaseError::Unfit {
+                line,
+                what: format!("the server knows no {} {name}", kind.told()),
+                cure: format!("--fit {name}=OTHER says which one to take instead"),
+            }),
+        }
+    }
+}
+
+/// Names that mean nearly the same, the nearest first. Sources: the lists of collations in the manuals of MySQL 8 ("Unicode Character
+/// Sets": `0900` is the collation algorithm of Unicode 9) and MariaDB ("Supported Character Sets and Collations": `uca1400`).
+fn relatives(kind: Kind, name: &str) -> Vec<String> {
+    let list = |names: &[&str]| names.iter().map(ToString::to_string).collect();
+    match kind {
+        Kind::Charset => match name {
+            "utf8mb3" => list(&["utf8"]),
+            "utf8" => list(&["utf8mb3"]),
+            "utf8mb4" => list(&["utf8"]),
+            _ => Vec::new(),
+        },
+        Kind::Engine => match name {
+            // Engines of tables that any other may hold.
+            "myisam" | "aria" | "xtradb" | "innodb" | "tokudb" | "rocksdb" | "ndb" | "ndbcluster" | "archive" => {
+                list(&["innodb", "myisam"])
+            }
+            "memory" | "heap" => list(&["memory", "innodb"]),
+            _ => Vec::new(),
+        },
+        Kind::Collation => {
+            let (charset, rest) = name.split_once('_').unwrap_or((name, ""));
+            let respelled = match charset {
+                "utf8" => Some(format!("utf8mb3_{rest}")),
+                "utf8mb3" => Some(format!("utf8_{rest}")),
+                _ => None,
+            };
+            let family = if rest.ends_with("_bin") || rest == "bin" {
+                vec!["bin", "0900_bin", "nopad_bin"]
+            } else if rest.ends_with("_as_cs") || rest.ends_with("_cs") {
+                vec!["0900_as_cs", "uca1400_as_cs", "bin"]
+            } else {
+                vec!["0900_ai_ci", "uca1400_ai_ci", "unicode_520_ci", "unicode_ci", "general_ci"]
+            };
+            let modern = name.contains("0900") || name.contains("uca1400");
+            let language = rest.split('_').next().filter(|_| modern).unwrap_or_default();
+            let own = language_of(language).map(|l| format!("{charset}_{l}_ci"));
+            let same = |charset: &str| family.iter().map(|f| format!("{charset}_{f}")).collect::<Vec<_>>();
+            let bare = name.starts_with("uca1400").then(|| same("utf8mb4")).unwrap_or_default();
+            let other = match charset {
+                "utf8" => same("utf8mb3"),
+                "utf8mb3" => same("utf8"),
+                _ => Vec::new(),
+            };
+            respelled.into_iter().chain(own).chain(same(charset)).chain(bare).chain(other).collect()
+        }
+    }
+}
+
+/// Returns the old collation's word for a language that a new one names by its code.
+fn language_of(code: &str) -> Option<&'static str> {
+    let known = [
+        ("de", "german2"), ("es", "spanish"), ("sv", "swedish"), ("da", "danish"), ("pl", "polish"), ("cs", "czech"),
+        ("tr", "turkish"), ("hu", "hungarian"), ("ro", "romanian"), ("hr", "croatian"), ("et", "estonian"),
+        ("lv", "latvian"), ("lt", "lithuanian"), ("sk", "slovak"), ("sl", "slovenian"), ("is", "icelandic"), ("vi", "vietnamese"),
+    ];
+    known.iter().find(|(c, _)| *c == code).map(|(_, word)| *word)
+}
+
+/// Finds the names in a statement: behind `COLLATE`, `CHARSET`, `CHARACTER SET`, `ENGINE`.
+fn names(body: &[u8], quoting: Quoting) -> Vec<(Kind, std::ops::Range<usize>)> {
+    let mut lexer = Lexer::reading(quoting);
+    let (mut at, mut out) = (0, Vec::new());
+    let (mut kind, mut character) = (None, false);
+    while at < body.len() {
+        let Step::Token(token, len) = lexer.next(&body[at..], true) else { break };
+        let text = &body[at..at + len];
+        match token {
+            Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::Punct(b'=') => {}
+            Token::Word | Token::Name | Token::Text if kind.is_some() => {
+                out.extend(kind.take().map(|k| (k, at..at + len)));
+                character = false;
+            }
+            Token::Word => {
+                let set = std::mem::replace(&mut character, text.eq_ignore_ascii_case(b"CHARACTER"));
+                kind = match &text.to_ascii_uppercase()[..] {
+                    b"COLLATE" => Some(Kind::Collation),
+                    b"CHARSET" => Some(Kind::Charset),
+                    b"SET" if set => Some(Kind::Charset),
+                    b"ENGINE" => Some(Kind::Engine),
+                    _ => None,
+                };
+            }
+            _ => (kind, character) = (None, false),
+        }
+        at += len;
+    }
+    out
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn unknown_names_become_relatives_and_strangers_stop() {
+        let known = [
+            (Kind::Collation, "utf8mb4_unicode_520_ci utf8mb4_bin utf8mb4_german2_ci utf8_general_ci"),
+            (Kind::Charset, "utf8mb4 utf8 latin1"),
+            (Kind::Engine, "innodb memory"),
+        ];
+        let known = known.map(|(k, names)| (k, names.split(' ').map(str::to_string).collect()));
+        let mut fit = Fit { known: known.into(), asked: vec![("odd_ci".into(), "utf8mb4_bin".into())], ..Fit::default() };
+        for (old, new) in [
+            ("a text COLLATE utf8mb4_0900_ai_ci COMMENT 'COLLATE odd'", "a text COLLATE utf8mb4_unicode_520_ci COMMENT 'COLLATE odd'"),
+            ("COLLATE=utf8mb4_de_pb_0900_ai_ci", "COLLATE=utf8mb4_unicode_520_ci"),
+            ("DEFAULT CHARSET=utf8mb3 COLLATE=utf8mb3_general_ci", "DEFAULT CHARSET=utf8 COLLATE=utf8_general_ci"),
+            ("a char(1) CHARACTER SET latin1, `engine` int) ENGINE=MyISAM", "a char(1) CHARACTER SET latin1, `engine` int) ENGINE=innodb"),
+            ("COLLATE odd_ci", "COLLATE utf8mb4_bin"),
+            ("COLLATE utf8mb4_0900_bin", "COLLATE utf8mb4_bin"),
+            ("COLLATE uca1400_ai_ci", "COLLATE utf8mb4_unicode_520_ci"),
+        ] {
+            let fitted = fit.statement(old.as_bytes(), 1, Quoting::MYSQL).unwrap();
+            assert_eq!(String::from_utf8(fitted).unwrap(), new.replace("utf8mb4_de_pb", "x"), "{old}");
+        }
+        let stopped = fit.statement(b"ENGINE=Strange", 7, Quoting::MYSQL).unwrap_err();
+        assert!(matches!(&stopped, DatabaseError::Unfit { line: 7, cure, .. } if cure.contains("--fit Strange=")), "{stopped}");
+    }
+}

@@ -1,0 +1,249 @@
+//! Batches of rows on their way to the server, over several connections at once.
+//!
+//! The thread that reads the dump hands batches to workers; each worker owns a connection. Batches of a table that has a primary key
+//! may overtake each other, because the key decides where a row lies; all others keep to one connection and so to their order.
+//! Text is sent as bytes that the server takes without converting them, where every column of the table stores UTF-8 anyway.
+//! Invariant: a worker that met an error takes no further work, and the error is the first that [`Workers::check`] returns.
+
+use super::{connect, refused, run};
+use crate::database::DatabaseError;
+use crate::place::DatabaseAccess;
+use ::mysql::prelude::Queryable;
+use ::mysql::{Conn, Error};
+use std::collections::BTreeMap;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+
+/// Batches that wait for a connection.
+const WAITING: usize = 2;
+
+/// How often a batch is tried when the server says that another transaction stood in the way.
+const TRIES: usize = 8;
+
+/// How the rows of a table are sent.
+#[derive(Debug, Default)]
+pub struct Way {
+    /// Name of the table.
+    pub table: String,
+    /// Whether every text column stores UTF-8, so that the server need not convert.
+    pub bytes: bool,
+    /// Whether a column stores only letters of up to three bytes.
+    pub short_letters: bool,
+    /// Whether batches may overtake each other.
+    pub free: bool,
+}
+
+/// Rows on their way.
+pub struct Batch {
+    /// How they are sent.
+    pub way: Arc<Way>,
+    /// Charset of the text, where it is not sent as bytes.
+    pub charset: Arc<str>,
+    /// The insert.
+    pub statement: Vec<u8>,
+    /// Where it stands in the dump.
+    pub line: u64,
+}
+
+enum Work {
+    Batch(Batch),
+    Session(Arc<Vec<String>>),
+}
+
+/// What workers tell.
+#[derive(Default)]
+struct Told {
+    /// Work handed out and not done yet, by worker.
+    pending: Vec<usize>,
+    /// The same by table.
+    tables: BTreeMap<String, usize>,
+    error: Option<DatabaseError>,
+    /// Values that the server changed, by table: how many, and its first word on it.
+    changed: BTreeMap<String, (u64, String)>,
+}
+
+type Shared = Arc<(Mutex<Told>, Condvar)>;
+
+fn lock(shared: &Shared) -> MutexGuard<'_, Told> {
+    shared.0.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Connections that take batches.
+pub struct Workers {
+    shared: Shared,
+    ways: Vec<SyncSender<Work>>,
+    threads: Vec<std::thread::JoinHandle<()>>,
+}
+
+impl Workers {
+    /// Opens so many connections, at least one.
+    pub fn open(access: &DatabaseAccess, count: usize, session: &[String]) -> Result<Self, DatabaseError> {
+        let count = count.max(1);
+        let shared: Shared = Arc::default();
+        lock(&shared).pending = vec![0; count];
+        let mut workers = Workers { shared, ways: Vec::new(), threads: Vec::new() };
+        for number in 0..count {
+            let mut conn = match connect(access) {
+                Ok(conn) => conn,
+                // A server or an account that allows one connection only is served by one.
+                Err(_) if number > 0 => break,
+                Err(e) => return Err(e),
+            };
+            for sql in session {
+                run(&mut conn, sql)?;
+            }
+            let (way, work) = sync_channel(WAITING);
+            let shared = workers.shared.clone();
+            workers.ways.push(way);
+            workers.threads.push(std::thread::spawn(move || Worker { conn, number, shared, charset: String::new() }.go(&work)));
+        }
+        Ok(workers)
+    }
+
+    /// Returns the first error that a worker met.
+    pub fn check(&self) -> Result<(), DatabaseError> {
+        lock(&self.shared).error.take().map_or(Ok(()), Err)
+    }
+
+    /// Hands a batch to a connection that is free, or waits for one.
+    pub fn send(&self, batch: Batch) -> Result<(), DatabaseError> {
+        self.check()?;
+        let number = {
+            let mut told = lock(&self.shared);
+            let free = (0..self.ways.len()).min_by_key(|n| told.pending[*n]).unwrap_or(0);
+            let number = if batch.way.free { free } else { 0 };
+            told.pending[number] += 1;
+            *told.tables.entry(batch.way.table.clone()).or_default() += 1;
+            number
+        };
+        self.hand(number, Work::Batch(batch))
+    }
+
+    /// Gives every connection new settings, behind what it was handed before.
+    pub fn session(&self, statements: Vec<String>) -> Result<(), DatabaseError> {
+        let statements = Arc::new(statements);
+        for number in 0..self.ways.len() {
+            lock(&self.shared).pending[number] += 1;
+            self.hand(number, Work::Session(statements.clone()))?;
+        }
+        Ok(())
+    }
+
+    fn hand(&self, number: usize, work: Work) -> Result<(), DatabaseError> {
+        if self.ways[number].send(work).is_ok() {
+            return Ok(());
+        }
+        self.check()?;
+        Err(DatabaseError::Io(std::io::Error::other("a loading thread stopped")))
+    }
+
+    /// Says whether all rows of a table have arrived.
+    pub fn arrived(&self, table: &str) -> bool {
+        lock(&self.shared).tables.get(table).is_none_or(|n| *n == 0)
+    }
+
+    /// Waits until everything handed out has arrived.
+    pub fn settle(&self) -> Result<(), DatabaseError> {
+        let mut told = lock(&self.shared);
+        while told.error.is_none() && told.pending.iter().any(|n| *n > 0) {
+            told = self.shared.1.wait(told).unwrap_or_else(PoisonError::into_inner);
+        }
+        drop(told);
+        self.check()
+    }
+
+    /// Takes what the server changed: by table how many values, and its first word on it.
+    pub fn take_changed(&self) -> BTreeMap<String, (u64, String)> {
+        std::mem::take(&mut lock(&self.shared).changed)
+    }
+}
+
+impl Drop for Workers {
+    fn drop(&mut self) {
+        self.ways.clear();
+        for thread in self.threads.drain(..) {
+            // A worker that panicked has nothing left to do; its error was told by the closed way.
+            let _ = thread.join();
+        }
+    }
+}
+
+struct Worker {
+    conn: Conn,
+    number: usize,
+    shared: Shared,
+    /// Charset that the connection speaks at the moment.
+    charset: String,
+}
+
+impl Worker {
+    fn go(mut self, work: &Receiver<Work>) {
+        while let Ok(work) = work.recv() {
+            let table = match &work {
+                Work::Batch(batch) => Some(batch.way.table.clone()),
+                Work::Session(_) => None,
+            };
+            let done = self.work(work);
+            let mut told = lock(&self.shared);
+            told.pending[self.number] -= 1;
+            if let Some(pending) = table.and_then(|t| told.tables.get_mut(&t)) {
+                *pending -= 1;
+            }
+            let failed = done.is_err();
+            if let Err(error) = done {
+                told.error.get_or_insert(error);
+            }
+            self.shared.1.notify_all();
+            if failed {
+                return;
+            }
+        }
+    }
+
+    fn work(&mut self, work: Work) -> Result<(), DatabaseError> {
+        match work {
+            Work::Session(statements) => {
+                self.charset.clear();
+                statements.iter().try_for_each(|sql| run(&mut self.conn, sql))
+            }
+            Work::Batch(Batch { way, charset, statement, line }) => {
+                // Letters of four bytes would cut a column of three off; converted, only the letter is lost, and the server says so.
+                let long = || way.short_letters && statement.iter().any(|b| *b >= 0xF0);
+                self.speak(if way.bytes && !long() { "binary" } else { &charset })?;
+                self.send(&way.table, &statement, line)
+            }
+        }
+    }
+
+    fn speak(&mut self, charset: &str) -> Result<(), DatabaseError> {
+        if self.charset != charset {
+            run(&mut self.conn, &format!("SET NAMES {charset}"))?;
+            self.charset = charset.into();
+        }
+        Ok(())
+    }
+
+    fn send(&mut self, table: &str, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
+        let Ok(text) = std::str::from_utf8(statement) else {
+            let what = "the rows hold text that is not UTF-8; export the dump again as UTF-8".into();
+            return Err(DatabaseError::Forbidden { line, what });
+        };
+        let mut tries = 1;
+        loop {
+            match self.conn.query_drop(text) {
+                Ok(()) => break,
+                Err(Error::MySqlError(e)) if matches!(e.code, 1205 | 1213) && tries < TRIES => tries += 1,
+                Err(e) => return Err(refused(e, line, statement)),
+            }
+        }
+        let warnings = u64::from(self.conn.warnings());
+        if warnings > 0 {
+            let first: Option<(String, u32, String)> =
+                self.conn.query_first("SHOW WARNINGS LIMIT 1").ok().flatten();
+            let first = first.map(|(_, _, text)| text).unwrap_or_default();
+            let mut told = lock(&self.shared);
+            told.changed.entry(table.into()).or_insert((0, first)).0 += warnings;
+        }
+        Ok(())
+    }
+}

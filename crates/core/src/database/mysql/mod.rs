@@ -1,0 +1,212 @@
+//! MySQL and MariaDB: the connection, and what their errors mean.
+
+pub mod batch;
+pub mod load;
+pub mod read;
+
+use super::trial::{Right, Trial};
+use super::{DatabaseError, Refusal, Size, beginning};
+use crate::dump::inspect::{Inspection, Wanted};
+use crate::place::{DatabaseAccess, Tls};
+use ::mysql::prelude::{FromRow, Queryable};
+use ::mysql::{Conn, DriverError, Error, Opts, OptsBuilder, Row, SslOpts, Value};
+
+/// Where a server's socket usually lies.
+const SOCKETS: [&str; 3] = ["/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"];
+
+/// Connects. The password is taken from the access.
+pub fn connect(access: &DatabaseAccess) -> Result<Conn, DatabaseError> {
+    let socket = access.socket.clone().or_else(|| {
+        // `localhost` without a port means the server's own socket.
+        let local = access.host == "localhost" && access.port.is_none();
+        SOCKETS.iter().find(|p| local && std::path::Path::new(p).exists()).map(ToString::to_string)
+    });
+    let tls = match access.tls {
+        Tls::Off => None,
+        Tls::Offered if access.is_local() => None,
+        Tls::Offered | Tls::On => Some(SslOpts::default().with_danger_accept_invalid_certs(true)),
+        Tls::Verified => Some(SslOpts::default()),
+    };
+    let open = |tls: Option<SslOpts>| {
+        let builder = OptsBuilder::new()
+            .ip_or_hostname(Some(access.host.trim_matches(['[', ']'])))
+            .tcp_port(access.port.unwrap_or(3306))
+            .socket(socket.clone())
+            .prefer_socket(false)
+            .user(Some(access.user.clone()))
+            .pass(Some(access.password.expose().to_string()))
+            .db_name(Some(access.name.clone()).filter(|n| !n.is_empty()))
+            .ssl_opts(tls)
+            .tcp_connect_timeout(Some(std::time::Duration::from_secs(10)));
+        Conn::new(Opts::from(builder))
+    };
+    let opened = match open(tls.clone()) {
+        Err(Error::DriverError(DriverError::TlsNotSupported)) if access.tls == Tls::Offered => open(None),
+        other => other,
+    };
+    opened.map_err(|e| DatabaseError::Connect { url: access.url(), refusal: refusal(&e), source: Box::new(e) })
+}
+
+fn refusal(error: &Error) -> Refusal {
+    match error {
+        Error::MySqlError(e) => match e.code {
+            1045 | 1698 => Refusal::LogIn,
+            1044 => Refusal::NoRights,
+            1049 => Refusal::NoDatabase,
+            1130 => Refusal::HostRefused,
+            1040 | 1203 => Refusal::Busy,
+            3159 => Refusal::Tls("the server takes encrypted connections only".into()),
+            _ => Refusal::Other(e.message.clone()),
+        },
+        Error::IoError(e) => Refusal::of_io(e.kind(), &e.to_string()),
+        Error::DriverError(DriverError::CouldNotConnect(Some((_, why, kind)))) => Refusal::of_io(*kind, why),
+        Error::DriverError(DriverError::TlsNotSupported) => {
+            Refusal::Tls("the server does not offer an encrypted connection".into())
+        }
+        Error::TlsError(e) => Refusal::Tls(format!("the encrypted connection failed: {e}")),
+        other => Refusal::Other(other.to_string()),
+    }
+}
+
+/// Runs a statement of our own.
+pub(crate) fn run(conn: &mut Conn, statement: &str) -> Result<(), DatabaseError> {
+    conn.query_drop(statement).map_err(|e| refused(e, 0, statement.as_bytes()))
+}
+
+/// Asks for rows.
+pub(crate) fn rows<T: FromRow>(conn: &mut Conn, sql: &str) -> Result<Vec<T>, DatabaseError> {
+    conn.query(sql).map_err(|e| refused(e, 0, sql.as_bytes()))
+}
+
+pub(crate) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseError {
+    match source {
+        Error::IoError(_) | Error::CodecError(_) => DatabaseError::Lost(Box::new(source)),
+        Error::MySqlError(ref e) if matches!(e.code, 1053 | 1927 | 2006 | 2013) => {
+            DatabaseError::Lost(Box::new(source))
+        }
+        Error::MySqlError(ref e) if matches!(e.code, 1290 | 1836) => {
+            DatabaseError::ReadOnly { name: "of this server".into(), why: e.message.clone() }
+        }
+        source => {
+            DatabaseError::Statement { line, statement: beginning(statement), source: Box::new(source) }
+        }
+    }
+}
+
+/// Quotes a name.
+pub fn name(plain: &str) -> String {
+    format!("`{}`", plain.replace('`', "``"))
+}
+
+/// Quotes a text.
+pub fn quoted(plain: &str) -> String {
+    String::from_utf8_lossy(&crate::dump::literal::quoted(plain.as_bytes())).into_owned()
+}
+
+/// Returns the names of all tables and views in the database.
+pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
+    rows(conn, "SHOW TABLES")
+}
+
+/// Takes away every table, view, trigger, routine and event of the database; with `only`, of the tables only these.
+pub fn empty(conn: &mut Conn, only: Option<&dyn Fn(&str) -> bool>) -> Result<(), DatabaseError> {
+    run(conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
+    let others = [
+        ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
+        ("EVENT", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()"),
+        (
+            "PROCEDURE",
+            "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'",
+        ),
+        (
+            "FUNCTION",
+            "SELECT ROUTINE_NAME FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'",
+        ),
+        ("VIEW", "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()"),
+    ];
+    for (kind, list) in others {
+        for item in rows::<String>(conn, list)? {
+            run(conn, &format!("DROP {kind} IF EXISTS {}", name(&item)))?;
+        }
+    }
+    for table in tables(conn)? {
+        if only.is_none_or(|only| only(&table)) {
+            run(conn, &format!("DROP TABLE IF EXISTS {}", name(&table)))?;
+        }
+    }
+    Ok(())
+}
+
+/// What [`super::trial::attempt`] asks for.
+pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+    let mut conn = connect(access)?;
+    let cipher: Vec<(String, String)> = rows(&mut conn, "SHOW SESSION STATUS LIKE 'Ssl_cipher'")?;
+    let grants: Vec<String> = rows(&mut conn, "SHOW GRANTS")?;
+    // A grant on everything, or on this database by name or by pattern.
+    let here: Vec<String> = grants
+        .iter()
+        .filter(|g| {
+            let on = g.split(" ON ").nth(1).unwrap_or_default();
+            let pattern = on.split("`.").next().unwrap_or_default().trim_start_matches('`').replace('\\', "");
+            on.starts_with("*.*") || pattern.eq_ignore_ascii_case(&access.name) || (pattern.ends_with('%') && access.name.starts_with(pattern.trim_end_matches('%')))
+        })
+        .map(|g| g.split(" ON ").next().unwrap_or_default().to_ascii_uppercase())
+        .collect();
+    let may = |word: &str| here.iter().any(|g| g.contains("ALL PRIVILEGES") || g.contains(word));
+    let mut snapshot = read::MysqlSnapshot::open(access)?;
+    Ok(Trial {
+        server: super::snapshot::Snapshot::server(&mut snapshot)?,
+        encrypted: cipher.first().is_some_and(|(_, c)| !c.is_empty()),
+        tables: tables(&mut conn)?.len() as u64,
+        rights: vec![
+            Right::new("read the rows", may("SELECT")),
+            Right::new("write rows", may("INSERT") && may("UPDATE") && may("DELETE")),
+            Right::new("make and change tables", may("CREATE") && may("ALTER") && may("DROP") && may("INDEX")),
+            Right::new("make views", may("CREATE VIEW")),
+            Right::new("make triggers", may("TRIGGER")),
+            Right::new("make procedures and functions", may("CREATE ROUTINE")),
+            Right::new("make events", may("EVENT")),
+        ],
+    })
+}
+
+/// What [`super::facts`] asks for.
+pub(super) fn facts(
+    access: &DatabaseAccess,
+    wanted: &[Wanted],
+    content: bool,
+) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+    let mut conn = connect(access)?;
+    let sql = "SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0) \
+               FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
+    let sizes: Vec<Size> = rows(&mut conn, sql)?;
+    let mut found = Inspection::default();
+    let rows = wanted.iter().map(|wish| rows_of(&mut conn, wish, &sizes)).collect();
+    if content {
+        found = read::inspect_all(access)?;
+    }
+    found.rows = rows;
+    Ok((sizes, found))
+}
+
+fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<String>>> {
+    if !sizes.iter().any(|(name, _, _)| *name == wish.table) {
+        return Vec::new();
+    }
+    let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
+    let only = wish.only.as_ref().map(|(column, value)| format!(" WHERE {} = {}", name(column), quoted(value)));
+    let (columns, only) = (columns.join(","), only.unwrap_or_default());
+    let sql = format!(
+        "SELECT {columns} FROM {}{only} LIMIT {}",
+        name(&wish.table),
+        crate::dump::inspect::MOST_ROWS
+    );
+    let rows: Vec<Row> = conn.query(sql).unwrap_or_default();
+    let text = |v: Value| match v {
+        Value::Bytes(b) => String::from_utf8(b).ok(),
+        Value::Int(i) => Some(i.to_string()),
+        Value::UInt(i) => Some(i.to_string()),
+        _ => None,
+    };
+    rows.into_iter().map(|r| r.unwrap().into_iter().map(text).collect()).collect()
+}

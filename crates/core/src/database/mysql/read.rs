@@ -1,0 +1,321 @@
+//! Reads a database out in one consistent snapshot, table by table, as SQL that loads anywhere.
+//!
+//! The user's own rights on the database are enough: a repeatable-read transaction with a consistent snapshot, no lock. Text comes
+//! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
+//! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
+
+use super::{connect, name, refused, rows, run, tables};
+use crate::database::DatabaseError;
+use crate::database::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
+use crate::dump::inspect::{self, Inspection};
+use crate::dump::{definer, literal};
+use crate::event::{Warning, Warnings};
+use crate::place::DatabaseAccess;
+use ::mysql::prelude::Queryable;
+use ::mysql::{Conn, Row, Value};
+use std::collections::BTreeMap;
+use std::io::{BufWriter, Write};
+
+/// Size at which an insert is closed and the next one begun, in bytes.
+const INSERT_SIZE: usize = 256 << 10;
+
+/// What every part begins with.
+pub const SESSION: &str = "SET NAMES utf8mb4;\nSET SESSION TIME_ZONE='+00:00';\nSET SESSION SQL_MODE='NO_AUTO_VALUE_ON_ZERO';\n\
+    SET SESSION FOREIGN_KEY_CHECKS=0;\nSET SESSION UNIQUE_CHECKS=0;\n";
+
+/// How a column is read and spelled.
+#[derive(Clone, Copy, PartialEq)]
+enum Spelling {
+    Number,
+    /// Read as the double that it is.
+    Float,
+    Text,
+    Bytes,
+}
+
+struct Column {
+    name: String,
+    spelling: Spelling,
+    generated: bool,
+}
+
+impl Column {
+    fn selected(&self) -> String {
+        match self.spelling {
+            Spelling::Float => format!("{}+0E0", name(&self.name)),
+            _ => name(&self.name),
+        }
+    }
+}
+
+/// A MySQL or MariaDB database at one moment.
+pub struct MysqlSnapshot {
+    conn: Conn,
+    columns: BTreeMap<String, Vec<Column>>,
+}
+
+impl MysqlSnapshot {
+    /// Connects and opens the snapshot.
+    pub fn open(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
+        let mut conn = connect(access)?;
+        for sql in [
+            "SET NAMES utf8mb4",
+            "SET SESSION TIME_ZONE='+00:00'",
+            "SET SESSION SQL_MODE=''",
+            "SET SESSION SQL_QUOTE_SHOW_CREATE=1",
+            // A slow target must not make the server give up on us.
+            "SET SESSION net_write_timeout=3600",
+            "SET SESSION wait_timeout=28800",
+            "SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
+            "START TRANSACTION WITH CONSISTENT SNAPSHOT",
+        ] {
+            run(&mut conn, sql)?;
+        }
+        let columns = columns(&mut conn)?;
+        Ok(MysqlSnapshot { conn, columns })
+    }
+}
+
+impl Snapshot for MysqlSnapshot {
+    fn server(&mut self) -> Result<String, DatabaseError> {
+        let version: Vec<String> = rows(&mut self.conn, "SELECT VERSION()")?;
+        let version = version.into_iter().next().unwrap_or_default();
+        let product = if version.to_ascii_lowercase().contains("maria") { "MariaDB" } else { "MySQL" };
+        Ok(format!("{product} {}", version.split('-').next().unwrap_or_default()))
+    }
+
+    fn session(&self) -> &'static str {
+        SESSION
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableFacts>, DatabaseError> {
+        let sql = "SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0), COALESCE(INDEX_LENGTH,0) \
+               FROM information_schema.TABLES \
+               WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE','SYSTEM VERSIONED') ORDER BY TABLE_NAME";
+        let found: Vec<(String, u64, u64, u64)> = rows(&mut self.conn, sql)?;
+        Ok(found.into_iter().map(|(name, rows, data, index)| TableFacts { name, rows, data, index }).collect())
+    }
+
+    fn before(&mut self, _: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        Ok(0)
+    }
+
+    fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
+        write_table(&mut self.conn, table, columns, with_rows, out)
+    }
+
+    fn after(
+        &mut self,
+        has: &dyn Fn(&str) -> bool,
+        out: &mut dyn DumpOut,
+        warnings: &mut Warnings<'_>,
+    ) -> Result<u64, DatabaseError> {
+        let sequences: Vec<String> = rows(
+            &mut self.conn,
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'SEQUENCE'",
+        )?;
+        for sequence in sequences {
+            let what = "a sequence was not written";
+            warnings.push(Warning::new(what, sequence, "make it on the target by hand: SHOW CREATE SEQUENCE shows how"));
+        }
+        write_others(&mut self.conn, has, out, warnings)
+    }
+}
+
+fn text(value: &Value) -> String {
+    match value {
+        Value::Bytes(b) => String::from_utf8_lossy(b).into_owned(),
+        _ => String::new(),
+    }
+}
+
+/// All columns of the database by table, in one question: thousands of tables would make thousands of them.
+fn columns(conn: &mut Conn) -> Result<BTreeMap<String, Vec<Column>>, DatabaseError> {
+    let sql = "SELECT TABLE_NAME, COLUMN_NAME, DATA_TYPE, EXTRA FROM information_schema.COLUMNS \
+               WHERE TABLE_SCHEMA = DATABASE() ORDER BY TABLE_NAME, ORDINAL_POSITION";
+    let mut out: BTreeMap<String, Vec<Column>> = BTreeMap::new();
+    for (table, column, kind, extra) in rows::<(String, String, String, String)>(conn, sql)? {
+        let spelling = match kind.to_ascii_lowercase().as_str() {
+            "tinyint" | "smallint" | "mediumint" | "int" | "bigint" | "decimal" | "double" | "year" => {
+                Spelling::Number
+            }
+            "float" => Spelling::Float,
+            "binary" | "varbinary" | "tinyblob" | "blob" | "mediumblob" | "longblob" | "bit" | "geometry"
+            | "point" | "linestring" | "polygon" | "multipoint" | "multilinestring" | "multipolygon"
+            | "geometrycollection" | "geomcollection" | "vector" => Spelling::Bytes,
+            _ => Spelling::Text,
+        };
+        let extra = extra.to_ascii_uppercase();
+        let generated = extra.contains("GENERATED") && !extra.contains("DEFAULT_GENERATED")
+            || matches!(extra.as_str(), "VIRTUAL" | "PERSISTENT");
+        out.entry(table).or_default().push(Column { name: column, spelling, generated });
+    }
+    Ok(out)
+}
+
+/// Writes one table: structure, and rows unless they are left out. Returns the number of rows written.
+fn write_table(
+    conn: &mut Conn,
+    table: &str,
+    columns: &[Column],
+    with_rows: bool,
+    out: &mut dyn DumpOut,
+) -> Result<u64, DatabaseError> {
+    let created: Vec<Row> = rows(conn, &format!("SHOW CREATE TABLE {}", name(table)))?;
+    let create = created.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
+    writeln!(out, "DROP TABLE IF EXISTS {};\n{create};", name(table))?;
+    if !with_rows {
+        return Ok(0);
+    }
+    let carried: Vec<&Column> = columns.iter().filter(|c| !c.generated).collect();
+    let names: Vec<String> = carried.iter().map(|c| name(&c.name)).collect();
+    let selected: Vec<String> = carried.iter().map(|c| c.selected()).collect();
+    let head = format!("INSERT INTO {} ({}) VALUES\n", name(table), names.join(","));
+    let sql = format!("SELECT {} FROM {}", selected.join(","), name(table));
+    let mut result = conn.query_iter(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+    let mut count = 0;
+    let mut buffer: Vec<u8> = Vec::with_capacity(INSERT_SIZE + 4096);
+    let Some(set) = result.iter() else { return Ok(0) };
+    for row in set {
+        let row = row.map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        if buffer.is_empty() {
+            buffer.extend_from_slice(head.as_bytes());
+        } else {
+            buffer.extend_from_slice(b",\n");
+        }
+        buffer.push(b'(');
+        for (i, column) in carried.iter().enumerate() {
+            if i > 0 {
+                buffer.push(b',');
+            }
+            write_value(&mut buffer, row.as_ref(i).unwrap_or(&Value::NULL), column.spelling);
+        }
+        buffer.push(b')');
+        count += 1;
+        if buffer.len() > INSERT_SIZE {
+            buffer.extend_from_slice(b";\n");
+            out.write_all(&buffer)?;
+            out.boundary()?;
+            buffer.clear();
+        }
+    }
+    if !buffer.is_empty() {
+        buffer.extend_from_slice(b";\n");
+        out.write_all(&buffer)?;
+    }
+    Ok(count)
+}
+
+fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling) {
+    match (value, spelling) {
+        (Value::Bytes(bytes), Spelling::Number | Spelling::Float) => out.extend_from_slice(bytes),
+        (Value::Bytes(bytes), Spelling::Bytes) if !bytes.is_empty() => literal::push_hex(out, bytes),
+        (Value::Bytes(bytes), _) if std::str::from_utf8(bytes).is_ok() => literal::push_quoted(out, bytes),
+        // Bytes that the column's charset does not allow: as they are.
+        (Value::Bytes(bytes), _) => literal::push_hex(out, bytes),
+        // Dates, times and numbers come as text from a text query.
+        _ => out.extend_from_slice(b"NULL"),
+    }
+}
+
+/// Takes the definer out of a statement: who loads it becomes the definer, on whatever server.
+fn nobodys(sql: &str) -> String {
+    let bytes = crate::edit::apply(sql.as_bytes(), &definer::edits(sql.as_bytes()));
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+/// Views, triggers, routines and events, in an order in which they can be created.
+fn write_others(
+    conn: &mut Conn,
+    has: &dyn Fn(&str) -> bool,
+    out: &mut dyn DumpOut,
+    warnings: &mut Warnings<'_>,
+) -> Result<u64, DatabaseError> {
+    let mut count = 0;
+    let mut views = Vec::new();
+    for view in rows::<String>(
+        conn,
+        "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()",
+    )? {
+        let shown: Vec<Row> = rows(conn, &format!("SHOW CREATE VIEW {}", name(&view)))?;
+        views.push((view, shown.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default()));
+    }
+    let missing: Vec<String> = tables(conn)?.into_iter().filter(|t| !has(t) && !views.iter().any(|(v, _)| v == t)).collect();
+    views.retain(|(view, sql)| {
+        let needs = missing.iter().find(|t| sql.contains(&name(t)));
+        if let Some(table) = needs {
+            let what = format!("the view {view} was not written: it needs the table {table}, which is left out");
+            warnings.push(Warning::new(what, "", ""));
+        }
+        needs.is_none()
+    });
+    while !views.is_empty() {
+        // A view comes after those that it names.
+        let free =
+            views.iter().position(|(v, sql)| !views.iter().any(|(o, _)| o != v && sql.contains(&name(o))));
+        let (_, sql) = views.remove(free.unwrap_or(0));
+        let sql = nobodys(&sql);
+        writeln!(out, "{sql};")?;
+        count += 1;
+    }
+    let kinds = [
+        (
+            "PROCEDURE",
+            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'",
+            2,
+        ),
+        (
+            "FUNCTION",
+            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'",
+            2,
+        ),
+        (
+            "TRIGGER",
+            "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_ORDER",
+            2,
+        ),
+        ("EVENT", "SELECT EVENT_NAME, '' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", 3),
+    ];
+    for (kind, list, column) in kinds {
+        for (item, on) in rows::<(String, String)>(conn, list)? {
+            if !on.is_empty() && !has(&on) {
+                continue;
+            }
+            let shown: Vec<Row> = rows(conn, &format!("SHOW CREATE {kind} {}", name(&item)))?;
+            let sql = shown.first().and_then(|r| r.as_ref(column)).map(text).unwrap_or_default();
+            if sql.is_empty() {
+                let what = format!("the {} {item} could not be read", kind.to_ascii_lowercase());
+                warnings.push(Warning::new(
+                    what,
+                    "",
+                    "ask for the right to see its definition, or carry it by hand",
+                ));
+                continue;
+            }
+            let sql = nobodys(&sql);
+            writeln!(out, "DELIMITER ;;\n{sql};;\nDELIMITER ;")?;
+            count += 1;
+        }
+    }
+    Ok(count)
+}
+
+/// Reads the whole database once to learn which hosts its content names.
+pub(super) fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
+    let (reader, writer) = std::io::pipe()?;
+    let inspecting = std::thread::spawn(move || inspect::inspect(reader, &[], true));
+    let written = (|| {
+        let mut out = Whole(BufWriter::with_capacity(1 << 16, writer));
+        let mut snapshot = MysqlSnapshot::open(access)?;
+        out.write_all(SESSION.as_bytes())?;
+        for table in snapshot.tables()? {
+            snapshot.table(&table.name, true, &mut out)?;
+        }
+        out.flush()?;
+        Ok::<(), DatabaseError>(())
+    })();
+    let found = inspecting.join().map_err(|_| std::io::Error::other("the reader of the content stopped"))?;
+    written?;
+    found.map_err(|e| DatabaseError::Io(std::io::Error::other(e.to_string())))
+}

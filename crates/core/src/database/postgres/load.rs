@@ -1,0 +1,326 @@
+//! Loads a dump into PostgreSQL in one transaction: it is all there or not at all. Only classes of statements that build this one
+//! database reach the server, each alone, by the protocol that takes no second statement.
+
+use super::{connect, name, refused, rows, run};
+use crate::database::DatabaseError;
+use crate::database::journal::Keeper;
+use crate::database::load::{Loaded, Loading, ended, of_dump};
+use crate::dump::dialect::Dialect;
+use crate::dump::row::{self, Value, ValueKind};
+use crate::dump::statement::Class;
+use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW};
+use crate::event::Warning;
+use crate::place::DatabaseAccess;
+use ::postgres::Client;
+use std::collections::BTreeMap;
+use std::io::{Read, Write};
+
+/// A connection into which dumps are loaded.
+pub struct PostgresLoader {
+    client: Client,
+    loaded: Loaded,
+}
+
+impl PostgresLoader {
+    /// Connects and begins the one transaction.
+    pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
+        let mut client = connect(access)?;
+        run(&mut client, "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false")?;
+        Ok(PostgresLoader { client, loaded: Loaded::default() })
+    }
+}
+
+impl Loading for PostgresLoader {
+    fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
+        let sql = "SELECT c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+                   WHERE c.relkind IN ('r','p','v','m','f','S') AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' \
+                   AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('e','a','i')) ORDER BY 1";
+        Ok(rows(&mut self.client, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
+    }
+
+    fn empty(&mut self) -> Result<(), DatabaseError> {
+        // Schemas hold everything else. What belongs to an extension goes with its schema and comes back with the dump.
+        let sql = "SELECT nspname::text FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT IN ('information_schema','public')";
+        for row in rows(&mut self.client, sql, &[])? {
+            run(&mut self.client, &format!("DROP SCHEMA {} CASCADE", name(&row.get::<_, String>(0))))?;
+        }
+        let things = [
+            ("SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, c.oid::regclass::text \
+              FROM pg_catalog.pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('v','m','r','p','S','f')", ""),
+            ("SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, p.oid::regprocedure::text FROM pg_catalog.pg_proc p WHERE p.pronamespace = 'public'::regnamespace", " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')"),
+            ("SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, t.oid::regtype::text FROM pg_catalog.pg_type t LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
+              WHERE t.typnamespace = 'public'::regnamespace AND (t.typtype IN ('e','d','r') OR c.relkind = 'c')", " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = t.oid AND d.deptype = 'e')"),
+        ];
+        for (sql, but) in things {
+            for row in rows(&mut self.client, &format!("{sql}{but}"), &[])? {
+                let (kind, thing): (String, String) = (row.get(0), row.get(1));
+                // Some go with what they belong to.
+                run(&mut self.client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
+            }
+        }
+        Ok(())
+    }
+
+    fn on(&mut self, _: usize, _: &[(String, String)], _: Box<dyn Keeper>) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+
+    fn go_on(&mut self, _: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
+        // The interrupted load was one transaction: nothing of it is there.
+        Ok(())
+    }
+
+    fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+        let mut source = Source::new(reader, WINDOW, None).map_err(of_dump)?;
+        if source.dialect() != Dialect::Postgres {
+            return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "PostgreSQL" });
+        }
+        // Rows of a block are handed on while they are read; the copy borrows the connection, so blocks are one loop each.
+        let mut chunk = crate::dump::stream::Chunk::default();
+        let mut block: Vec<u8> = Vec::new();
+        let mut sink = LoadSink { loader: self, head: String::new(), block: std::mem::take(&mut block), failure: None };
+        let read = (|| {
+            while source.next(&mut chunk)? {
+                for (_, piece, at) in chunk.pieces() {
+                    sink.piece(piece, at)?;
+                }
+                sink.pass_on().map_err(|e| sink.fail(e))?;
+            }
+            Ok(())
+        })();
+        let failure = sink.failure.take();
+        ended(failure, read.map(|()| source.ending()))
+    }
+
+    fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
+        for (table, sent) in self.loaded.rows.clone() {
+            let there = rows(&mut self.client, &format!("SELECT count(*) FROM {table}"), &[])?;
+            let there = there.first().map_or(0, |r| u64::try_from(r.get::<_, i64>(0)).unwrap_or_default());
+            if there != sent {
+                self.loaded.differing.push((table, sent, there));
+            }
+        }
+        run(&mut self.client, "COMMIT")?;
+        Ok(self.loaded)
+    }
+}
+
+struct LoadSink<'l> {
+    loader: &'l mut PostgresLoader,
+    /// The copy at hand; empty outside of one.
+    head: String,
+    /// Rows of it that are not sent yet.
+    block: Vec<u8>,
+    failure: Option<DatabaseError>,
+}
+
+/// Rows are sent when so many bytes have come together.
+const BLOCK: usize = 4 << 20;
+
+impl LoadSink<'_> {
+    fn fail(&mut self, error: DatabaseError) -> DumpError {
+        let told = error.to_string();
+        self.failure = Some(error);
+        DumpError::Sink(told.into())
+    }
+
+    /// Sends the rows that have come together.
+    fn pass_on(&mut self) -> Result<(), DatabaseError> {
+        if self.block.len() < BLOCK {
+            return Ok(());
+        }
+        self.send_block()
+    }
+
+    fn send_block(&mut self) -> Result<(), DatabaseError> {
+        if self.block.is_empty() {
+            return Ok(());
+        }
+        let block = std::mem::take(&mut self.block);
+        let head = self.head.as_str();
+        let wrong = |e| refused(e, 0, head.as_bytes());
+        let mut writer = self.loader.client.copy_in(head).map_err(wrong)?;
+        writer.write_all(&block).map_err(|e| DatabaseError::Lost(Box::new(e)))?;
+        writer.finish().map_err(wrong)?;
+        self.block = block;
+        self.block.clear();
+        Ok(())
+    }
+
+    fn run(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
+        let Ok(text) = std::str::from_utf8(body) else {
+            let what = "the statement holds text that is not UTF-8".into();
+            return Err(DatabaseError::Forbidden { line, what });
+        };
+        self.loader.client.execute(text, &[]).map(drop).map_err(|e| refused(e, line, body))
+    }
+
+    fn whole(&mut self, body: &[u8], at: At<'_>) -> Result<(), DatabaseError> {
+        let line = at.line;
+        let text = String::from_utf8_lossy(body);
+        let lower = text.to_ascii_lowercase();
+        let words: Vec<&str> = lower.split(|c: char| c.is_ascii_whitespace() || c == '(').filter(|w| !w.is_empty()).take(12).collect();
+        let word = |n: usize| words.get(n).copied().unwrap_or_default();
+        let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
+        match &at.statement.class {
+            Class::Transaction | Class::Empty => Ok(()),
+            Class::CreateTable if word(1) == "foreign" => forbidden("a foreign table would reach outside of the database".into()),
+            Class::AlterTable if words.contains(&"owner") && words.contains(&"to") => Ok(()),
+            Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex | Class::CreateView | Class::CreateTrigger => {
+                self.run(body, line)
+            }
+            Class::CreateRoutine => {
+                let language = lower.split("language ").nth(1).unwrap_or_default().trim_start_matches(['\'', '"']);
+                let language: String = language.chars().take_while(char::is_ascii_alphanumeric).collect();
+                if !matches!(language.as_str(), "sql" | "plpgsql" | "") {
+                    return forbidden(format!("a function in {language} could reach outside of the database"));
+                }
+                self.run(body, line)
+            }
+            Class::DropOther => self.run(body, line),
+            Class::Insert => {
+                if lower.contains("select") {
+                    return forbidden("an insert that reads from elsewhere is not loaded".into());
+                }
+                self.run(body, line)
+            }
+            Class::Set => match word(1) {
+                "statement_timeout" | "lock_timeout" | "idle_in_transaction_session_timeout" | "transaction_timeout" | "default_table_access_method"
+                | "default_tablespace" | "row_security" | "default_with_oids" => Ok(()),
+                "client_encoding" if !lower.contains("utf8") => forbidden("the dump is not written in UTF-8; export it again as UTF-8".into()),
+                "client_encoding" | "standard_conforming_strings" | "check_function_bodies" | "xmloption" | "client_min_messages" | "search_path"
+                | "timezone" | "datestyle" | "intervalstyle" | "escape_string_warning" => self.run(body, line),
+                other => forbidden(format!("SET {other} is no setting of a dump")),
+            },
+            Class::Other(first) => {
+                let first = first.to_ascii_lowercase();
+                match (first.as_str(), word(1)) {
+                    ("select", function) if matches!(function, "pg_catalog.set_config" | "pg_catalog.setval" | "setval" | "set_config") && one_call(&lower) => {
+                        self.loader.client.query(text.as_ref(), &[]).map(drop).map_err(|e| refused(e, line, body))
+                    }
+                    ("create", "extension") => self.extension(body, line),
+                    ("create", "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged") => self.run(body, line),
+                    ("alter", "sequence" | "type" | "domain" | "index" | "view" | "materialized" | "schema" | "function" | "procedure") => {
+                        if words.contains(&"owner") { Ok(()) } else { self.run(body, line) }
+                    }
+                    ("alter", "default") => Ok(()),
+                    ("comment", _) if word(2) == "extension" => Ok(()),
+                    ("comment", _) => self.run(body, line),
+                    ("refresh", "materialized") => self.run(body, line),
+                    _ => forbidden(format!("{} {} is no statement of a site's dump", first.to_uppercase(), word(1).to_uppercase())),
+                }
+            }
+            Class::Database if word(1) == "schema" => self.run(body, line),
+            other => forbidden(format!("{other:?} is no statement of a site's dump")),
+        }
+    }
+
+    /// An extension that the account may not make is said and passed over.
+    fn extension(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
+        run(&mut self.loader.client, "SAVEPOINT extension")?;
+        if let Err(e) = self.run(body, line) {
+            run(&mut self.loader.client, "ROLLBACK TO extension")?;
+            let what = format!("{} was refused: {}", String::from_utf8_lossy(body).trim(), crate::database::told(&e));
+            let cure = "ask the server's admin to make the extension, if the site needs it";
+            self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
+        }
+        Ok(())
+    }
+
+    fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
+        let line = at.line;
+        match piece {
+            Piece::CutOff(_) | Piece::Between(_) if at.statement.class == Class::Copy => Ok(()),
+            Piece::CutOff(_) => Ok(()),
+            Piece::Gap(text) => client_command(text, line),
+            Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
+            Piece::InsertHead(head) => {
+                let text = String::from_utf8_lossy(head).trim().trim_end_matches(';').to_string();
+                if at.statement.class == Class::Copy {
+                    let upper = text.to_ascii_uppercase();
+                    if !upper.ends_with("FROM STDIN") {
+                        return Err(DatabaseError::Forbidden { line, what: "a copy from elsewhere is not loaded".into() });
+                    }
+                    // A copy may be cut in several: with no freezing it means the same.
+                    self.head = text;
+                } else {
+                    self.head = String::new();
+                    self.block = head.to_vec();
+                }
+                Ok(())
+            }
+            Piece::Rows(rows) => {
+                let table = full_name(at);
+                *self.loader.loaded.rows.entry(table).or_default() += rows.count() as u64;
+                if at.statement.class != Class::Copy {
+                    let mut values = Vec::new();
+                    rows.each().try_for_each(|row| plain_values(row, at, &mut values))?;
+                } else if self.block.last().is_some_and(|b| *b != b'\n') {
+                    self.block.push(b'\n');
+                }
+                self.block.extend_from_slice(rows.bytes);
+                Ok(())
+            }
+            Piece::Between(bytes) => {
+                self.block.extend_from_slice(bytes);
+                Ok(())
+            }
+            Piece::Tail { bytes, delimiter } => {
+                if at.statement.class == Class::Copy {
+                    return self.send_block();
+                }
+                self.block.extend_from_slice(&bytes[..bytes.len() - delimiter]);
+                let statement = std::mem::take(&mut self.block);
+                self.run(&statement, line)
+            }
+        }
+    }
+}
+
+/// Refuses a row that calls functions or asks questions.
+fn plain_values(row: &[u8], at: At<'_>, values: &mut Vec<Value>) -> Result<(), DatabaseError> {
+    row::cut(row, at.quoting, values);
+    for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
+        let text = String::from_utf8_lossy(&row[value.span.clone()]).to_ascii_lowercase();
+        if text.contains('(') && !text.contains("::") || text.contains("select") {
+            let what = format!("the row calls {}()", text.split('(').next().unwrap_or_default().trim());
+            return Err(DatabaseError::Forbidden { line: at.line, what });
+        }
+    }
+    Ok(())
+}
+
+/// The table of a statement in full, quoted.
+fn full_name(at: At<'_>) -> String {
+    let table = name(at.statement.name.as_deref().unwrap_or_default());
+    match &at.statement.qualifier {
+        Some(schema) => format!("{}.{table}", name(schema)),
+        None => table,
+    }
+}
+
+/// Says whether a `SELECT` is one call with plain arguments and nothing else.
+fn one_call(lower: &str) -> bool {
+    let Some((_, arguments)) = lower.split_once('(') else { return false };
+    let Some(arguments) = arguments.trim_end().strip_suffix(')') else { return false };
+    !arguments.contains(['(', ';']) && !arguments.contains("select")
+}
+
+/// Refuses lines that speak to the client, but for those that the server's own dump program writes around a dump.
+fn client_command(text: &[u8], line: u64) -> Result<(), DatabaseError> {
+    for (at, bytes) in text.split(|b| *b == b'\n').enumerate() {
+        let Some(command) = bytes.trim_ascii().strip_prefix(b"\\") else { continue };
+        let word: String = command.iter().take_while(|b| b.is_ascii_alphabetic()).map(|b| char::from(*b)).collect();
+        if !matches!(word.as_str(), "restrict" | "unrestrict") && command != b"." {
+            let line = line + at as u64;
+            return Err(DatabaseError::Forbidden { line, what: format!("\\{word} is a command for a client, no statement") });
+        }
+    }
+    Ok(())
+}
+
+impl Sink for LoadSink<'_> {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        self.take(piece, at).map_err(|e| self.fail(e))
+    }
+}

@@ -1,0 +1,347 @@
+//! Reads a PostgreSQL database out in one consistent snapshot: structure from the catalogue, in the server's own words where it has
+//! them (`pg_get_…def`), rows by `COPY`, whose text goes through as it comes.
+//!
+//! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
+//! names everything in full.
+
+use super::{connect, name, quoted, refused, rows, run};
+use crate::database::DatabaseError;
+use crate::database::snapshot::{DumpOut, Snapshot, TableFacts};
+use crate::event::{Warning, Warnings};
+use crate::place::DatabaseAccess;
+use ::postgres::Client;
+use std::collections::BTreeMap;
+use std::io::BufRead;
+
+/// Size at which a block of rows is closed where the dump is written in parts, in bytes.
+const BLOCK: u64 = 256 << 10;
+
+const SESSION: &str = "SET statement_timeout = 0;\nSET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\n\
+    SELECT pg_catalog.set_config('search_path', '', false);\nSET check_function_bodies = false;\nSET client_min_messages = warning;\n";
+
+/// Schemas that hold a site's things.
+const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
+
+/// A thing that belongs to an extension comes with it.
+const NO_EXTENSION: &str = "NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = ";
+
+/// A table as it is known to its catalogue.
+struct Known {
+    oid: u32,
+    /// Name in full, quoted.
+    full: String,
+    /// `r` for a table, `p` for one that is cut into partitions.
+    kind: String,
+}
+
+/// A PostgreSQL database at one moment.
+pub struct PostgresSnapshot {
+    client: Client,
+    tables: BTreeMap<String, Known>,
+}
+
+impl PostgresSnapshot {
+    /// Connects and opens the snapshot.
+    pub fn open(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
+        let mut client = connect(access)?;
+        run(
+            &mut client,
+            "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_catalog.set_config('search_path', 'pg_catalog', true); \
+             SET LOCAL DateStyle = 'ISO'; SET LOCAL IntervalStyle = 'postgres'; SET LOCAL TimeZone = 'UTC'; SET LOCAL extra_float_digits = 1; \
+             SET LOCAL bytea_output = 'hex'; SET LOCAL statement_timeout = 0; SET LOCAL client_encoding = 'UTF8'",
+        )?;
+        Ok(PostgresSnapshot { client, tables: BTreeMap::new() })
+    }
+
+    fn texts(&mut self, sql: &str) -> Result<Vec<String>, DatabaseError> {
+        Ok(rows(&mut self.client, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
+    }
+
+    fn known(&self, table: &str) -> Result<&Known, DatabaseError> {
+        self.tables.get(table).ok_or_else(|| DatabaseError::Io(std::io::Error::other(format!("no table {table}"))))
+    }
+
+    fn sequences(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        // Those of identity columns come with their columns.
+        let sql = format!(
+            "SELECT format('CREATE SEQUENCE %I.%I AS %s START WITH %s INCREMENT BY %s MINVALUE %s MAXVALUE %s CACHE %s%s', n.nspname, c.relname, \
+               format_type(s.seqtypid, NULL), s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, CASE WHEN s.seqcycle THEN ' CYCLE' ELSE '' END) \
+             FROM pg_sequence s JOIN pg_class c ON c.oid = s.seqrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE {OURS} AND {NO_EXTENSION} c.oid AND d.deptype IN ('i','e')) ORDER BY n.nspname, c.relname"
+        );
+        let found = self.texts(&sql)?;
+        for statement in &found {
+            writeln!(out, "{statement};")?;
+        }
+        Ok(found.len() as u64)
+    }
+
+    /// Functions; those whose arguments or results are rows of a table come after the tables.
+    fn functions(&mut self, of_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let sql = format!(
+            "SELECT pg_get_functiondef(p.oid) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace \
+             WHERE {OURS} AND p.prokind IN ('f','p') AND {NO_EXTENSION} p.oid AND d.deptype = 'e') \
+             AND {} EXISTS (SELECT FROM pg_type t JOIN pg_class c ON c.oid = t.typrelid WHERE c.relkind IN ('r','p','v','m') \
+               AND (t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) OR t.oid = ANY(COALESCE(p.proallargtypes, '{{}}')))) ORDER BY p.oid",
+            if of_rows { "" } else { "NOT" }
+        );
+        let found = self.texts(&sql)?;
+        for statement in &found {
+            writeln!(out, "{};", statement.trim_end())?;
+        }
+        Ok(found.len() as u64)
+    }
+
+    fn create_table(&mut self, oid: u32, full: &str, kind: &str) -> Result<String, DatabaseError> {
+        let parents = rows(
+            &mut self.client,
+            "SELECT format('%I.%I', n.nspname, p.relname), pg_get_expr(c.relpartbound, c.oid) FROM pg_class c JOIN pg_inherits i ON i.inhrelid = c.oid \
+             JOIN pg_class p ON p.oid = i.inhparent JOIN pg_namespace n ON n.oid = p.relnamespace WHERE c.oid = $1 ORDER BY i.inhseqno",
+            &[&oid],
+        )?;
+        if let Some((parent, Some(bound))) = parents.first().map(|r| (r.get::<_, String>(0), r.get::<_, Option<String>>(1))) {
+            return Ok(format!("CREATE TABLE {full} PARTITION OF {parent} {bound}{}", self.by(oid, kind)?));
+        }
+        let columns = rows(
+            &mut self.client,
+            "SELECT quote_ident(a.attname), format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(d.adbin, d.adrelid), a.attidentity::text, \
+               a.attgenerated::text, CASE WHEN a.attcollation <> t.typcollation THEN format(' COLLATE %I.%I', cn.nspname, co.collname) ELSE '' END, \
+               (SELECT format('START WITH %s INCREMENT BY %s MINVALUE %s MAXVALUE %s CACHE %s%s', s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, \
+                  CASE WHEN s.seqcycle THEN ' CYCLE' ELSE '' END) FROM pg_depend x JOIN pg_sequence s ON s.seqrelid = x.objid \
+                  WHERE x.refobjid = a.attrelid AND x.refobjsubid = a.attnum AND x.deptype = 'i' AND x.classid = 'pg_class'::regclass) \
+             FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
+             LEFT JOIN pg_collation co ON co.oid = a.attcollation LEFT JOIN pg_namespace cn ON cn.oid = co.collnamespace \
+             WHERE a.attrelid = $1 AND a.attnum > 0 AND NOT a.attisdropped AND a.attislocal ORDER BY a.attnum",
+            &[&oid],
+        )?;
+        let mut lines = Vec::new();
+        for row in columns {
+            let (column, kind, collate): (String, String, String) = (row.get(0), row.get(1), row.get(6));
+            let (not_null, default): (bool, Option<String>) = (row.get(2), row.get(3));
+            let (identity, generated): (String, String) = (row.get(4), row.get(5));
+            let mut line = format!("    {column} {kind}{collate}");
+            match (identity.as_str(), generated.as_str(), default) {
+                ("a" | "d", ..) => {
+                    let when = if identity == "a" { "ALWAYS" } else { "BY DEFAULT" };
+                    let options: Option<String> = row.get(7);
+                    line.push_str(&format!(" GENERATED {when} AS IDENTITY ({})", options.unwrap_or_default()));
+                }
+                (_, "s", Some(expression)) => line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) STORED")),
+                (_, "v", Some(expression)) => line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) VIRTUAL")),
+                (_, _, Some(expression)) => line.push_str(&format!(" DEFAULT {expression}")),
+                _ => {}
+            }
+            if not_null {
+                line.push_str(" NOT NULL");
+            }
+            lines.push(line);
+        }
+        let parents: Vec<String> = parents.iter().map(|r| r.get(0)).collect();
+        let inherits = if parents.is_empty() { String::new() } else { format!("\nINHERITS ({})", parents.join(", ")) };
+        let unlogged = rows(&mut self.client, "SELECT relpersistence = 'u' FROM pg_class WHERE oid = $1", &[&oid])?;
+        let unlogged = if unlogged.first().is_some_and(|r| r.get(0)) { "UNLOGGED " } else { "" };
+        Ok(format!("CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}", lines.join(",\n"), self.by(oid, kind)?))
+    }
+
+    fn by(&mut self, oid: u32, kind: &str) -> Result<String, DatabaseError> {
+        if kind != "p" {
+            return Ok(String::new());
+        }
+        let key = rows(&mut self.client, "SELECT pg_get_partkeydef($1::oid)", &[&oid])?;
+        Ok(format!("\nPARTITION BY {}", key.first().map(|r| r.get::<_, String>(0)).unwrap_or_default()))
+    }
+}
+
+impl Snapshot for PostgresSnapshot {
+    fn server(&mut self) -> Result<String, DatabaseError> {
+        let version = self.texts("SELECT current_setting('server_version')")?;
+        Ok(format!("PostgreSQL {}", version.first().and_then(|v| v.split(' ').next()).unwrap_or_default()))
+    }
+
+    fn session(&self) -> &'static str {
+        SESSION
+    }
+
+    fn tables(&mut self) -> Result<Vec<TableFacts>, DatabaseError> {
+        // Parents of partitions come before these: by how often a table is a child, and by that of its parents.
+        let sql = format!(
+            "WITH RECURSIVE depth AS (SELECT c.oid, 0 AS n FROM pg_class c WHERE NOT EXISTS (SELECT FROM pg_inherits i WHERE i.inhrelid = c.oid) \
+               UNION ALL SELECT i.inhrelid, depth.n + 1 FROM pg_inherits i JOIN depth ON depth.oid = i.inhparent) \
+             SELECT c.oid, n.nspname::text, c.relname::text, c.relkind::text, GREATEST(c.reltuples, 0)::int8, \
+               pg_table_size(c.oid), pg_indexes_size(c.oid), max(depth.n) \
+             FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN depth ON depth.oid = c.oid \
+             WHERE c.relkind IN ('r','p') AND c.relpersistence <> 't' AND {OURS} AND {NO_EXTENSION} c.oid AND d.deptype = 'e') \
+             GROUP BY 1, 2, 3, 4, 5 ORDER BY max(depth.n), n.nspname <> 'public', n.nspname, c.relname"
+        );
+        let mut out = Vec::new();
+        for row in rows(&mut self.client, &sql, &[])? {
+            let (schema, table): (String, String) = (row.get(1), row.get(2));
+            let full = format!("{}.{}", ident(&schema), ident(&table));
+            let shown = if schema == "public" { table } else { format!("{schema}.{table}") };
+            self.tables.insert(shown.clone(), Known { oid: row.get(0), full, kind: row.get(3) });
+            let number = |at: usize| u64::try_from(row.get::<_, i64>(at)).unwrap_or_default();
+            out.push(TableFacts { name: shown, rows: number(4), data: number(5), index: number(6) });
+        }
+        Ok(out)
+    }
+
+    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let schemas = format!("SELECT format('CREATE SCHEMA %I', n.nspname) FROM pg_namespace n WHERE {OURS} AND n.nspname <> 'public' ORDER BY 1");
+        let extensions = "SELECT format('CREATE EXTENSION IF NOT EXISTS %I WITH SCHEMA %I', e.extname, n.nspname) FROM pg_extension e \
+             JOIN pg_namespace n ON n.oid = e.extnamespace WHERE e.extname <> 'plpgsql' ORDER BY 1";
+        let types = format!(
+            "SELECT CASE t.typtype \
+               WHEN 'e' THEN format('CREATE TYPE %I.%I AS ENUM (%s)', n.nspname, t.typname, (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)) \
+               WHEN 'd' THEN format('CREATE DOMAIN %I.%I AS %s%s%s%s', n.nspname, t.typname, format_type(t.typbasetype, t.typtypmod), COALESCE(' DEFAULT ' || t.typdefault, ''), CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END, \
+                 COALESCE((SELECT string_agg(format(' CONSTRAINT %I %s', k.conname, pg_get_constraintdef(k.oid)), '' ORDER BY k.conname) FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c'), '')) \
+               WHEN 'r' THEN format('CREATE TYPE %I.%I AS RANGE (SUBTYPE = %s)', n.nspname, t.typname, (SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid)) \
+               ELSE format('CREATE TYPE %I.%I AS (%s)', n.nspname, t.typname, (SELECT string_agg(format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped)) END \
+             FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid \
+             WHERE {OURS} AND (t.typtype IN ('e','d','r') OR t.typtype = 'c' AND c.relkind = 'c') AND {NO_EXTENSION} t.oid AND d.deptype = 'e') \
+             ORDER BY t.oid"
+        );
+        let mut count = 0;
+        for sql in [schemas.as_str(), extensions, types.as_str()] {
+            for statement in self.texts(sql)? {
+                writeln!(out, "{statement};")?;
+                count += 1;
+            }
+        }
+        count += self.sequences(out)?;
+        count += self.functions(false, out)?;
+        Ok(count)
+    }
+
+    fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let known = self.known(table)?;
+        let (oid, full, kind) = (known.oid, known.full.clone(), known.kind.clone());
+        let create = self.create_table(oid, &full, &kind)?;
+        writeln!(out, "{create};")?;
+        if !with_rows || kind == "p" {
+            return Ok(0);
+        }
+        let sql = "SELECT quote_ident(attname) FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
+        let columns: Vec<String> = rows(&mut self.client, sql, &[&oid])?.into_iter().map(|r| r.get(0)).collect();
+        let list = format!("{full} ({})", columns.join(", "));
+        let head = format!("COPY {list} FROM stdin;\n");
+        let sql = format!("COPY {list} TO STDOUT");
+        let mut reader = self.client.copy_out(sql.as_str()).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        out.write_all(head.as_bytes())?;
+        let (mut count, mut in_block) = (0, 0);
+        // The library hands on one message after the other, and a message is one row.
+        loop {
+            let text = reader.fill_buf().map_err(|e| DatabaseError::Lost(Box::new(e)))?;
+            if text.is_empty() {
+                break;
+            }
+            out.write_all(text)?;
+            let (len, lines) = (text.len(), memchr::memchr_iter(b'\n', text).count() as u64);
+            let ends = text.ends_with(b"\n");
+            (count, in_block) = (count + lines, in_block + len as u64);
+            reader.consume(len);
+            if ends && in_block > BLOCK && out.splits() {
+                out.write_all(b"\\.\n\n")?;
+                out.boundary()?;
+                out.write_all(head.as_bytes())?;
+                in_block = 0;
+            }
+        }
+        out.write_all(b"\\.\n\n")?;
+        Ok(count)
+    }
+
+    fn after(
+        &mut self,
+        has: &dyn Fn(&str) -> bool,
+        out: &mut dyn DumpOut,
+        warnings: &mut Warnings<'_>,
+    ) -> Result<u64, DatabaseError> {
+        let mut count = 0;
+        let missing: Vec<u32> = self.tables.iter().filter(|(t, _)| !has(t)).map(|(_, k)| k.oid).collect();
+        let left = missing.iter().map(u32::to_string).chain(["0".to_string()]).collect::<Vec<_>>().join(",");
+        let own = |of: &str| format!("{OURS} AND {of} NOT IN ({left}) AND {NO_EXTENSION} {of} AND d.deptype = 'e')");
+        let last = format!(
+            "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND {OURS} \
+             AND {NO_EXTENSION} c.oid AND (d.deptype = 'e' OR d.refobjid IN ({left}))) ORDER BY 1"
+        );
+        for sequence in self.texts(&last)? {
+            let row = rows(&mut self.client, &format!("SELECT last_value, is_called FROM {sequence}"), &[])?;
+            if let Some(row) = row.first() {
+                let (value, called): (i64, bool) = (row.get(0), row.get(1));
+                writeln!(out, "SELECT pg_catalog.setval({}, {value}, {called});", quoted(&sequence))?;
+            }
+        }
+        let owned = format!(
+            "SELECT format('ALTER SEQUENCE %I.%I OWNED BY %I.%I.%I', n.nspname, s.relname, n.nspname, c.relname, a.attname) FROM pg_depend d \
+             JOIN pg_class s ON s.oid = d.objid AND s.relkind = 'S' JOIN pg_class c ON c.oid = d.refobjid JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = d.refobjsubid \
+             JOIN pg_namespace n ON n.oid = c.relnamespace WHERE d.deptype = 'a' AND {OURS} AND c.oid NOT IN ({left}) ORDER BY 1"
+        );
+        let constraints = format!(
+            "SELECT format('ALTER TABLE %s%I.%I ADD CONSTRAINT %I %s', CASE WHEN c.relkind = 'p' OR k.contype <> 'f' THEN '' ELSE 'ONLY ' END, n.nspname, c.relname, k.conname, pg_get_constraintdef(k.oid)) \
+             FROM pg_constraint k JOIN pg_class c ON c.oid = k.conrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE k.contype IN ('p','u','x','c','f') AND k.conparentid = 0 AND k.conislocal AND (k.confrelid = 0 OR k.confrelid NOT IN ({left})) AND {} \
+             ORDER BY CASE k.contype WHEN 'p' THEN 0 WHEN 'u' THEN 1 WHEN 'f' THEN 9 ELSE 2 END, n.nspname, c.relname, k.conname",
+            own("c.oid")
+        );
+        let indexes = format!(
+            "SELECT pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE c.relkind IN ('r','p') AND NOT EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p','u','x')) \
+             AND NOT EXISTS (SELECT FROM pg_inherits h WHERE h.inhrelid = i.indexrelid) AND {} ORDER BY n.nspname, c.relname, x.relname",
+            own("c.oid")
+        );
+        let views = format!(
+            "SELECT format('CREATE %sVIEW %I.%I AS %s', CASE WHEN c.relkind = 'm' THEN 'MATERIALIZED ' ELSE '' END, n.nspname, c.relname, rtrim(pg_get_viewdef(c.oid), ';')) \
+             FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('v','m') AND {} \
+             AND NOT EXISTS (SELECT FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE r.ev_class = c.oid AND x.refobjid IN ({left})) ORDER BY c.oid",
+            own("c.oid")
+        );
+        let view_indexes = format!(
+            "SELECT pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'm' AND {} ORDER BY i.indexrelid",
+            own("c.oid")
+        );
+        let triggers = format!(
+            "SELECT pg_get_triggerdef(t.oid) FROM pg_trigger t JOIN pg_class c ON c.oid = t.tgrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE NOT t.tgisinternal AND t.tgparentid = 0 AND {} ORDER BY n.nspname, c.relname, t.tgname",
+            own("c.oid")
+        );
+        let comments = format!(
+            "SELECT format('COMMENT ON %s %I.%I%s IS %L', CASE WHEN x.objsubid > 0 THEN 'COLUMN' WHEN c.relkind = 'v' THEN 'VIEW' WHEN c.relkind = 'm' THEN 'MATERIALIZED VIEW' ELSE 'TABLE' END, n.nspname, c.relname, \
+               COALESCE('.' || quote_ident(a.attname), ''), x.description) FROM pg_description x JOIN pg_class c ON c.oid = x.objoid AND x.classoid = 'pg_class'::regclass JOIN pg_namespace n ON n.oid = c.relnamespace \
+             LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = x.objsubid AND x.objsubid > 0 WHERE c.relkind IN ('r','p','v','m') AND {} ORDER BY n.nspname, c.relname, x.objsubid",
+            own("c.oid")
+        );
+        for sql in [owned, constraints, indexes] {
+            for statement in self.texts(&sql)? {
+                writeln!(out, "{statement};")?;
+            }
+        }
+        count += self.functions(true, out)?;
+        for sql in [views, view_indexes, triggers, comments] {
+            for statement in self.texts(&sql)? {
+                writeln!(out, "{statement};")?;
+                count += 1;
+            }
+        }
+        // What is rare in a site's database and is not written is said.
+        let rest = format!(
+            "SELECT 'the aggregate ' || p.oid::regprocedure::text FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE {OURS} AND p.prokind IN ('a','w') AND {NO_EXTENSION} p.oid AND d.deptype = 'e') \
+             UNION ALL SELECT 'the foreign table ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'f' AND {OURS} \
+             UNION ALL SELECT 'row security of ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relrowsecurity AND {OURS} \
+             UNION ALL SELECT 'rules of ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r','p') AND c.relhasrules AND {OURS} \
+             UNION ALL SELECT 'large objects' WHERE EXISTS (SELECT FROM pg_largeobject_metadata)"
+        );
+        for what in self.texts(&rest)? {
+            warnings.push(Warning::new(format!("{what}: not written"), "", "carry it by hand if the site needs it"));
+        }
+        Ok(count)
+    }
+}
+
+/// Quotes a name where it needs quotes.
+fn ident(plain: &str) -> String {
+    let mut letters = plain.chars();
+    let plain_start = letters.next().is_some_and(|c| c.is_ascii_lowercase() || c == '_');
+    let simple = plain_start && letters.all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+    // A key word needs quotes as well: they do no harm to any other name.
+    if simple && plain.contains('_') { plain.to_string() } else { name(plain) }
+}

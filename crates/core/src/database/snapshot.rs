@@ -1,0 +1,91 @@
+//! A database as it was at one moment, of whichever engine: what it holds, and each table as SQL that loads anywhere.
+
+use super::{DatabaseError, mysql, postgres, sqlite};
+use crate::event::Warnings;
+use crate::place::{DatabaseAccess, Engine};
+use serde::Serialize;
+use std::io::Write;
+
+/// What a table holds, as the server tells it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct TableFacts {
+    /// Name.
+    pub name: String,
+    /// Rows; an estimate on most servers.
+    pub rows: u64,
+    /// Bytes of the rows.
+    pub data: u64,
+    /// Bytes of the indexes.
+    pub index: u64,
+}
+
+impl TableFacts {
+    /// Returns rows and indexes together, in bytes.
+    pub fn bytes(&self) -> u64 {
+        self.data + self.index
+    }
+}
+
+/// Where a dump goes.
+pub trait DumpOut: Write {
+    /// Says that a statement has ended and another may begin elsewhere.
+    fn boundary(&mut self) -> std::io::Result<()>;
+    /// Says whether boundaries matter, so that long statements should be cut.
+    fn splits(&self) -> bool {
+        false
+    }
+}
+
+/// A writer that takes everything in one piece.
+pub struct Whole<W>(pub W);
+
+impl<W: Write> Write for Whole<W> {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        self.0.write(buf)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl<W: Write> DumpOut for Whole<W> {
+    fn boundary(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A consistent view of a database, held by one connection. The user's own rights on the database are enough, and nobody is locked out.
+pub trait Snapshot: Send {
+    /// Product and version, as the server says it.
+    fn server(&mut self) -> Result<String, DatabaseError>;
+    /// Settings that every text of it has to begin with.
+    fn session(&self) -> &'static str;
+    /// What every text of it has to end with.
+    fn closing(&self) -> &'static str {
+        ""
+    }
+    /// All tables with rows of their own, in the order in which they are written.
+    fn tables(&mut self) -> Result<Vec<TableFacts>, DatabaseError>;
+    /// Writes what tables need: types, sequences. Returns how many things were written.
+    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
+    /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.
+    fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
+    /// Writes what needs the tables that `has` names: views, triggers, routines, events. Returns how many things were written.
+    fn after(
+        &mut self,
+        has: &dyn Fn(&str) -> bool,
+        out: &mut dyn DumpOut,
+        warnings: &mut Warnings<'_>,
+    ) -> Result<u64, DatabaseError>;
+}
+
+/// Opens a snapshot.
+pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
+    match access.engine {
+        Engine::Mysql => Ok(Box::new(mysql::read::MysqlSnapshot::open(access)?)),
+        Engine::Postgres => Ok(Box::new(postgres::read::PostgresSnapshot::open(access)?)),
+        Engine::Sqlite => Ok(Box::new(sqlite::SqliteSnapshot::open(access)?)),
+        other => Err(DatabaseError::NotSpoken(other.name())),
+    }
+}

@@ -1,0 +1,43 @@
+//! Tries a database before work: does it answer, who is it, and what may the user do there.
+
+use super::{DatabaseError, mysql, postgres, sqlite};
+use crate::place::{DatabaseAccess, Engine};
+use serde::Serialize;
+
+/// What a trial found.
+#[derive(Debug, Default, Serialize)]
+pub struct Trial {
+    /// Product and version.
+    pub server: String,
+    /// Whether the connection is encrypted.
+    pub encrypted: bool,
+    /// Tables and views in the database.
+    pub tables: u64,
+    /// What the user may do.
+    pub rights: Vec<Right>,
+}
+
+/// Something that a user may or may not do.
+#[derive(Debug, Serialize)]
+pub struct Right {
+    /// What.
+    pub what: String,
+    /// Whether it is granted.
+    pub granted: bool,
+}
+
+impl Right {
+    pub(super) fn new(what: &str, granted: bool) -> Self {
+        Right { what: what.into(), granted }
+    }
+}
+
+/// Tries a database.
+pub fn attempt(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+    match access.engine {
+        Engine::Mysql => mysql::trial(access),
+        Engine::Postgres => postgres::trial(access),
+        Engine::Sqlite => sqlite::trial(access),
+        other => Err(DatabaseError::NotSpoken(other.name())),
+    }
+}
