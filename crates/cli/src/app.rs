@@ -1,6 +1,8 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
-use crate::commands::{clone, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace};
+use crate::commands::{
+    clone, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace, undo,
+};
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
@@ -49,6 +51,7 @@ enum Command {
     Systems(systems::SystemsArgs),
     Demo(demo::DemoArgs),
     Logbook(logbook::LogbookArgs),
+    Undo(undo::UndoArgs),
 }
 
 /// Parses the arguments, runs the command and prints its error, if any.
@@ -67,6 +70,7 @@ pub fn run() -> Exit {
         Command::Systems(args) => systems::run(&ui, args),
         Command::Demo(args) => demo::run(&ui, args),
         Command::Logbook(args) => logbook::run(&ui, args),
+        Command::Undo(args) => undo::run(&ui, args),
     };
     match outcome {
         Ok(exit) => exit,

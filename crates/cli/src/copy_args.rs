@@ -11,7 +11,7 @@ use std::sync::Arc;
 use zporter_core::cargo::{Cargo, PackOptions, gather};
 use zporter_core::fsx::absolute;
 use zporter_core::place::{Address, DatabaseAccess, Root};
-use zporter_core::restore::job::RestoreJob;
+use zporter_core::restore::job::{Refresh, RestoreJob};
 use zporter_core::restore::puts::Wishes;
 use zporter_core::survey::{SurveyJob, survey};
 use zporter_core::system::copy::SwitchName;
@@ -149,6 +149,8 @@ impl CopyArgs {
             admin_email: self.admin_email.clone(),
             admin_password_file: self.admin_password_file.as_ref().map(whole),
             tidy: self.tidy,
+            refresh: false,
+            delete_gone: false,
         })
     }
 }
@@ -185,7 +187,7 @@ fn cargo(bill: &Waybill, progress: &Progress) -> Result<Arc<Cargo>, CommandError
         written_by: context::written_by(),
         address: bill.from_address.as_deref().map(Address::parse).transpose()?,
     };
-    Ok(Arc::new(gather(found, &options, &std::env::temp_dir(), progress)?))
+    Ok(Arc::new(gather(found, &options, &std::env::temp_dir(), true, progress)?))
 }
 
 /// Makes the job of a waybill. The site of a clone is read for it.
@@ -227,6 +229,7 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
             admin_email: bill.admin_email.clone(),
             admin_password: bill.admin_password_file.as_deref().map(context::secret_of).transpose()?,
         },
+        refresh: bill.refresh.then_some(Refresh { delete_gone: bill.delete_gone }),
         tidy: bill.tidy,
     })
 }

@@ -15,6 +15,7 @@ use zporter_core::survey::SurveyError;
 use zporter_core::survey::recognise::LookedFor;
 use zporter_core::system::DefinitionError;
 use zporter_core::trace::TraceError;
+use zporter_core::undo::UndoError;
 use zporter_core::waybill::WaybillError;
 
 /// An error on its way to the terminal.
@@ -189,6 +190,23 @@ impl From<DatabaseError> for CommandError {
     }
 }
 
+impl From<UndoError> for CommandError {
+    fn from(e: UndoError) -> Self {
+        match e {
+            UndoError::NoRun(_) => {
+                CommandError::new(Exit::Usage, &e).hint("`zporter logbook` lists all runs")
+            }
+            UndoError::Already { .. } | UndoError::Nothing { .. } => CommandError::new(Exit::Usage, &e),
+            UndoError::Later { ref later, .. } => {
+                let hint = format!("undo that one first: `zporter undo {later}`");
+                CommandError::new(Exit::Refused, &e).hint(hint)
+            }
+            UndoError::Database(e) => e.into(),
+            UndoError::Path(e) => e.into(),
+        }
+    }
+}
+
 impl From<DumpError> for CommandError {
     fn from(e: DumpError) -> Self {
         match &e {
@@ -278,6 +296,8 @@ impl From<RestoreError> for CommandError {
             RestoreError::TargetInUse { .. } => {
                 CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty")
             }
+            RestoreError::NoCopy { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name the folder of a copy that was made before, or leave --refresh out to make one"),
             RestoreError::TargetInSource { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name a folder beside the site"),
             RestoreError::FileInUse(_) => {

@@ -34,8 +34,12 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
     }
     if access.user.is_empty() {
         let place = if access.engine == Engine::Postgres { "~/.pgpass" } else { "~/.my.cnf" };
-        return Err(CommandError::usage(format!("nobody is named to log in to {}", access.url()))
-            .hint(format!("write it like {}://USER@…, or keep user and password in {place}", access.engine.scheme())));
+        return Err(CommandError::usage(format!("nobody is named to log in to {}", access.url())).hint(
+            format!(
+                "write it like {}://USER@…, or keep user and password in {place}",
+                access.engine.scheme()
+            ),
+        ));
     }
     access.password = context::prompt(&access.user)?;
     Ok(())
@@ -82,7 +86,8 @@ pub fn sheet_path(access: &DatabaseAccess) -> Result<PathBuf, CommandError> {
 pub fn sheet(access: &DatabaseAccess) -> Option<(String, Secret)> {
     let text = std::fs::read_to_string(sheet_path(access).ok()?).ok()?;
     let value = |key: &str| {
-        let line = text.lines().find_map(|l| l.strip_prefix(key)?.trim_start().strip_prefix('=').map(str::trim))?;
+        let line =
+            text.lines().find_map(|l| l.strip_prefix(key)?.trim_start().strip_prefix('=').map(str::trim))?;
         Some(line.trim_matches('"').to_string())
     };
     Some((value("user")?, Secret::new(value("password")?)))
@@ -96,7 +101,8 @@ fn option_file(access: &DatabaseAccess) -> Option<(String, Secret)> {
     let mut ours = false;
     for line in text.lines().map(str::trim) {
         if let Some(group) = line.strip_prefix('[').and_then(|l| l.strip_suffix(']')) {
-            ours = matches!(group, "client" | "client-mariadb" | "client-server" | "mysql" | "mariadb-client");
+            ours =
+                matches!(group, "client" | "client-mariadb" | "client-server" | "mysql" | "mariadb-client");
             continue;
         }
         if !ours || line.starts_with(['#', ';']) {
@@ -124,7 +130,11 @@ fn option_file(access: &DatabaseAccess) -> Option<(String, Secret)> {
 fn option_value(text: &str) -> String {
     let quoted = |q: char| text.strip_prefix(q).and_then(|t| t.strip_suffix(q));
     if let Some(inside) = quoted('"').or(quoted('\'')) {
-        return inside.replace("\\\\", "\u{0}").replace("\\\"", "\"").replace("\\'", "'").replace('\u{0}', "\\");
+        return inside
+            .replace("\\\\", "\u{0}")
+            .replace("\\\"", "\"")
+            .replace("\\'", "'")
+            .replace('\u{0}', "\\");
     }
     // A comment may follow an unquoted value.
     text.split(" #").next().unwrap_or(text).trim_end().to_string()

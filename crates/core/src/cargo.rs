@@ -5,6 +5,7 @@ use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, 
 use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
+use crate::database::live::Live;
 use crate::database::snapshot::{self, Whole};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
@@ -115,6 +116,8 @@ pub struct Cargo {
     pub warnings: Vec<Warning>,
     /// Parts of the database.
     pub(crate) parts: Vec<Part>,
+    /// The database itself, in place of parts.
+    live: Option<Live>,
     outside: Option<(Root, PathBuf)>,
     selection: Selection,
     files: bool,
@@ -128,11 +131,13 @@ impl std::fmt::Debug for Cargo {
     }
 }
 
-/// Gathers a site: reads its database into a spool below a folder and looks at what is carried.
+/// Gathers a site: looks at what is carried, and reads its database into a spool below a folder, or straight from the server when it
+/// is handed on.
 pub fn gather(
     survey: Survey,
     options: &PackOptions,
     folder: &Path,
+    straight: bool,
     watch: &dyn Watch,
 ) -> Result<Cargo, PackError> {
     if survey.hosts.found.len() > 1 && !options.host_named {
@@ -141,34 +146,49 @@ pub fn gather(
     }
     let mut warnings = Warnings::new(watch);
     let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(folder).at(folder)?;
-    let parts = database_parts(&survey, options, spool.path(), watch, &mut warnings)?;
+    let live = if straight { live(&survey, options)? } else { None };
+    let parts = match live {
+        Some(_) => Vec::new(),
+        None => database_parts(&survey, options, spool.path(), watch, &mut warnings)?,
+    };
     let outside = outside_folder(&survey, options, &mut warnings);
     let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
     let mut left_out = left_out_files(&survey, &selection);
     shared_tables(&survey, &mut warnings);
-    for part in parts.iter().filter(|p| p.rows_left_out > 0) {
-        let table = part.table.clone().unwrap_or_default();
+    let mut emptied: Vec<(String, u64)> = parts
+        .iter()
+        .filter(|p| p.rows_left_out > 0)
+        .map(|p| (p.table.clone().unwrap_or_default(), p.rows_left_out))
+        .collect();
+    emptied.extend(live.iter().flat_map(Live::emptied));
+    for (table, count) in emptied {
         let rule = table_rule(&survey.recognised.definition, &survey.config.table_prefix, &table);
         let why = rule.map_or_else(|| "as asked".to_string(), |r| r.about.clone());
-        left_out.push(LeftOut { what: format!("rows of {table}"), why, count: part.rows_left_out, bytes: 0 });
+        left_out.push(LeftOut { what: format!("rows of {table}"), why, count, bytes: 0 });
     }
     let database_bytes: u64 = parts.iter().map(|p| p.bytes).sum();
     let bytes = survey.carried_bytes() + database_bytes;
-    let mut head = head(&survey, options, &left_out, bytes, !parts.is_empty());
+    let mut head = head(&survey, options, &left_out, bytes, live.is_some() || !parts.is_empty());
     head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
     let warnings = warnings.into_vec();
     let files = options.scope.has_files();
-    Ok(Cargo { survey, head, left_out, warnings, parts, outside, selection, files, _spool: spool })
+    Ok(Cargo { survey, head, left_out, warnings, parts, live, outside, selection, files, _spool: spool })
 }
 
 impl Cargo {
     /// Returns bytes of the database parts.
     pub fn database_bytes(&self) -> u64 {
-        self.parts.iter().map(|p| p.bytes).sum()
+        self.live.as_ref().map_or(0, Live::bytes) + self.parts.iter().map(|p| p.bytes).sum::<u64>()
     }
 
     /// Hands on every entry in the order of an archive. What cannot be read is added to `warnings` and passed over.
     pub fn entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
+        self.file_entries(warnings, take)?;
+        self.database_entries(warnings, take)
+    }
+
+    /// Hands on the files.
+    pub(crate) fn file_entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
         if self.files {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
             folder_entries(&self.survey.site, FILES, &fate, warnings, take)?;
@@ -179,7 +199,15 @@ impl Cargo {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(&inside.join(below), is_folder);
             folder_entries(lies, OUTSIDE, &fate, warnings, take)?;
         }
+        ControlFlow::Continue(())
+    }
+
+    /// Hands on the parts of the database.
+    pub(crate) fn database_entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
         let time = self.head.time();
+        if let Some(live) = &self.live {
+            return live.entries(time, take);
+        }
         let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
         for (number, part) in self.parts.iter().filter(|p| !told_only(p)).enumerate() {
             let name = part.table.as_deref().map_or("views-and-routines".into(), file_name);
@@ -201,18 +229,43 @@ impl Cargo {
 /// Takes an entry, and may stop.
 pub type Take<'t> = &'t mut dyn FnMut(Entry<'_>) -> ControlFlow<()>;
 
-fn entry(
+pub(crate) fn entry(
     path: EntryPath,
     kind: EntryKind,
     size: u64,
     (mode, time): (u32, i64),
     content: &mut dyn Read,
 ) -> Entry<'_> {
-    Entry { raw_name: path.shown(), path: Ok(Some(path)), kind, size, mode: Some(mode), time, content }
+    Entry {
+        raw_name: path.shown(),
+        path: Ok(Some(path)),
+        kind,
+        size,
+        mode: Some(mode),
+        time,
+        content,
+        origin: None,
+    }
+}
+
+/// A file that is opened when it is read, and not before.
+struct Lazy<'p> {
+    path: &'p Path,
+    file: Option<File>,
+}
+
+impl Read for Lazy<'_> {
+    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+        let file = match &mut self.file {
+            Some(file) => file,
+            none => none.insert(File::open(self.path)?),
+        };
+        file.read(buf)
+    }
 }
 
 /// A table's name as part of a file name; the table's real name stands in the SQL.
-fn file_name(table: &str) -> String {
+pub(crate) fn file_name(table: &str) -> String {
     table
         .chars()
         .map(|c| if c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$') { c } else { '_' })
@@ -279,16 +332,31 @@ fn database_parts(
         parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
         return Ok(parts);
     }
-    let access = match (&survey.config.database, &survey.tables_from) {
-        (Some(access), crate::survey::TableSource::Server) => access,
-        (_, crate::survey::TableSource::None(why)) => return Err(PackError::NoDatabase(why.clone())),
-        _ => return Err(PackError::NoDatabase("the config names no database".into())),
-    };
+    let access = server(survey)?;
     let total = survey.tables.iter().map(|t| t.bytes).sum();
     watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
     let parts = live_parts(access, &keep, spool, watch, warnings).map_err(PackError::Database)?;
     watch.event(Event::StepDone);
     Ok(parts)
+}
+
+/// Returns the access to the site's database, if its server answered.
+fn server(survey: &Survey) -> Result<&DatabaseAccess, PackError> {
+    match (&survey.config.database, &survey.tables_from) {
+        (Some(access), crate::survey::TableSource::Server) => Ok(access),
+        (_, crate::survey::TableSource::None(why)) => Err(PackError::NoDatabase(why.clone())),
+        _ => Err(PackError::NoDatabase("the config names no database".into())),
+    }
+}
+
+/// Opens the database that is carried straight, unless a dump is named or the database stays behind.
+fn live(survey: &Survey, options: &PackOptions) -> Result<Option<Live>, PackError> {
+    if options.dump.is_some() || !options.scope.has(&select::Part::Database) {
+        return Ok(None);
+    }
+    let keep =
+        |table: &str| keep(&survey.recognised.definition, &survey.config.table_prefix, &options.rows, table);
+    Live::open(server(survey)?, &keep).map(Some).map_err(PackError::Database)
 }
 
 /// Reads a database into spooled parts, one for each table, and one for what needs them.
@@ -309,38 +377,48 @@ fn live_parts(
         out.write_all(session.as_bytes())?;
         Ok((path, Whole(out)))
     };
-    for table in snapshot.tables()? {
+    let closing = snapshot.closing();
+    let tables = snapshot.tables()?;
+    let (path, mut part) = open(0)?;
+    let first = snapshot.before(&mut part)?;
+    let bytes = part.0.close(closing)?;
+    if first > 0 {
+        out.push(Part { table: None, rows: 0, rows_left_out: 0, bytes, path });
+    }
+    for table in tables {
         let keep = keep(&table.name);
         if keep == Keep::Nothing {
             continue;
         }
         let (path, mut part) = open(out.len())?;
         let rows = snapshot.table(&table.name, keep == Keep::All, &mut part)?;
-        let bytes = part.0.bytes;
-        part.0.inner.finish()?;
+        let bytes = part.0.close(closing)?;
         let rows_left_out = if keep == Keep::All { 0 } else { table.rows };
         out.push(Part { table: Some(table.name), rows, rows_left_out, bytes, path });
     }
     let (path, mut part) = open(out.len())?;
     let has = |table: &str| keep(table) != Keep::Nothing;
     let others = snapshot.after(&has, &mut part, warnings)?;
-    let bytes = part.0.bytes;
-    part.0.inner.finish()?;
+    let bytes = part.0.close(closing)?;
     if others > 0 {
         out.push(Part { table: None, rows: 0, rows_left_out: 0, bytes, path });
     }
     Ok(out)
 }
 
+impl CountedWrite<Spool<'_>> {
+    /// Ends a part and returns its bytes.
+    fn close(mut self, closing: &str) -> std::io::Result<u64> {
+        self.write_all(closing.as_bytes())?;
+        self.inner.finish()?;
+        Ok(self.bytes)
+    }
+}
+
 type Spool<'w> = zstd::stream::write::Encoder<'static, Counted<'w, File>>;
 
 /// Says what of a table is carried: what was asked for, by its name with or without prefix, else what the definition says.
-pub fn keep(
-    definition: &Definition,
-    prefix: &str,
-    asked: &[(GlobMatcher, Keep)],
-    table: &str,
-) -> Keep {
+pub fn keep(definition: &Definition, prefix: &str, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {
     let bare = table.strip_prefix(prefix).unwrap_or(table);
     let mut last_first = asked.iter().rev();
     let asked = last_first.find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare));
@@ -407,8 +485,7 @@ fn whole_dump<R: std::io::Read>(
     let rules = Rules::new(&needles, keep);
     let path = spool.join("part-0");
     let file = File::create(&path).map_err(DumpError::Write)?;
-    let out =
-        zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
+    let out = zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
     let out = TextWriter::new(CountedWrite { inner: out, bytes: 0 }, order);
     let (mut out, done, ending) = spread::rewrite(source, &rules, out)?;
     out.flush().map_err(DumpError::Write)?;
@@ -581,10 +658,13 @@ fn folder_entries(
                 Err(_) => warnings.push(unreadable(found.path())),
             }
         } else if kind.is_file() {
-            match File::open(found.path()) {
-                Ok(mut file) => take(entry(path, EntryKind::File, meta.len(), bits, &mut file))?,
-                Err(_) => warnings.push(unreadable(found.path())),
+            if rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err() {
+                warnings.push(unreadable(found.path()));
+                continue;
             }
+            let mut file = Lazy { path: found.path(), file: None };
+            let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
+            take(Entry { origin: Some(found.path()), ..held })?;
         } else {
             warnings.push(Warning::at("is a device, pipe or socket and was left out", found.path(), ""));
         }

@@ -44,7 +44,7 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
     if real.starts_with(&survey.site) {
         return Err(PackError::InsideSite(output));
     }
-    let mut cargo = gather(survey.clone(), options, &folder, watch)?;
+    let mut cargo = gather(survey.clone(), options, &folder, false, watch)?;
     watch.event(Event::StepStarted { step: "packing", total: Some(cargo.head.expected_bytes) });
     let mut writer = ArchiveWriter::create(&output, &cargo.head)?;
     let mut warnings = std::mem::take(&mut cargo.warnings);

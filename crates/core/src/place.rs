@@ -449,8 +449,9 @@ impl DatabaseAccess {
             ("sqlserver://", Engine::SqlServer),
         ];
         let found = schemes.iter().find_map(|(p, engine)| Some((text.strip_prefix(p)?, *engine)));
-        let (rest, engine) =
-            found.ok_or_else(|| wrong("it does not begin with mysql://, postgres://, sqlite:// or sqlserver://"))?;
+        let (rest, engine) = found.ok_or_else(|| {
+            wrong("it does not begin with mysql://, postgres://, sqlite:// or sqlserver://")
+        })?;
         let (rest, query) = rest.split_once('?').unwrap_or((rest, ""));
         let (authority, name) = rest.split_once('/').unwrap_or((rest, ""));
         let (user, host) = authority.rsplit_once('@').unwrap_or(("", authority));
@@ -496,7 +497,12 @@ impl DatabaseAccess {
         let user = if self.user.is_empty() { String::new() } else { format!("{}@", self.user) };
         let mut query = Vec::new();
         query.extend(self.socket.as_ref().map(|s| format!("socket={s}")));
-        query.extend(Tls::WORDS.iter().filter(|(t, _)| *t == self.tls && !t.is_default()).map(|(_, w)| format!("tls={w}")));
+        query.extend(
+            Tls::WORDS
+                .iter()
+                .filter(|(t, _)| *t == self.tls && !t.is_default())
+                .map(|(_, w)| format!("tls={w}")),
+        );
         let query = if query.is_empty() { String::new() } else { format!("?{}", query.join("&")) };
         format!("{}://{user}{}{port}/{}{query}", self.engine.scheme(), self.host, self.name)
     }
@@ -720,8 +726,13 @@ mod tests {
         for bad in ["home/a", "", "/home/../etc", "C:relative"] {
             assert!(Root::parse(bad).is_err(), "{bad}");
         }
-        for bad in ["mysql://u@h/n?tls=perhaps", "mysql://u@h/", "oracle://u@h/n", "mysql://u:p@h/n", "mysql://u@h:99999/n"]
-        {
+        for bad in [
+            "mysql://u@h/n?tls=perhaps",
+            "mysql://u@h/",
+            "oracle://u@h/n",
+            "mysql://u:p@h/n",
+            "mysql://u@h:99999/n",
+        ] {
             assert!(DatabaseAccess::parse(bad).is_err(), "{bad}");
         }
     }

@@ -82,6 +82,12 @@ pub struct Waybill {
     /// Whether what should not lie in a document root is removed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub tidy: bool,
+    /// Whether a copy that is there is brought up to date.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub refresh: bool,
+    /// Whether it loses what is no longer at the source.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub delete_gone: bool,
 }
 
 fn two() -> usize {

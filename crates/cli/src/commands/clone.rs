@@ -17,6 +17,12 @@ pub struct CloneArgs {
     /// Target folder; missing or empty
     #[arg(required_unless_present = "waybill", conflicts_with = "waybill")]
     target: Option<PathBuf>,
+    /// Bring the copy in TARGET up to date: changed files and the whole database; its own settings stay
+    #[arg(long, help_heading = "A copy that is there")]
+    refresh: bool,
+    /// Take away what is no longer at the source; it is kept for `zporter undo`
+    #[arg(long, requires = "refresh", help_heading = "A copy that is there")]
+    delete_gone: bool,
     /// Where and as what the copy lives
     #[command(flatten)]
     copy: CopyArgs,
@@ -24,6 +30,8 @@ pub struct CloneArgs {
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &CloneArgs) -> Result<Exit, CommandError> {
-    let bill = args.copy.waybill("clone", args.site.as_deref(), args.target.as_deref())?;
+    let mut bill = args.copy.waybill("clone", args.site.as_deref(), args.target.as_deref())?;
+    bill.refresh |= args.refresh;
+    bill.delete_gone |= args.delete_gone;
     restore::run_bill(ui, &bill, &args.copy)
 }

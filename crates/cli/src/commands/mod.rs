@@ -12,3 +12,4 @@ pub mod restore;
 pub mod survey;
 pub mod systems;
 pub mod trace;
+pub mod undo;

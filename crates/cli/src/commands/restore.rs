@@ -96,7 +96,16 @@ pub fn run_bill(ui: &Ui, bill: &Waybill, args: &CopyArgs) -> Result<Exit, Comman
         ui.document(&report)?;
     } else {
         show_plan(ui, &plan, args.dry_run);
-        show_done(ui, &done, args.dry_run, if bill.job == "clone" { "Cloned to" } else { "Restored" });
+        show_done(
+            ui,
+            &done,
+            args.dry_run,
+            match (bill.job.as_str(), bill.refresh) {
+                ("clone", true) => "Brought up to date:",
+                ("clone", false) => "Cloned to",
+                _ => "Restored",
+            },
+        );
     }
     Ok(if done.has_findings() { Exit::Findings } else { Exit::Done })
 }
@@ -126,7 +135,7 @@ pub fn carry_out(
             let (error, run) = (CommandError::from(e), book.id().to_string());
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
             let hint = format!(
-                "the target may be half filled: empty {} and the new database before the next try (`zporter logbook {run}`)",
+                "{} may be half filled: go back with `zporter undo {run}`",
                 plan.job.target.display()
             );
             Err(error.hint(hint))
@@ -187,6 +196,22 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool, verb: &str) {
         ui.heading("Done");
         ui.good(&format!("{verb} {}", done.target.display()));
         ui.fact("files", format!("{}, {}", count(done.files, "file"), bytes(done.bytes)));
+        if let Some(r) = &done.refreshed {
+            ui.fact("unchanged", count(r.unchanged, "file"));
+            ui.fact("own settings", format!("{} left as they are", count(r.own, "file")));
+            if r.gone > 0 {
+                ui.fact("gone", format!("{} no longer at the source, taken away", count(r.gone, "file")));
+            }
+            if r.stay > 0 {
+                ui.fact(
+                    "gone",
+                    format!(
+                        "{} no longer at the source, left here; --delete-gone takes them away",
+                        count(r.stay, "file")
+                    ),
+                );
+            }
+        }
         for (why, n) in &done.not_unpacked {
             ui.fact("not carried", format!("{}: {why}", count(*n, "entry")));
         }

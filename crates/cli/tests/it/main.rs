@@ -16,6 +16,7 @@
 
 mod common;
 mod damage;
+mod databases;
 mod dialects;
 mod dumps;
 mod guards;

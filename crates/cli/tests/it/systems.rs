@@ -1004,7 +1004,8 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         bench
             .run(&[&["restore", "a.zip", "copy", "--dump-to", "two.sql"], &copy[..]].concat())
             .says(&["Restored"]);
-        assert_eq!(one, (files(&bench.path("copy")), bench.read("two.sql")), "{variant:?}");
+        assert_eq!(one.1, bench.read("two.sql"), "{variant:?}");
+        assert!(one.0 == files(&bench.path("copy")), "{variant:?}: files differ");
         assert_eq!(stored, outside.exists().then(|| files(&outside)), "{variant:?}");
         assert_eq!(variant == Variant::OpenCart3, stored.is_some());
         assert!(one.0.len() > 5 && one.1.contains("nu_"), "{variant:?}");

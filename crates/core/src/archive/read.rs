@@ -41,6 +41,8 @@ pub struct Entry<'a> {
     pub time: i64,
     /// Content.
     pub content: &'a mut dyn Read,
+    /// The file itself, where there is one: copied from there, nothing has to pass through this program.
+    pub origin: Option<&'a Path>,
 }
 
 /// Why reading stopped.
@@ -167,7 +169,7 @@ fn tar_entries<B>(reader: impl Read, take: Take<'_, B>) -> io::Result<Option<B>>
         let time = header.mtime().ok().and_then(|t| i64::try_from(t).ok()).unwrap_or_default();
         let (path, raw_name) = (EntryPath::check(&name), String::from_utf8_lossy(&name).into_owned());
         let size = entry.size();
-        let flow = take(Entry { path, raw_name, kind, size, mode, time, content: &mut entry })?;
+        let flow = take(Entry { path, raw_name, kind, size, mode, time, content: &mut entry, origin: None })?;
         if let ControlFlow::Break(out) = flow {
             return Ok(Some(out));
         }
@@ -201,7 +203,7 @@ fn zip_entries<B>(reader: impl Read + Seek, take: Take<'_, B>) -> io::Result<Opt
         let (path, raw_name) = (EntryPath::check(&name), String::from_utf8_lossy(&name).into_owned());
         let time = time.unwrap_or_default();
         if let ControlFlow::Break(out) =
-            take(Entry { path, raw_name, kind, size, mode, time, content: &mut file })?
+            take(Entry { path, raw_name, kind, size, mode, time, content: &mut file, origin: None })?
         {
             return Ok(Some(out));
         }

@@ -1,7 +1,7 @@
 //! Makes a database with a user who has rights on exactly that database. Run twice, nothing breaks.
 
-use super::mysql::{connect, name as quoted_name, quoted, rows, run};
 use super::DatabaseError;
+use super::mysql::{connect, name as quoted_name, quoted, rows, run};
 use crate::place::{DatabaseAccess, Engine};
 use crate::secret::Secret;
 use serde::Serialize;
@@ -48,7 +48,8 @@ pub fn new_password() -> Result<Secret, DatabaseError> {
     let mut out = String::new();
     while out.len() < PASSWORD_LENGTH {
         let mut byte = [0];
-        rustix::rand::getrandom(&mut byte, rustix::rand::GetRandomFlags::empty()).map_err(std::io::Error::from)?;
+        rustix::rand::getrandom(&mut byte, rustix::rand::GetRandomFlags::empty())
+            .map_err(std::io::Error::from)?;
         // Bytes beyond the last whole round of the letters would make some letters likelier.
         if usize::from(byte[0]) < 256 / LETTERS.len() * LETTERS.len() {
             out.push(char::from(LETTERS[usize::from(byte[0]) % LETTERS.len()]));
@@ -60,6 +61,9 @@ pub fn new_password() -> Result<Secret, DatabaseError> {
 /// Checks the names of database and user against what servers and hosts allow. Sources: MySQL reference manual, "Identifier Length
 /// Limits"; PostgreSQL manual, "Identifiers and Key Words".
 pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
+    if job.wanted.engine == Engine::Sqlite {
+        return Ok(());
+    }
     let (database, user) = (&job.wanted.name, &job.wanted.user);
     let (most_database, most_user) = if job.wanted.engine == Engine::Postgres { (63, 63) } else { (64, 32) };
     for (what, name, most) in [("database", database, most_database), ("user", user, most_user)] {
@@ -67,7 +71,8 @@ pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
         if name.len() > most {
             return wrong(format!("a {what}'s name has at most {most} bytes, this one {}", name.len()));
         }
-        if name.is_empty() || !name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$')) {
+        if name.is_empty() || !name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$'))
+        {
             return wrong(format!("a {what}'s name is made of letters, digits, _ and -"));
         }
         if let Some(prefix) = &job.account_prefix
@@ -131,7 +136,10 @@ fn on_mysql(job: &CreateJob) -> Result<Created, DatabaseError> {
     };
     let there: Vec<String> = rows(
         &mut conn,
-        &format!("SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = {}", quoted(database)),
+        &format!(
+            "SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME = {}",
+            quoted(database)
+        ),
     )?;
     let mut out = Created { database: there.is_empty(), hosts: hosts.clone(), ..Created::default() };
     let mut todo = vec![make_database(database)];

@@ -100,7 +100,12 @@ pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseErro
     watch.event(Event::StepStarted { step: "dumping", total: Some(total) });
     let mut head = format!("-- SQL dump written by zporter, of {}\n", done.server);
     for (what, why) in &done.left_out {
-        head.push_str(&format!("-- Left out: {}{}{}\n", one_line(what), if why.is_empty() { "" } else { ": " }, one_line(why)));
+        head.push_str(&format!(
+            "-- Left out: {}{}{}\n",
+            one_line(what),
+            if why.is_empty() { "" } else { ": " },
+            one_line(why)
+        ));
     }
     head.push_str(snapshot.session());
     let mut out = Parts::new(job, head, snapshot.closing(), watch);
@@ -210,8 +215,11 @@ impl<'j> Parts<'j> {
         self.close()?;
         let mut files = Vec::new();
         for (number, temp) in self.done.into_iter().enumerate() {
-            let path =
-                if self.part_size.is_some() { part_name(self.output, number + 1) } else { self.output.to_path_buf() };
+            let path = if self.part_size.is_some() {
+                part_name(self.output, number + 1)
+            } else {
+                self.output.to_path_buf()
+            };
             temp.persist_noclobber(&path).map_err(|e| e.error)?;
             files.push(path);
         }
@@ -240,7 +248,11 @@ impl DumpOut for Parts<'_> {
     }
 
     fn boundary(&mut self) -> io::Result<()> {
-        let holds = if matches!(self.open, Some(OpenPart { out: DumpWriter::Plain(_), .. })) { 300 << 10 } else { ENCODER_HOLDS };
+        let holds = if matches!(self.open, Some(OpenPart { out: DumpWriter::Plain(_), .. })) {
+            300 << 10
+        } else {
+            ENCODER_HOLDS
+        };
         match self.part_size {
             Some(size) if self.count.get() + holds > size => self.open_next(),
             _ => Ok(()),

@@ -47,7 +47,9 @@ impl Keeper for InLogbook {
     fn mark(&mut self, mark: Mark) -> Result<(), DatabaseError> {
         let noted = match mark {
             Mark::Begun { table } => self.0.note(STEPS[0], serde_json::json!({ "table": table })),
-            Mark::Whole { table, rows } => self.0.note(STEPS[1], serde_json::json!({ "table": table, "rows": rows })),
+            Mark::Whole { table, rows } => {
+                self.0.note(STEPS[1], serde_json::json!({ "table": table, "rows": rows }))
+            }
         };
         noted.map_err(|e| DatabaseError::Io(e.source))
     }

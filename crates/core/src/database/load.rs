@@ -50,8 +50,12 @@ pub struct Fitted {
 pub trait Loading: Send {
     /// Returns the tables and views that are there.
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError>;
+    /// Takes away everything, but for tables of which `made` does not say that they go.
+    fn empty_of(&mut self, made: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError>;
     /// Takes everything away.
-    fn empty(&mut self) -> Result<(), DatabaseError>;
+    fn empty(&mut self) -> Result<(), DatabaseError> {
+        self.empty_of(&|_| true)
+    }
     /// Sets how many connections are used, what is replaced by what, and who keeps notes.
     fn on(
         &mut self,
@@ -107,7 +111,10 @@ pub(super) fn of_dump(error: DumpError) -> DatabaseError {
 }
 
 /// Tells how a dump ended: the sink's own failure comes first.
-pub(super) fn ended(failure: Option<DatabaseError>, ended: Result<Ending, DumpError>) -> Result<(), DatabaseError> {
+pub(super) fn ended(
+    failure: Option<DatabaseError>,
+    ended: Result<Ending, DumpError>,
+) -> Result<(), DatabaseError> {
     if let Some(failure) = failure {
         return Err(failure);
     }
@@ -181,7 +188,13 @@ pub(crate) fn replace(
     std::fs::create_dir_all(kept)?;
     let output = kept.join(KEPT_DUMP);
     let keep = |_: &str| (Keep::All, String::new());
-    let job = DumpJob { access: access.clone(), output: output.clone(), part_size: None, keep: &keep, private: true };
+    let job = DumpJob {
+        access: access.clone(),
+        output: output.clone(),
+        part_size: None,
+        keep: &keep,
+        private: true,
+    };
     dump(&job, watch)?;
     step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output }))?;
     loader.empty()

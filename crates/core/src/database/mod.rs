@@ -7,6 +7,7 @@ pub mod create;
 pub mod dump;
 pub mod fit;
 pub mod journal;
+pub mod live;
 pub mod load;
 pub mod mysql;
 pub mod postgres;
@@ -170,17 +171,27 @@ impl Refusal {
             Refusal::NothingAnswers => {
                 "check host and port, and whether the server runs; many servers answer on their own machine only, so try it there"
             }
-            Refusal::Silent => "a firewall may stand between; run this on the web host itself, or open a tunnel",
-            Refusal::NoSocket => "name the socket with ?socket=PATH, or write 127.0.0.1 in place of localhost",
-            Refusal::SocketDenied => "run this as a user who may open it, or write 127.0.0.1 in place of localhost",
+            Refusal::Silent => {
+                "a firewall may stand between; run this on the web host itself, or open a tunnel"
+            }
+            Refusal::NoSocket => {
+                "name the socket with ?socket=PATH, or write 127.0.0.1 in place of localhost"
+            }
+            Refusal::SocketDenied => {
+                "run this as a user who may open it, or write 127.0.0.1 in place of localhost"
+            }
             Refusal::LogIn => {
                 "check user and password; the server also tells users apart by the host they come from"
             }
-            Refusal::NoRights => "grant the user rights on this database; `zporter database create` does so with an admin's log-in",
+            Refusal::NoRights => {
+                "grant the user rights on this database; `zporter database create` does so with an admin's log-in"
+            }
             Refusal::NoDatabase => "check the name, or make the database with `zporter database create`",
             Refusal::HostRefused => "let the user log in from this host, or run this on the web host itself",
             Refusal::Busy => "try again in a moment",
-            Refusal::Tls(_) => "?tls=on insists on encryption, ?tls=verified on a certificate as well, ?tls=off does without",
+            Refusal::Tls(_) => {
+                "?tls=on insists on encryption, ?tls=verified on a certificate as well, ?tls=off does without"
+            }
             Refusal::Other(_) => "check host, port, socket, user, password and database name",
         }
     }

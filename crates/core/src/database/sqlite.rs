@@ -54,7 +54,11 @@ fn open(access: &DatabaseAccess, flags: OpenFlags) -> Result<Connection, Databas
     Ok(conn)
 }
 
-fn list<T>(conn: &Connection, sql: &str, read: impl Fn(&Row<'_>) -> rusqlite::Result<T>) -> Result<Vec<T>, DatabaseError> {
+fn list<T>(
+    conn: &Connection,
+    sql: &str,
+    read: impl Fn(&Row<'_>) -> rusqlite::Result<T>,
+) -> Result<Vec<T>, DatabaseError> {
     let wrong = |e| refused(e, 0, sql.as_bytes());
     let mut statement = conn.prepare(sql).map_err(wrong)?;
     let rows = statement.query_map([], |row| read(row)).map_err(wrong)?;
@@ -149,7 +153,8 @@ impl Snapshot for SqliteSnapshot {
             return Ok(0);
         }
         // Hidden 0 is a plain column, 1 belongs to a virtual table's machinery, 2 and 3 are computed.
-        let sql = format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", quoted(table));
+        let sql =
+            format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", quoted(table));
         let columns: Vec<String> = list(&self.0, &sql, |r| r.get(0))?;
         let names: Vec<String> = columns.iter().map(|c| name(c)).collect();
         let head = format!("INSERT INTO {}({}) VALUES", name(table), names.join(","));
@@ -190,7 +195,9 @@ impl Snapshot for SqliteSnapshot {
         _: &mut Warnings<'_>,
     ) -> Result<u64, DatabaseError> {
         let mut count = 0;
-        let counters = list(&self.0, "SELECT name FROM sqlite_schema WHERE name = 'sqlite_sequence'", |r| r.get::<_, String>(0))?;
+        let counters = list(&self.0, "SELECT name FROM sqlite_schema WHERE name = 'sqlite_sequence'", |r| {
+            r.get::<_, String>(0)
+        })?;
         if !counters.is_empty() {
             writeln!(out, "DELETE FROM sqlite_sequence;")?;
             let counters = list(&self.0, "SELECT name, seq FROM sqlite_sequence ORDER BY name", |r| {
@@ -202,7 +209,8 @@ impl Snapshot for SqliteSnapshot {
         }
         let sql = "SELECT tbl_name, sql FROM sqlite_schema WHERE type IN ('index','view','trigger') AND sql IS NOT NULL \
                    ORDER BY CASE type WHEN 'index' THEN 0 WHEN 'view' THEN 1 ELSE 2 END, rowid";
-        let views: Vec<String> = list(&self.0, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
+        let views: Vec<String> =
+            list(&self.0, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
         for (table, sql) in list(&self.0, sql, |r| Ok((r.get::<_, String>(0)?, r.get::<_, String>(1)?)))? {
             if has(&table) || views.contains(&table) {
                 writeln!(out, "{sql};")?;
@@ -223,7 +231,9 @@ fn push_value(out: &mut Vec<u8>, value: ValueRef<'_>) {
         ValueRef::Null => out.extend_from_slice(b"NULL"),
         ValueRef::Integer(i) => out.extend_from_slice(i.to_string().as_bytes()),
         // Infinity has no literal; a number beyond all reads as it.
-        ValueRef::Real(f) if f.is_infinite() => out.extend_from_slice(if f > 0.0 { b"9e999" } else { b"-9e999" }),
+        ValueRef::Real(f) if f.is_infinite() => {
+            out.extend_from_slice(if f > 0.0 { b"9e999" } else { b"-9e999" })
+        }
         ValueRef::Real(f) => out.extend_from_slice(format!("{f:?}").as_bytes()),
         ValueRef::Text(text) if text.contains(&0) || std::str::from_utf8(text).is_err() => {
             out.extend_from_slice(b"CAST(");
@@ -245,13 +255,21 @@ fn push_value(out: &mut Vec<u8>, value: ValueRef<'_>) {
 }
 
 /// What [`super::facts`] asks for.
-pub(super) fn facts(access: &DatabaseAccess, wanted: &[Wanted]) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+pub(super) fn facts(
+    access: &DatabaseAccess,
+    wanted: &[Wanted],
+) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut snapshot = SqliteSnapshot::open(access)?;
-    let sizes: Vec<Size> = snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
+    let sizes: Vec<Size> =
+        snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
     let mut found = Inspection::default();
     for wish in wanted {
         let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-        let only = wish.only.as_ref().map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v))).unwrap_or_default();
+        let only = wish
+            .only
+            .as_ref()
+            .map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v)))
+            .unwrap_or_default();
         let sql = format!("SELECT {} FROM {}{only} LIMIT {MOST_ROWS}", columns.join(","), name(&wish.table));
         let text = |r: &Row<'_>, i: usize| {
             Ok(match r.get_ref(i)? {
@@ -270,12 +288,17 @@ pub(super) fn facts(access: &DatabaseAccess, wanted: &[Wanted]) -> Result<(Vec<S
 pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
     let conn = open(access, OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_NO_MUTEX)?;
     let writes = !conn.is_readonly("main").map_err(own)?;
-    let tables = list(&conn, "SELECT name FROM sqlite_schema WHERE type IN ('table','view')", |r| r.get::<_, String>(0))?;
+    let tables = list(&conn, "SELECT name FROM sqlite_schema WHERE type IN ('table','view')", |r| {
+        r.get::<_, String>(0)
+    })?;
     Ok(Trial {
         server: format!("SQLite {}", rusqlite::version()),
         encrypted: false,
         tables: tables.len() as u64,
-        rights: vec![Right::new("read the rows", true), Right::new("write rows, make and change tables", writes)],
+        rights: vec![
+            Right::new("read the rows", true),
+            Right::new("write rows, make and change tables", writes),
+        ],
     })
 }
 
@@ -302,7 +325,9 @@ pub struct SqliteLoader {
 impl SqliteLoader {
     /// Opens the file, or makes it, and begins the one transaction.
     pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE | OpenFlags::SQLITE_OPEN_CREATE | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let conn = open(access, flags)?;
         conn.execute_batch("PRAGMA foreign_keys=OFF; PRAGMA trusted_schema=OFF; BEGIN;").map_err(own)?;
         Ok(SqliteLoader { conn, loaded: Loaded::default() })
@@ -318,8 +343,9 @@ impl Loading for SqliteLoader {
         )
     }
 
-    fn empty(&mut self) -> Result<(), DatabaseError> {
-        let views: Vec<String> = list(&self.conn, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
+    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+        let views: Vec<String> =
+            list(&self.conn, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
         for (kind, names) in [("VIEW", views), ("TABLE", tables(&self.conn)?)] {
             for item in names {
                 self.conn.execute(&format!("DROP {kind} {}", name(&item)), []).map_err(own)?;
@@ -338,6 +364,10 @@ impl Loading for SqliteLoader {
     }
 
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
+        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
+            return Ok(());
+        }
         let source = Source::new(reader, WINDOW, None).map_err(super::load::of_dump)?;
         if source.dialect() != Dialect::Sqlite {
             return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "SQLite" });
@@ -357,7 +387,8 @@ impl Loading for SqliteLoader {
                 loaded.differing.push((table.clone(), *sent, there));
             }
         }
-        let broken: Vec<String> = list(&self.conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
+        let broken: Vec<String> =
+            list(&self.conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
         for table in broken {
             let what = "rows refer to rows that are not there";
             loaded.warnings.push(Warning::new(what, table, "compare with the source"));
@@ -408,7 +439,9 @@ impl LoadSink<'_> {
                 let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
                 let known = ["USING FTS3", "USING FTS4", "USING FTS5", "USING RTREE"];
                 if !known.iter().any(|k| upper.contains(k)) {
-                    return forbidden("a virtual table of this kind could reach outside of the database".into());
+                    return forbidden(
+                        "a virtual table of this kind could reach outside of the database".into(),
+                    );
                 }
                 self.run(body, line)
             }
@@ -421,10 +454,17 @@ impl LoadSink<'_> {
             | Class::DropOther => self.run(body, line),
             Class::Insert => {
                 let lower = String::from_utf8_lossy(body).to_ascii_lowercase();
-                if lower.contains("select") || at.statement.name.as_deref().is_some_and(|n| n.starts_with("sqlite_schema") || n == "sqlite_master") {
+                if lower.contains("select")
+                    || at
+                        .statement
+                        .name
+                        .as_deref()
+                        .is_some_and(|n| n.starts_with("sqlite_schema") || n == "sqlite_master")
+                {
                     return forbidden("an insert that is more than rows is not loaded".into());
                 }
-                *self.loader.loaded.rows.entry(at.statement.name.clone().unwrap_or_default()).or_default() += 1;
+                *self.loader.loaded.rows.entry(at.statement.name.clone().unwrap_or_default()).or_default() +=
+                    1;
                 self.run(body, line)
             }
             Class::Other(first) if first == "PRAGMA" => {
@@ -435,7 +475,11 @@ impl LoadSink<'_> {
                     other => forbidden(format!("PRAGMA {other} is no setting of a dump")),
                 }
             }
-            Class::Other(first) if first == "DELETE" && word(2).trim_matches('"').eq_ignore_ascii_case("sqlite_sequence") && words.len() == 3 => {
+            Class::Other(first)
+                if first == "DELETE"
+                    && word(2).trim_matches('"').eq_ignore_ascii_case("sqlite_sequence")
+                    && words.len() == 3 =>
+            {
                 self.run(body, line)
             }
             Class::Other(first) if matches!(first.as_str(), "ANALYZE" | "END") => Ok(()),
@@ -451,7 +495,9 @@ impl LoadSink<'_> {
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
             Piece::InsertHead(head) => {
                 self.table = at.statement.name.clone().unwrap_or_default();
-                if self.table.eq_ignore_ascii_case("sqlite_schema") || self.table.eq_ignore_ascii_case("sqlite_master") {
+                if self.table.eq_ignore_ascii_case("sqlite_schema")
+                    || self.table.eq_ignore_ascii_case("sqlite_master")
+                {
                     let what = "the statement writes to the list of tables itself".into();
                     return Err(DatabaseError::Forbidden { line, what });
                 }

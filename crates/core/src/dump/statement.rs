@@ -77,6 +77,8 @@ pub struct Head {
     /// Brackets that are open.
     depth: usize,
     insert: bool,
+    /// Whether a list of columns may follow, however long.
+    lists: bool,
 }
 
 /// Tokens kept at most; a view's `ALGORITHM`, `DEFINER` and `SQL SECURITY` come before its name.
@@ -87,7 +89,7 @@ impl Head {
     pub fn clear(&mut self) {
         self.tokens.clear();
         self.depth = 0;
-        self.insert = false;
+        (self.insert, self.lists) = (false, false);
     }
 
     /// Takes a token that is not space, comment or hint.
@@ -100,8 +102,9 @@ impl Head {
         if self.tokens.is_empty() && token == Token::Word {
             let word = &text[span.clone()];
             self.insert = word.eq_ignore_ascii_case(b"INSERT") || word.eq_ignore_ascii_case(b"REPLACE");
+            self.lists = self.insert || word.eq_ignore_ascii_case(b"COPY");
         }
-        if self.tokens.len() < KEPT || self.insert {
+        if self.tokens.len() < KEPT || self.lists {
             self.tokens.push((token, span));
         }
     }

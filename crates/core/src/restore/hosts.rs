@@ -133,6 +133,13 @@ impl HostWay {
         }
     }
 
+    /// Returns the file or link that is written, under the target.
+    pub fn path(&self) -> &str {
+        match self {
+            HostWay::Line { path, .. } | HostWay::Link { path, .. } => path,
+        }
+    }
+
     /// Tells it to people.
     pub fn told(&self) -> String {
         match self {

@@ -52,6 +52,15 @@ pub struct RestoreJob {
     pub host_as: Option<String>,
     /// Switches, names, and a way in.
     pub wishes: Wishes,
+    /// Bring a copy that is there up to date, in place of making one.
+    pub refresh: Option<Refresh>,
     /// Whether what should not lie in a document root is removed.
     pub tidy: bool,
+}
+
+/// How a copy is brought up to date.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Refresh {
+    /// Whether files that are no longer at the source are taken away.
+    pub delete_gone: bool,
 }

@@ -55,6 +55,14 @@ pub enum RestoreError {
         /// Some of what is there.
         found: Vec<String>,
     },
+    /// There is no copy that could be brought up to date.
+    #[error("{path} is no copy of this site: {why}")]
+    NoCopy {
+        /// Target.
+        path: PathBuf,
+        /// Why not.
+        why: String,
+    },
     /// A clone would lie in its source, or the other way round.
     #[error("the target {target} and the site {site} lie in each other")]
     TargetInSource {

@@ -8,7 +8,7 @@ use super::puts::{self, PlannedKey, Puts};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
-use crate::database::load::{open_empty, shortened};
+use crate::database::load::{open, open_empty, shortened};
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, Start};
@@ -21,6 +21,7 @@ use crate::survey::hosts::{self, Hosts};
 use crate::survey::inspect_dump;
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
 use crate::survey::select::{Fate, Part, Selection};
+use crate::survey::tree::FolderTree;
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
 use crate::text::needles::Needles;
@@ -164,6 +165,17 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let mut warnings = Warnings::new(watch);
     let (definition, product, version) = system_of(&job, &source, known)?;
+    if job.refresh.is_some() {
+        let there = recognise(&FolderTree(job.target.clone()), known).map(|r| r.definition.id);
+        let why = match there {
+            Ok(id) if id == definition.id => None,
+            Ok(id) => Some(format!("it is one of {id}")),
+            Err(_) => Some("no known system is there".into()),
+        };
+        if let Some(why) = why {
+            return Err(RestoreError::NoCopy { path: job.target.clone(), why });
+        }
+    }
     let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
     let joining = match &job.host_as {
@@ -357,7 +369,14 @@ fn admins(
 
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
     let dump_into_site = |dump: &Path| dump.starts_with(&job.target);
-    if !job.scope.has(&Part::Code) || job.host_as.is_some() {
+    if job.refresh.is_some() {
+        if !job.target.is_dir() {
+            return Err(RestoreError::NoCopy {
+                path: job.target.clone(),
+                why: "there is no such folder".into(),
+            });
+        }
+    } else if !job.scope.has(&Part::Code) || job.host_as.is_some() {
         // Into a site that is there: nothing of it is ever overwritten.
     } else if let Ok(entries) = fs::read_dir(&job.target) {
         let mut found: Vec<String> =
@@ -400,6 +419,9 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
 
 fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
     let Some(access) = &job.database else { return Ok(()) };
+    if job.refresh.is_some() {
+        return open(access).map(drop).map_err(RestoreError::Database);
+    }
     open_empty(access).map(drop).map_err(RestoreError::Database)
 }
 
@@ -509,7 +531,10 @@ fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root, Root)>, Re
         job.target.with_file_name(format!("{name}-storage"))
     };
     let new = job.storage.clone().unwrap_or_else(beside);
-    if job.scope.has(&Part::Code) && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some()) {
+    if job.refresh.is_none()
+        && job.scope.has(&Part::Code)
+        && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some())
+    {
         return Err(RestoreError::TargetInUse { path: new, found: vec!["files".into()] });
     }
     Ok(Some((Root::parse(old)?, Root::parse(&new.display().to_string())?)))

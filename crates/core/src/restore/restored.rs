@@ -17,6 +17,19 @@ use std::path::PathBuf;
 /// Samples kept per column when several parts are added up.
 const MOST_SAMPLES: usize = 10;
 
+/// What bringing a copy up to date found.
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Serialize)]
+pub struct Refreshed {
+    /// Files that were the same.
+    pub unchanged: u64,
+    /// Files of the copy's own settings, left as they are.
+    pub own: u64,
+    /// Files that are no longer at the source and were taken away.
+    pub gone: u64,
+    /// Files that are no longer at the source and stay.
+    pub stay: u64,
+}
+
 /// What a restore did.
 #[derive(Debug, Default, Serialize)]
 pub struct Restored {
@@ -26,6 +39,9 @@ pub struct Restored {
     pub files: u64,
     /// Their bytes.
     pub bytes: u64,
+    /// What a refresh found, where it was one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub refreshed: Option<Refreshed>,
     /// Entries of a plain archive that were not carried, with reasons.
     pub not_unpacked: BTreeMap<String, u64>,
     /// The rewritten dump, if one was written.

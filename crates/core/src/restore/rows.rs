@@ -6,13 +6,13 @@ use super::plan::RestorePlan;
 use super::restored::Restored;
 use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
-use crate::database::load::{Loading, open_empty};
-use crate::dump::dialect::Dialect;
+use crate::database::load::{Loading, open, open_empty, replace};
 use crate::dump::rules::{Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Warning, Watch};
+use crate::footprint::Footprint;
 use crate::fsx::{AtPath, PathError};
 use crate::logbook;
 use std::fs::File;
@@ -35,23 +35,18 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
     })
 }
 
-/// Rewrites one part into a writer. `any` says whether other dialects than MySQL's are of use there.
+/// Rewrites one part into a writer.
 pub(super) fn rewrite<W: Write>(
     name: &str,
     reader: impl Read,
     rules: &Rules<'_>,
     out: W,
-    any: bool,
 ) -> Result<(W, Rewritten), RestoreError> {
     let wrong = |source| RestoreError::Dump { name: name.into(), source };
     let reader = crate::dump::open_text(reader).map_err(|e| wrong(DumpError::Read(e)))?;
     let out = TextWriter::new(out, reader.order());
     let (out, done, ending) = Source::new(reader, WINDOW, None)
-        .and_then(|source| match source.dialect() {
-            Dialect::Mysql => spread::rewrite(source, rules, out),
-            _ if any => spread::rewrite(source, rules, out),
-            other => Err(DumpError::Dialect(other)),
-        })
+        .and_then(|source| spread::rewrite(source, rules, out))
         .map_err(wrong)?;
     if let Some(CutOff { line, what, .. }) = ending.cut_off {
         return Err(RestoreError::Database(DatabaseError::CutOff { line, what }));
@@ -83,7 +78,11 @@ pub(super) enum DatabaseSink {
 }
 
 impl DatabaseSink {
-    pub(super) fn open(plan: &RestorePlan, book: &logbook::Run) -> Result<Self, RestoreError> {
+    pub(super) fn open(
+        plan: &RestorePlan,
+        book: &logbook::Run,
+        watch: &dyn Watch,
+    ) -> Result<Self, RestoreError> {
         if !plan.loads() {
             return Ok(DatabaseSink::Nothing);
         }
@@ -97,11 +96,20 @@ impl DatabaseSink {
         }
         match &plan.job.database {
             Some(access) if plan.loads() => {
-                book.step("load database", serde_json::json!({ "database": access.url() }))?;
                 // Between plan and run somebody may have filled it.
-                let mut loader = open_empty(access).map_err(RestoreError::Database)?;
+                let mut loader = match plan.job.refresh {
+                    Some(_) => open(access),
+                    None => open_empty(access),
+                }
+                .map_err(RestoreError::Database)?;
+                let there = loader.tables().map_err(RestoreError::Database)?;
+                if !there.is_empty() {
+                    replace(loader.as_mut(), access, &book.kept(), book, watch)
+                        .map_err(RestoreError::Database)?;
+                }
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;
+                book.step("load database", serde_json::json!({ "database": access.url() }))?;
                 Ok(DatabaseSink::Server(Some(loader)))
             }
             _ => Ok(DatabaseSink::Nothing),
@@ -120,7 +128,7 @@ impl DatabaseSink {
         match self {
             DatabaseSink::Nothing => Ok(()),
             DatabaseSink::File { out, .. } => {
-                let (_, rewritten) = rewrite(name, reader, rules, out, true)?;
+                let (_, rewritten) = rewrite(name, reader, rules, out)?;
                 total.add(rewritten);
                 Ok(())
             }
@@ -136,15 +144,14 @@ impl DatabaseSink {
                         drop(from);
                         (loader, loaded)
                     });
-                    let rewritten =
-                        rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into), false)
-                            .and_then(|(mut out, done)| {
-                                out.flush().map_err(|e| RestoreError::Dump {
-                                    name: name.into(),
-                                    source: DumpError::Write(e),
-                                })?;
-                                Ok(done)
-                            });
+                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into))
+                        .and_then(|(mut out, done)| {
+                            out.flush().map_err(|e| RestoreError::Dump {
+                                name: name.into(),
+                                source: DumpError::Write(e),
+                            })?;
+                            Ok(done)
+                        });
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
                         Err(_) => (
@@ -163,7 +170,7 @@ impl DatabaseSink {
         }
     }
 
-    pub(super) fn finish(self, total: &mut Restored) -> Result<(), RestoreError> {
+    pub(super) fn finish(self, total: &mut Restored, footprint: &Footprint) -> Result<(), RestoreError> {
         match self {
             DatabaseSink::Nothing => {}
             DatabaseSink::Server(loader) => {
@@ -181,6 +188,7 @@ impl DatabaseSink {
             DatabaseSink::File { out, temp, path } => {
                 let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&path)?;
                 file.sync_all().at(&path)?;
+                footprint.file(&path)?;
                 temp.persist_noclobber(&path)
                     .map_err(|e| PathError { path: path.clone(), source: e.error })?;
                 total.dump = Some(path);

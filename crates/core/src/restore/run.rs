@@ -11,6 +11,7 @@ use super::tidy;
 use super::unpack::Unpack;
 use crate::config::edit::{self, Change};
 use crate::event::{Counted, Event, Warnings, Watch};
+use crate::footprint::Footprint;
 use crate::fsx::{AtPath, write_atomically};
 use crate::logbook;
 use crate::survey::select::Part;
@@ -24,7 +25,7 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
     let mut total = Restored { target: plan.job.target.clone(), ..Restored::default() };
     with_rules(plan, samples, |rules| {
         each_database_part(plan, watch, &mut |name, reader| {
-            let rewritten = rewrite(name, reader, rules, io::sink(), true)?.1;
+            let rewritten = rewrite(name, reader, rules, io::sink())?.1;
             total.add(rewritten);
             Ok(())
         })
@@ -50,13 +51,14 @@ pub fn run(
         "unpack files",
         serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }),
     )?;
+    let mut footprint = Footprint::of(book)?;
     if plan.job.scope.has_files() {
-        fs::create_dir_all(target).at(target)?;
+        footprint.folder(target)?;
     }
     watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
     with_rules(plan, samples, |rules| {
-        let mut sink = DatabaseSink::open(plan, book)?;
-        let mut unpack = Unpack::new(plan, &mut warnings);
+        let mut sink = DatabaseSink::open(plan, book, watch)?;
+        let mut unpack = Unpack::new(plan, &mut warnings, &mut footprint);
         let mut problem: Option<RestoreError> = None;
         let advance = |bytes| watch.event(Event::Advanced { bytes });
         let read = source::entries(&plan.job, &advance, &mut |entry| {
@@ -82,6 +84,7 @@ pub fn run(
             unpack.finish()?;
         }
         (total.files, total.bytes) = (unpack.files, unpack.bytes);
+        total.refreshed = unpack.refreshed();
         total.not_unpacked = std::mem::take(&mut unpack.not_unpacked);
         if let Some(dump) = &plan.job.dump {
             let file = File::open(dump).at(dump)?;
@@ -92,13 +95,15 @@ pub fn run(
         if !made.is_empty() {
             sink.part("rows that were missing", &made[..], rules, &mut total, book)?;
         }
-        sink.finish(&mut total)
+        sink.finish(&mut total, &footprint)
     })?;
     watch.event(Event::StepDone);
     edit_files(plan, &mut total, book)?;
-    put_files(plan, book)?;
+    put_files(plan, book, &mut footprint)?;
     let whole = plan.job.scope.has(&Part::Code);
-    if let Some(way) = plan.host_way.as_ref().filter(|_| whole || plan.job.host_as.is_some()) {
+    let first = plan.job.refresh.is_none();
+    if let Some(way) = plan.host_way.as_ref().filter(|_| first && (whole || plan.job.host_as.is_some())) {
+        footprint.replace(&target.join(way.path()))?;
         book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
         way.make(target)?;
     }
@@ -120,17 +125,20 @@ pub fn run(
 }
 
 /// Writes or removes the files whose presence means something.
-fn put_files(plan: &RestorePlan, book: &logbook::Run) -> Result<(), RestoreError> {
+fn put_files(plan: &RestorePlan, book: &logbook::Run, footprint: &mut Footprint) -> Result<(), RestoreError> {
     for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
         let path = plan.job.target.join(&file.path);
         book.step("put file", serde_json::json!({ "file": file.path, "what": file.what }))?;
         match &file.content {
             Some(content) => {
-                let folder = path.parent().unwrap_or(&path);
-                fs::create_dir_all(folder).at(folder)?;
+                footprint.folder(path.parent().unwrap_or(&path))?;
+                footprint.replace(&path)?;
                 write_atomically(&path, content.as_bytes())?;
             }
-            None if path.exists() => fs::remove_file(&path).at(&path)?,
+            None if path.exists() => {
+                footprint.replace(&path)?;
+                fs::remove_file(&path).at(&path)?;
+            }
             None => {}
         }
     }
@@ -144,7 +152,9 @@ fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
 
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
 fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
-    for file in plan.files.iter().filter(|f| !f.edits.is_empty()) {
+    // A copy that is brought up to date keeps its own settings.
+    let own = |path: &str| plan.job.refresh.is_some() && plan.config_of(path).is_some();
+    for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step("edit file", serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.target.join(&file.path);
         let text = fs::read(&path).at(&path)?;

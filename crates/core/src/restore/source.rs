@@ -3,7 +3,7 @@
 use super::RestoreError;
 use super::job::RestoreJob;
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{DATABASE, FILES, Head};
+use crate::archive::format::{FILES, Head};
 use crate::archive::prove::{Damage, Verdict, prove_and_hold};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::cargo::Cargo;
@@ -102,11 +102,8 @@ pub fn entries(
 fn site(cargo: &Cargo, interesting: &Interesting) -> Source {
     let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
     let (mut file_bytes, mut warnings) = (0, cargo.warnings.clone());
-    let _ = cargo.entries(&mut warnings, &mut |entry| {
+    let _ = cargo.file_entries(&mut warnings, &mut |entry| {
         let Ok(Some(path)) = &entry.path else { return ControlFlow::Continue(()) };
-        if path.below(DATABASE).is_some() {
-            return ControlFlow::Break(());
-        }
         file_bytes += entry.size;
         let wanted = interesting.wants(path.as_path());
         if wanted && entry.kind == EntryKind::File && entry.size <= 8 << 20 {

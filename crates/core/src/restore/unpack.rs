@@ -3,21 +3,27 @@
 use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
+use super::restored::Refreshed;
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
-use crate::fsx::{AtPath, sync_folder};
+use crate::footprint::Footprint;
+use crate::fsx::{AtPath, copy_file, sync_folder};
 use crate::survey::select::{Fate, Selection};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
+use std::hash::{BuildHasher, RandomState};
 use std::io;
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-use std::path::PathBuf;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
+use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
 /// Unpacks files into the target.
 pub(super) struct Unpack<'p, 'w> {
     plan: &'p RestorePlan,
+    footprint: &'p mut Footprint,
+    /// The folder that was made or found last: most files lie beside the one before.
+    folder: PathBuf,
     locate: Locate,
     selection: Selection,
     warnings: &'p mut Warnings<'w>,
@@ -31,12 +37,22 @@ pub(super) struct Unpack<'p, 'w> {
     folders: Vec<(PathBuf, Option<u32>, i64)>,
     /// Links come last, so that nothing is ever written through one.
     links: Vec<(PathBuf, PathBuf)>,
+    refreshed: Refreshed,
+    /// Hashes of the paths that the source holds, of a copy that is brought up to date.
+    seen: HashSet<u64>,
+    hasher: RandomState,
 }
 
 impl<'p, 'w> Unpack<'p, 'w> {
-    pub(super) fn new(plan: &'p RestorePlan, warnings: &'p mut Warnings<'w>) -> Self {
+    pub(super) fn new(
+        plan: &'p RestorePlan,
+        warnings: &'p mut Warnings<'w>,
+        footprint: &'p mut Footprint,
+    ) -> Self {
         Unpack {
             plan,
+            footprint,
+            folder: PathBuf::new(),
             locate: Locate::of(&plan.source, &plan.job),
             selection: Selection::of(&plan.definition, &plan.job.scope, &plan.hosts.others()),
             warnings,
@@ -45,6 +61,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
             not_unpacked: BTreeMap::new(),
             folders: Vec::new(),
             links: Vec::new(),
+            refreshed: Refreshed::default(),
+            seen: HashSet::new(),
+            hasher: RandomState::new(),
         }
     }
 
@@ -87,27 +106,82 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
     }
 
+    /// Returns what a refresh found.
+    pub(super) fn refreshed(&self) -> Option<Refreshed> {
+        self.plan.job.refresh.map(|_| self.refreshed)
+    }
+
+    fn make_folder(&mut self, folder: &Path) -> Result<(), RestoreError> {
+        if self.folder != folder {
+            self.footprint.folder(folder)?;
+            self.folder = folder.to_path_buf();
+        }
+        Ok(())
+    }
+
+    /// Says whether a file of the copy can stay as it is: the same size and time, or one of the copy's own settings.
+    fn stays(&mut self, entry: &Entry<'_>, below: &EntryPath, path: &Path) -> bool {
+        if self.plan.job.refresh.is_none() {
+            return false;
+        }
+        self.seen.insert(self.hasher.hash_one(path));
+        let Ok(meta) = fs::symlink_metadata(path) else { return false };
+        if self.plan.config_of(&below.shown()).is_some() {
+            self.refreshed.own += 1;
+            return true;
+        }
+        let same = match &entry.kind {
+            EntryKind::File => meta.is_file() && meta.len() == entry.size && meta.mtime() == entry.time,
+            EntryKind::Symlink(to) => fs::read_link(path).is_ok_and(|there| there == *to),
+            _ => false,
+        };
+        self.refreshed.unchanged += u64::from(same);
+        same
+    }
+
+    /// Copies a file under a temporary name, so that a copy that is in use never shows half of one.
+    fn exchange(&mut self, entry: Entry<'_>, path: &Path) -> Result<u64, RestoreError> {
+        self.footprint.replace(path)?;
+        if fs::symlink_metadata(path).is_ok_and(|m| m.is_dir()) {
+            let why = "there is a folder of this name in the copy".to_string();
+            return Err(RestoreError::Entry { entry: path.display().to_string(), why });
+        }
+        let folder = path.parent().unwrap_or(path);
+        let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
+        let (mut file, temp) = temp.into_parts();
+        let count = fill(entry, &mut file, path)?;
+        temp.persist(path).map_err(|e| e.error).at(path)?;
+        Ok(count)
+    }
+
     fn unpack(&mut self, entry: Entry<'_>, below: &EntryPath, path: PathBuf) -> Result<(), RestoreError> {
         let wrong = |why: String| RestoreError::Entry { entry: below.shown(), why };
         match entry.kind {
             // A folder that holds others' things keeps its mode.
             EntryKind::Folder if !path.starts_with(self.plan.own_folder()) && path.is_dir() => {}
             EntryKind::Folder => {
-                fs::create_dir_all(&path).at(&path)?;
+                self.make_folder(&path)?;
                 self.folders.push((path, entry.mode, entry.time));
             }
+            _ if self.stays(&entry, below, &path) => {}
             EntryKind::File => {
-                let folder = path.parent().unwrap_or(&path);
-                fs::create_dir_all(folder).at(folder)?;
-                let mode = entry.mode.unwrap_or(0o644) & 0o777;
-                let mut file =
-                    File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
-                let count = io::copy(entry.content, &mut file).at(&path)?;
-                file.set_modified(at_time(entry.time)).at(&path)?;
-                // Bits that give a program its owner's rights are not carried.
-                fs::set_permissions(&path, fs::Permissions::from_mode(mode)).at(&path)?;
+                if let Some(origin) = entry.origin
+                    && let Err(e) = File::open(origin)
+                {
+                    let what = format!("could not be read and was left out: {e}");
+                    self.warnings.push(Warning::at(what, origin, "check its permissions and try again"));
+                    return Ok(());
+                }
+                self.make_folder(path.parent().unwrap_or(&path))?;
+                self.bytes += if self.plan.job.refresh.is_some() {
+                    self.exchange(entry, &path)?
+                } else {
+                    self.footprint.file(&path)?;
+                    let mut file =
+                        File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
+                    fill(entry, &mut file, &path)?
+                };
                 self.files += 1;
-                self.bytes += count;
             }
             EntryKind::Symlink(to) => {
                 self.links.push((path, to));
@@ -120,6 +194,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let other = other.and_then(|o| if prefix.is_empty() { Some(o) } else { o.below(prefix) });
                 let other = other.ok_or_else(|| wrong("its other name lies outside of the site".into()))?;
                 let other = self.plan.job.target.join(other.as_path());
+                self.footprint.replace(&path)?;
                 self.bytes += fs::copy(&other, &path).at(&other)?;
                 self.files += 1;
             }
@@ -134,18 +209,56 @@ impl<'p, 'w> Unpack<'p, 'w> {
         Ok(())
     }
 
+    /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
+    fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
+        let target = self.plan.job.target.clone();
+        let mut walk = walkdir::WalkDir::new(&target).min_depth(1).into_iter();
+        let mut emptied: Vec<PathBuf> = Vec::new();
+        while let Some(found) = walk.next() {
+            let Ok(found) = found else { continue };
+            let below = found.path().strip_prefix(&target).unwrap_or(found.path());
+            if self.selection.fate(below, found.file_type().is_dir()) != Fate::Carry {
+                if found.file_type().is_dir() {
+                    walk.skip_current_dir();
+                }
+                continue;
+            }
+            let own = self.plan.config_of(&below.display().to_string()).is_some()
+                || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
+            if found.file_type().is_dir() || own || self.seen.contains(&self.hasher.hash_one(found.path())) {
+                continue;
+            }
+            if !delete {
+                self.refreshed.stay += 1;
+                continue;
+            }
+            self.footprint.replace(found.path())?;
+            fs::remove_file(found.path()).at(found.path())?;
+            self.refreshed.gone += 1;
+            emptied.extend(found.path().parent().map(Path::to_path_buf));
+        }
+        for folder in emptied {
+            // Folders that hold nothing any more go as well, up to the site's own.
+            let mut above = folder.ancestors().take_while(|f| **f != target);
+            while above.next().is_some_and(|f| fs::remove_dir(f).is_ok()) {}
+        }
+        Ok(())
+    }
+
     pub(super) fn finish(&mut self) -> Result<(), RestoreError> {
         let target = &self.plan.job.target;
         for (path, _, _) in &self.folders {
             let below = path.strip_prefix(target).unwrap_or(path);
             for wanted in self.selection.skeleton(below) {
-                let wanted = target.join(wanted);
-                fs::create_dir_all(&wanted).at(&wanted)?;
+                self.footprint.folder(&target.join(wanted))?;
             }
         }
         for (path, to) in &self.links {
-            let folder = path.parent().unwrap_or(path);
-            fs::create_dir_all(folder).at(folder)?;
+            self.footprint.folder(path.parent().unwrap_or(path))?;
+            self.footprint.replace(path)?;
+            if self.plan.job.refresh.is_some() && fs::symlink_metadata(path).is_ok() {
+                fs::remove_file(path).at(path)?;
+            }
             std::os::unix::fs::symlink(to, path).at(path)?;
             if to.is_absolute()
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
@@ -157,6 +270,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     "check that it leads where it should on this host",
                 ));
             }
+        }
+        if let Some(refresh) = self.plan.job.refresh {
+            self.gone(refresh.delete_gone)?;
         }
         // From the bottom up: a folder's time changes when something in it does.
         for (path, mode, time) in self.folders.iter().rev() {
@@ -170,6 +286,19 @@ impl<'p, 'w> Unpack<'p, 'w> {
         sync_folder(target);
         Ok(())
     }
+}
+
+/// Fills a file with an entry's content, and gives it the entry's time and mode.
+fn fill(entry: Entry<'_>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
+    let count = match entry.origin {
+        Some(origin) => copy_file(origin, file)?,
+        None => io::copy(entry.content, file).at(path)?,
+    };
+    file.set_modified(at_time(entry.time)).at(path)?;
+    // Bits that give a program its owner's rights are not carried.
+    let mode = entry.mode.unwrap_or(0o644) & 0o777;
+    file.set_permissions(fs::Permissions::from_mode(mode)).at(path)?;
+    Ok(count)
 }
 
 fn at_time(seconds: i64) -> SystemTime {

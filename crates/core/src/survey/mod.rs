@@ -365,5 +365,9 @@ pub fn site_database(
     known: &[Known],
 ) -> Result<SiteDatabase, SurveyError> {
     let (_, _, hosts, config) = recognised(site, host_folder, known)?;
-    Ok(SiteDatabase { definition: hosts.definition, table_prefix: config.table_prefix, access: config.database })
+    Ok(SiteDatabase {
+        definition: hosts.definition,
+        table_prefix: config.table_prefix,
+        access: config.database,
+    })
 }

@@ -10,7 +10,9 @@ use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use zporter_core::database::DatabaseError;
-use zporter_core::database::create::{CreateJob, Created, PASSWORD_LENGTH, by_hand, check_names, create, new_password, password_bits};
+use zporter_core::database::create::{
+    CreateJob, Created, PASSWORD_LENGTH, by_hand, check_names, create, new_password, password_bits,
+};
 use zporter_core::place::{DatabaseAccess, Engine};
 use zporter_core::secret::Secret;
 
@@ -56,7 +58,8 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
     let mut wanted = DatabaseAccess::parse(&args.database)?;
     let is_file = wanted.engine == Engine::Sqlite;
     if wanted.user.is_empty() && !is_file {
-        return Err(CommandError::usage("the URL names no user for the new database").hint("write it like mysql://USER@HOST/NAME"));
+        return Err(CommandError::usage("the URL names no user for the new database")
+            .hint("write it like mysql://USER@HOST/NAME"));
     }
     let mut admin = match &args.admin {
         Some(url) => DatabaseAccess::parse_server(url)?,
@@ -102,7 +105,11 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
         }
     }
     if ui.json {
-        ui.document(&Report { url: job.wanted.url(), created: &created, sheet: sheet.as_deref().filter(|s| s.exists()) })?;
+        ui.document(&Report {
+            url: job.wanted.url(),
+            created: &created,
+            sheet: sheet.as_deref().filter(|s| s.exists()),
+        })?;
         return Ok(Exit::Done);
     }
     ui.good(&format!("{} is ready", job.wanted.url()));
@@ -111,7 +118,10 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
         let from = created.hosts.join(", ");
         ui.fact("user", format!("{}, logs in from {from}", if created.user { "made" } else { "was there" }));
         if created.user && new {
-            ui.fact("password", format!("made: {PASSWORD_LENGTH} letters and digits, {} bits", password_bits()));
+            ui.fact(
+                "password",
+                format!("made: {PASSWORD_LENGTH} letters and digits, {} bits", password_bits()),
+            );
         }
         if sheet.exists() {
             ui.fact("kept in", format!("{}; zporter looks it up there by itself", sheet.display()));
@@ -140,7 +150,13 @@ fn write_sheet(access: &DatabaseAccess) -> Result<PathBuf, CommandError> {
         access.user,
         access.password.expose()
     );
-    let mut file = std::fs::File::options().write(true).create(true).truncate(true).mode(0o600).open(&path).map_err(wrong)?;
+    let mut file = std::fs::File::options()
+        .write(true)
+        .create(true)
+        .truncate(true)
+        .mode(0o600)
+        .open(&path)
+        .map_err(wrong)?;
     file.write_all(text.as_bytes()).and_then(|()| file.sync_all()).map_err(wrong)?;
     Ok(path)
 }
@@ -152,7 +168,9 @@ fn refused(error: DatabaseError, job: &CreateJob, sheet: Option<&Path>) -> Comma
     let no_rights = matches!(&error, DatabaseError::Statement { .. });
     let mut out = CommandError::from(error);
     if no_rights {
-        out = out.hint("the log-in may not do this; make the database in the host's own panel, or ask an admin to run:");
+        out = out.hint(
+            "the log-in may not do this; make the database in the host's own panel, or ask an admin to run:",
+        );
         for statement in by_hand(job) {
             out = out.hint(format!("{statement};"));
         }

@@ -46,7 +46,9 @@ pub struct LoadArgs {
 
 /// What tells that a file is the same as before.
 fn mark_of(files: &[PathBuf]) -> Vec<String> {
-    let mark = |f: &PathBuf| f.metadata().map(|m| format!("{} {} {}", f.display(), m.len(), m.mtime())).unwrap_or_default();
+    let mark = |f: &PathBuf| {
+        f.metadata().map(|m| format!("{} {} {}", f.display(), m.len(), m.mtime())).unwrap_or_default()
+    };
     files.iter().map(mark).collect()
 }
 
@@ -84,7 +86,8 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     let files = parts_from(&absolute(&args.dump));
     for file in &files {
         if !file.is_file() {
-            return Err(CommandError::usage(format!("there is no dump {}", file.display())).hint("check the spelling of the path"));
+            return Err(CommandError::usage(format!("there is no dump {}", file.display()))
+                .hint("check the spelling of the path"));
         }
     }
     login::complete(&mut access, args.database_password_file.as_deref())?;
@@ -104,7 +107,10 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     if args.dry_run {
         ui.line(format!("Would load {} into {}", job.files[0].display(), job.access.url()));
         match (&earlier, found.len()) {
-            (Some(e), _) => ui.fact("goes on", format!("where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table"))),
+            (Some(e), _) => ui.fact(
+                "goes on",
+                format!("where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table")),
+            ),
             (None, 0) => ui.fact("the database", "is empty"),
             (None, n) => ui.fact("replaces", count(n as u64, "table")),
         }
@@ -141,7 +147,8 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
 
 fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, CommandError> {
     if ui.json {
-        let mut document = serde_json::to_value(done).map_err(|e| CommandError::world("the result has no JSON form", e))?;
+        let mut document =
+            serde_json::to_value(done).map_err(|e| CommandError::world("the result has no JSON form", e))?;
         document["database"] = job.access.url().into();
         document["run"] = run.into();
         ui.document(&document)?;
@@ -159,7 +166,10 @@ fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, Comm
             ui.fact("counts", "every table holds as many rows as were sent");
         }
         if done.definers > 0 {
-            ui.fact("definers", format!("{} taken out of views, triggers and routines", number(done.definers)));
+            ui.fact(
+                "definers",
+                format!("{} taken out of views, triggers and routines", number(done.definers)),
+            );
         }
         for f in &done.fitted {
             ui.fact("fitted", format!("{} {} became {}, {} times", f.kind, f.from, f.to, number(f.count)));

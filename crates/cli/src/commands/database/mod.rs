@@ -1,10 +1,10 @@
 //! `zporter database`: the database part alone.
 
+mod attempt;
 mod create;
 mod dump;
 mod load;
 mod sizes;
-mod attempt;
 
 use crate::context;
 use crate::error::CommandError;
@@ -73,7 +73,8 @@ impl WhereArgs {
             login::complete(&mut access, self.database_password_file.as_deref())?;
             return Ok(Meant { access, site: None });
         }
-        let found = site_database(Path::new(&self.place), self.host_folder.as_deref(), &context::definitions()?)?;
+        let found =
+            site_database(Path::new(&self.place), self.host_folder.as_deref(), &context::definitions()?)?;
         let access = found.access.clone().ok_or_else(|| {
             CommandError::usage(format!("the config of {} names no database", self.place))
                 .hint("name the database by its URL")
@@ -84,7 +85,10 @@ impl WhereArgs {
 
 impl Meant {
     /// Says what of a table is carried, and why if not all of it: as asked, else as the definition says.
-    fn keeper<'m>(&'m self, rows: &[String]) -> Result<impl Fn(&str) -> (Keep, String) + use<'m>, CommandError> {
+    fn keeper<'m>(
+        &'m self,
+        rows: &[String],
+    ) -> Result<impl Fn(&str) -> (Keep, String) + use<'m>, CommandError> {
         let asked = kept_rows(rows)?;
         Ok(move |table: &str| match &self.site {
             Some(site) => {

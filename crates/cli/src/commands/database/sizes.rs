@@ -64,7 +64,14 @@ pub fn run(ui: &Ui, args: &SizesArgs) -> Result<Exit, CommandError> {
     let dump_bytes = tables.iter().map(|t| t.data).sum();
     let dump_bytes_light = rows.iter().filter(|r| r.bulky.is_none()).map(|r| r.facts.data).sum();
     if ui.json {
-        ui.document(&Report { url: meant.access.url(), server: &server, tables: rows, total_bytes: total, dump_bytes, dump_bytes_light })?;
+        ui.document(&Report {
+            url: meant.access.url(),
+            server: &server,
+            tables: rows,
+            total_bytes: total,
+            dump_bytes,
+            dump_bytes_light,
+        })?;
         return Ok(Exit::Done);
     }
     ui.line(format!("{} on {server}", meant.access.url()));
@@ -84,10 +91,17 @@ pub fn run(ui: &Ui, args: &SizesArgs) -> Result<Exit, CommandError> {
         ]
     });
     ui.heading("Tables");
-    ui.table(&["table", "", ">share", ">size", ">rows", ">data", ">index", "may stay behind"], drawn.collect());
+    ui.table(
+        &["table", "", ">share", ">size", ">rows", ">data", ">index", "may stay behind"],
+        drawn.collect(),
+    );
     if rows.len() > most {
         let rest: u64 = rows.iter().skip(most).map(|r| r.facts.bytes()).sum();
-        ui.line(format!(" and {} smaller tables with {}; --most 0 shows them", rows.len() - most, bytes(rest)));
+        ui.line(format!(
+            " and {} smaller tables with {}; --most 0 shows them",
+            rows.len() - most,
+            bytes(rest)
+        ));
     }
     ui.heading("All");
     ui.fact("tables", format!("{} with {}", number(rows.len() as u64), bytes(total)));

@@ -59,6 +59,17 @@ impl Server {
         command
     }
 
+    /// Returns the URL of a database.
+    pub fn url(&self, database: &str) -> String {
+        format!("postgres://zp@localhost/{database}?socket={}", self.folder.path().display())
+    }
+
+    /// Takes a database away.
+    pub fn drop(&self, name: &str) {
+        let ended = self.client("dropdb").arg(name).output().unwrap();
+        assert!(ended.status.success(), "{}", String::from_utf8_lossy(&ended.stderr));
+    }
+
     /// Makes an empty database.
     pub fn create(&self, name: &str) {
         let ended = self.client("createdb").arg(name).output().unwrap();

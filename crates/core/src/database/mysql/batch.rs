@@ -20,6 +20,9 @@ const WAITING: usize = 2;
 /// How often a batch is tried when the server says that another transaction stood in the way.
 const TRIES: usize = 8;
 
+/// The server's warning that it computes a value itself.
+const VALUE_IS_COMPUTED: u32 = 1906;
+
 /// How the rows of a table are sent.
 #[derive(Debug, Default)]
 pub struct Way {
@@ -95,7 +98,9 @@ impl Workers {
             let (way, work) = sync_channel(WAITING);
             let shared = workers.shared.clone();
             workers.ways.push(way);
-            workers.threads.push(std::thread::spawn(move || Worker { conn, number, shared, charset: String::new() }.go(&work)));
+            workers.threads.push(std::thread::spawn(move || {
+                Worker { conn, number, shared, charset: String::new() }.go(&work)
+            }));
         }
         Ok(workers)
     }
@@ -238,11 +243,14 @@ impl Worker {
         }
         let warnings = u64::from(self.conn.warnings());
         if warnings > 0 {
-            let first: Option<(String, u32, String)> =
-                self.conn.query_first("SHOW WARNINGS LIMIT 1").ok().flatten();
-            let first = first.map(|(_, _, text)| text).unwrap_or_default();
-            let mut told = lock(&self.shared);
-            told.changed.entry(table.into()).or_insert((0, first)).0 += warnings;
+            let told: Vec<(String, u32, String)> = self.conn.query("SHOW WARNINGS").unwrap_or_default();
+            // A value for a computed column is computed: nothing is lost.
+            let mut first = told.iter().filter(|(_, code, _)| *code != VALUE_IS_COMPUTED);
+            if let Some((_, _, text)) = first.next() {
+                let count = warnings.saturating_sub((told.len() - 1 - first.count()) as u64);
+                let mut told = lock(&self.shared);
+                told.changed.entry(table.into()).or_insert((0, text.clone())).0 += count;
+            }
         }
         Ok(())
     }

@@ -138,11 +138,17 @@ impl MysqlLoader {
                          tinytext text mediumtext longtext binary varbinary tinyblob blob mediumblob longblob enum set bit";
             kinds.split_ascii_whitespace().any(|k| k == kind)
         };
-        let utf8_column = |charset: &str| charset.is_empty() || charset == "ascii" || charset.starts_with("utf8");
+        let utf8_column =
+            |charset: &str| charset.is_empty() || charset == "ascii" || charset.starts_with("utf8");
         Ok(Way {
             table: table.into(),
-            bytes: utf8 && columns.iter().all(|(kind, charset, _)| plain(&kind.to_ascii_lowercase()) && utf8_column(charset)),
-            short_letters: columns.iter().any(|(_, charset, _)| charset == "utf8" || charset == "utf8mb3" || charset == "ascii"),
+            bytes: utf8
+                && columns
+                    .iter()
+                    .all(|(kind, charset, _)| plain(&kind.to_ascii_lowercase()) && utf8_column(charset)),
+            short_letters: columns
+                .iter()
+                .any(|(_, charset, _)| charset == "utf8" || charset == "utf8mb3" || charset == "ascii"),
             free: plain_insert && columns.iter().any(|(_, _, key)| key == "PRI"),
         })
     }
@@ -153,11 +159,16 @@ impl Loading for MysqlLoader {
         tables(&mut self.conn)
     }
 
-    fn empty(&mut self) -> Result<(), DatabaseError> {
-        empty(&mut self.conn, None)
+    fn empty_of(&mut self, made: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+        empty(&mut self.conn, made)
     }
 
-    fn on(&mut self, connections: usize, fit: &[(String, String)], keeper: Box<dyn Keeper>) -> Result<(), DatabaseError> {
+    fn on(
+        &mut self,
+        connections: usize,
+        fit: &[(String, String)],
+        keeper: Box<dyn Keeper>,
+    ) -> Result<(), DatabaseError> {
         self.connections = connections;
         self.keeper = keeper;
         self.fit = Fit::of_mysql(&mut self.conn, fit)?;
@@ -166,13 +177,20 @@ impl Loading for MysqlLoader {
 
     fn go_on(&mut self, whole: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
         for (table, rows) in &whole {
-            let there: Vec<u64> = self::rows(&mut self.conn, &format!("SELECT COUNT(*) FROM {}", name(table)))?;
+            let there: Vec<u64> =
+                self::rows(&mut self.conn, &format!("SELECT COUNT(*) FROM {}", name(table)))?;
             if there != [*rows] {
-                let what = format!("{rows} rows were loaded, {} are there", there.first().copied().unwrap_or_default());
-                return Err(DatabaseError::InUse { name: self.access.name.clone(), found: vec![format!("{table} ({what})")] });
+                let what = format!(
+                    "{rows} rows were loaded, {} are there",
+                    there.first().copied().unwrap_or_default()
+                );
+                return Err(DatabaseError::InUse {
+                    name: self.access.name.clone(),
+                    found: vec![format!("{table} ({what})")],
+                });
             }
         }
-        empty(&mut self.conn, Some(&|table| !whole.contains_key(table)))?;
+        empty(&mut self.conn, &|table| !whole.contains_key(table))?;
         self.loaded.rows.clone_from(&whole);
         self.loaded.went_on = whole.len() as u64;
         self.whole = whole;
@@ -186,15 +204,24 @@ impl Loading for MysqlLoader {
             skip: false,
             table: String::new(),
             head: Vec::new(),
+            mode: "NO_AUTO_VALUE_ON_ZERO".into(),
+            body_mode: None,
             way: Arc::default(),
             ways: BTreeMap::new(),
             batch: Vec::new(),
             batch_line: 0,
             failure: None,
         };
+        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
+        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
+            return Ok(());
+        }
         let source = Source::new(reader, WINDOW, None).map_err(of_dump)?;
         if source.dialect() != Dialect::Mysql {
-            return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "MySQL or MariaDB" });
+            return Err(DatabaseError::OtherDialect {
+                found: source.dialect().name(),
+                wanted: "MySQL or MariaDB",
+            });
         }
         let read = crate::dump::stream::run_source(source, &mut sink);
         ended(sink.failure.take(), read)?;
@@ -231,6 +258,9 @@ struct LoadSink<'l> {
     /// Table of the rows at hand.
     table: String,
     head: Vec<u8>,
+    /// The mode under which everything but bodies is loaded, and the one that the dump names for the body at hand.
+    mode: String,
+    body_mode: Option<String>,
     way: Arc<Way>,
     ways: BTreeMap<String, Arc<Way>>,
     batch: Vec<u8>,
@@ -296,7 +326,8 @@ impl LoadSink<'_> {
         }
         let statement = [&self.head[..], &self.batch].concat();
         self.batch.clear();
-        let batch = Batch { way: self.way.clone(), charset: self.charset.clone(), statement, line: self.batch_line };
+        let batch =
+            Batch { way: self.way.clone(), charset: self.charset.clone(), statement, line: self.batch_line };
         self.loader.workers()?.send(batch)
     }
 
@@ -351,6 +382,7 @@ impl LoadSink<'_> {
                 if statement.class == Class::CreateTable {
                     self.ways.retain(|_, way| way.table != table);
                     self.loader.enter(Some(table))?;
+                    self.loader.loaded.rows.entry(table.to_string()).or_default();
                 }
                 let fitted = self.loader.fit.statement(body, line, quoting)?;
                 match self.send(&fitted, line) {
@@ -359,9 +391,20 @@ impl LoadSink<'_> {
                 }
             }
             Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent => {
+                if statement.class == Class::CreateRoutine && words_of(body, quoting).any(|w| w == b"SONAME")
+                {
+                    return forbidden(
+                        "a function from a library (SONAME) would reach outside of the database".into(),
+                    );
+                }
                 self.loader.settle()?;
                 let body = self.without_definer(body);
-                self.send_body(&body, line, quoting)
+                let Some(mode) = self.body_mode.clone() else { return self.send_body(&body, line, quoting) };
+                // A body is made under the mode that it had; the words in it are read the same way, as `mode` says.
+                run(&mut self.loader.conn, &format!("SET SESSION SQL_MODE='{mode}'"))?;
+                let sent = self.send_body(&body, line, quoting);
+                run(&mut self.loader.conn, &format!("SET SESSION SQL_MODE='{}'", self.mode))?;
+                sent
             }
             Class::CreateView | Class::DropOther => {
                 self.loader.settle()?;
@@ -429,6 +472,14 @@ impl LoadSink<'_> {
                     mode = format!("{mode},{name}");
                 }
             }
+            let literal = text.split_once('=').map(|(_, v)| v.trim().trim_matches('\'').to_ascii_uppercase());
+            let plain = |m: &String| m.bytes().all(|b| b.is_ascii_uppercase() || b == b'_' || b == b',');
+            self.body_mode =
+                literal.map(|l| l.trim_end_matches([' ', '*', '/', '\'']).to_string()).filter(plain);
+            if self.mode == mode {
+                return Ok(());
+            }
+            self.mode.clone_from(&mode);
             return self.everywhere(format!("SET SESSION SQL_MODE='{mode}'"));
         }
         let after = text.split_once("set").map(|(_, t)| t.trim_start()).unwrap_or_default();
@@ -634,6 +685,13 @@ fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, 
         }
         None
     })
+}
+
+fn words_of(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Vec<u8>> {
+    tokens(text, quoting)
+        .flatten()
+        .filter(|(token, _)| *token == Token::Word)
+        .map(|(_, word)| word.to_ascii_uppercase())
 }
 
 fn holds_second_statement(text: &[u8], quoting: Quoting) -> bool {

@@ -44,7 +44,11 @@ pub fn connect(access: &DatabaseAccess) -> Result<Conn, DatabaseError> {
         Err(Error::DriverError(DriverError::TlsNotSupported)) if access.tls == Tls::Offered => open(None),
         other => other,
     };
-    opened.map_err(|e| DatabaseError::Connect { url: access.url(), refusal: refusal(&e), source: Box::new(e) })
+    opened.map_err(|e| DatabaseError::Connect {
+        url: access.url(),
+        refusal: refusal(&e),
+        source: Box::new(e),
+    })
 }
 
 fn refusal(error: &Error) -> Refusal {
@@ -108,8 +112,8 @@ pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
     rows(conn, "SHOW TABLES")
 }
 
-/// Takes away every table, view, trigger, routine and event of the database; with `only`, of the tables only these.
-pub fn empty(conn: &mut Conn, only: Option<&dyn Fn(&str) -> bool>) -> Result<(), DatabaseError> {
+/// Takes away every view, trigger, routine and event of the database, and the tables that `goes` says.
+pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
     run(conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
     let others = [
         ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
@@ -130,7 +134,7 @@ pub fn empty(conn: &mut Conn, only: Option<&dyn Fn(&str) -> bool>) -> Result<(),
         }
     }
     for table in tables(conn)? {
-        if only.is_none_or(|only| only(&table)) {
+        if goes(&table) {
             run(conn, &format!("DROP TABLE IF EXISTS {}", name(&table)))?;
         }
     }
@@ -148,7 +152,9 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
         .filter(|g| {
             let on = g.split(" ON ").nth(1).unwrap_or_default();
             let pattern = on.split("`.").next().unwrap_or_default().trim_start_matches('`').replace('\\', "");
-            on.starts_with("*.*") || pattern.eq_ignore_ascii_case(&access.name) || (pattern.ends_with('%') && access.name.starts_with(pattern.trim_end_matches('%')))
+            on.starts_with("*.*")
+                || pattern.eq_ignore_ascii_case(&access.name)
+                || (pattern.ends_with('%') && access.name.starts_with(pattern.trim_end_matches('%')))
         })
         .map(|g| g.split(" ON ").next().unwrap_or_default().to_ascii_uppercase())
         .collect();
@@ -161,7 +167,10 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
         rights: vec![
             Right::new("read the rows", may("SELECT")),
             Right::new("write rows", may("INSERT") && may("UPDATE") && may("DELETE")),
-            Right::new("make and change tables", may("CREATE") && may("ALTER") && may("DROP") && may("INDEX")),
+            Right::new(
+                "make and change tables",
+                may("CREATE") && may("ALTER") && may("DROP") && may("INDEX"),
+            ),
             Right::new("make views", may("CREATE VIEW")),
             Right::new("make triggers", may("TRIGGER")),
             Right::new("make procedures and functions", may("CREATE ROUTINE")),
@@ -194,7 +203,8 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
         return Vec::new();
     }
     let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-    let only = wish.only.as_ref().map(|(column, value)| format!(" WHERE {} = {}", name(column), quoted(value)));
+    let only =
+        wish.only.as_ref().map(|(column, value)| format!(" WHERE {} = {}", name(column), quoted(value)));
     let (columns, only) = (columns.join(","), only.unwrap_or_default());
     let sql = format!(
         "SELECT {columns} FROM {}{only} LIMIT {}",

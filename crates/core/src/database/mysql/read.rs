@@ -23,6 +23,9 @@ const INSERT_SIZE: usize = 256 << 10;
 pub const SESSION: &str = "SET NAMES utf8mb4;\nSET SESSION TIME_ZONE='+00:00';\nSET SESSION SQL_MODE='NO_AUTO_VALUE_ON_ZERO';\n\
     SET SESSION FOREIGN_KEY_CHECKS=0;\nSET SESSION UNIQUE_CHECKS=0;\n";
 
+/// The mode under which everything but bodies is loaded.
+const MODE: &str = "SET SESSION SQL_MODE='NO_AUTO_VALUE_ON_ZERO';";
+
 /// How a column is read and spelled.
 #[derive(Clone, Copy, PartialEq)]
 enum Spelling {
@@ -93,7 +96,10 @@ impl Snapshot for MysqlSnapshot {
                FROM information_schema.TABLES \
                WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE IN ('BASE TABLE','SYSTEM VERSIONED') ORDER BY TABLE_NAME";
         let found: Vec<(String, u64, u64, u64)> = rows(&mut self.conn, sql)?;
-        Ok(found.into_iter().map(|(name, rows, data, index)| TableFacts { name, rows, data, index }).collect())
+        Ok(found
+            .into_iter()
+            .map(|(name, rows, data, index)| TableFacts { name, rows, data, index })
+            .collect())
     }
 
     fn before(&mut self, _: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
@@ -117,7 +123,11 @@ impl Snapshot for MysqlSnapshot {
         )?;
         for sequence in sequences {
             let what = "a sequence was not written";
-            warnings.push(Warning::new(what, sequence, "make it on the target by hand: SHOW CREATE SEQUENCE shows how"));
+            warnings.push(Warning::new(
+                what,
+                sequence,
+                "make it on the target by hand: SHOW CREATE SEQUENCE shows how",
+            ));
         }
         write_others(&mut self.conn, has, out, warnings)
     }
@@ -241,11 +251,13 @@ fn write_others(
         let shown: Vec<Row> = rows(conn, &format!("SHOW CREATE VIEW {}", name(&view)))?;
         views.push((view, shown.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default()));
     }
-    let missing: Vec<String> = tables(conn)?.into_iter().filter(|t| !has(t) && !views.iter().any(|(v, _)| v == t)).collect();
+    let missing: Vec<String> =
+        tables(conn)?.into_iter().filter(|t| !has(t) && !views.iter().any(|(v, _)| v == t)).collect();
     views.retain(|(view, sql)| {
         let needs = missing.iter().find(|t| sql.contains(&name(t)));
         if let Some(table) = needs {
-            let what = format!("the view {view} was not written: it needs the table {table}, which is left out");
+            let what =
+                format!("the view {view} was not written: it needs the table {table}, which is left out");
             warnings.push(Warning::new(what, "", ""));
         }
         needs.is_none()
@@ -294,7 +306,9 @@ fn write_others(
                 continue;
             }
             let sql = nobodys(&sql);
-            writeln!(out, "DELIMITER ;;\n{sql};;\nDELIMITER ;")?;
+            // A body keeps the mode under which it was made.
+            let mode = shown.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
+            writeln!(out, "SET SESSION SQL_MODE='{mode}';\nDELIMITER ;;\n{sql};;\nDELIMITER ;\n{MODE}")?;
             count += 1;
         }
     }

@@ -25,7 +25,10 @@ impl PostgresLoader {
     /// Connects and begins the one transaction.
     pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
         let mut client = connect(access)?;
-        run(&mut client, "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false")?;
+        run(
+            &mut client,
+            "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false",
+        )?;
         Ok(PostgresLoader { client, loaded: Loaded::default() })
     }
 }
@@ -38,23 +41,32 @@ impl Loading for PostgresLoader {
         Ok(rows(&mut self.client, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
     }
 
-    fn empty(&mut self) -> Result<(), DatabaseError> {
+    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
         // Schemas hold everything else. What belongs to an extension goes with its schema and comes back with the dump.
         let sql = "SELECT nspname::text FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT IN ('information_schema','public')";
         for row in rows(&mut self.client, sql, &[])? {
             run(&mut self.client, &format!("DROP SCHEMA {} CASCADE", name(&row.get::<_, String>(0))))?;
         }
         let things = [
-            ("SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, c.oid::regclass::text \
-              FROM pg_catalog.pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('v','m','r','p','S','f')", ""),
-            ("SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, p.oid::regprocedure::text FROM pg_catalog.pg_proc p WHERE p.pronamespace = 'public'::regnamespace", " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')"),
-            ("SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, t.oid::regtype::text FROM pg_catalog.pg_type t LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
-              WHERE t.typnamespace = 'public'::regnamespace AND (t.typtype IN ('e','d','r') OR c.relkind = 'c')", " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = t.oid AND d.deptype = 'e')"),
+            (
+                "SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, c.oid::regclass::text \
+              FROM pg_catalog.pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('v','m','r','p','S','f')",
+                " ORDER BY c.relkind = 'S'",
+            ),
+            (
+                "SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, p.oid::regprocedure::text FROM pg_catalog.pg_proc p WHERE p.pronamespace = 'public'::regnamespace",
+                " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')",
+            ),
+            (
+                "SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, t.oid::regtype::text FROM pg_catalog.pg_type t LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
+              WHERE t.typnamespace = 'public'::regnamespace AND (t.typtype IN ('e','d','r') OR c.relkind = 'c')",
+                " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = t.oid AND d.deptype = 'e')",
+            ),
         ];
         for (sql, but) in things {
             for row in rows(&mut self.client, &format!("{sql}{but}"), &[])? {
                 let (kind, thing): (String, String) = (row.get(0), row.get(1));
-                // Some go with what they belong to.
+                // Some go with what they belong to, sequences of columns with their tables.
                 run(&mut self.client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
             }
         }
@@ -71,6 +83,10 @@ impl Loading for PostgresLoader {
     }
 
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
+        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
+            return Ok(());
+        }
         let mut source = Source::new(reader, WINDOW, None).map_err(of_dump)?;
         if source.dialect() != Dialect::Postgres {
             return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "PostgreSQL" });
@@ -78,7 +94,8 @@ impl Loading for PostgresLoader {
         // Rows of a block are handed on while they are read; the copy borrows the connection, so blocks are one loop each.
         let mut chunk = crate::dump::stream::Chunk::default();
         let mut block: Vec<u8> = Vec::new();
-        let mut sink = LoadSink { loader: self, head: String::new(), block: std::mem::take(&mut block), failure: None };
+        let mut sink =
+            LoadSink { loader: self, head: String::new(), block: std::mem::take(&mut block), failure: None };
         let read = (|| {
             while source.next(&mut chunk)? {
                 for (_, piece, at) in chunk.pieces() {
@@ -159,21 +176,33 @@ impl LoadSink<'_> {
         let line = at.line;
         let text = String::from_utf8_lossy(body);
         let lower = text.to_ascii_lowercase();
-        let words: Vec<&str> = lower.split(|c: char| c.is_ascii_whitespace() || c == '(').filter(|w| !w.is_empty()).take(12).collect();
+        let words: Vec<&str> = lower
+            .split(|c: char| c.is_ascii_whitespace() || c == '(')
+            .filter(|w| !w.is_empty())
+            .take(12)
+            .collect();
         let word = |n: usize| words.get(n).copied().unwrap_or_default();
         let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
         match &at.statement.class {
             Class::Transaction | Class::Empty => Ok(()),
-            Class::CreateTable if word(1) == "foreign" => forbidden("a foreign table would reach outside of the database".into()),
-            Class::AlterTable if words.contains(&"owner") && words.contains(&"to") => Ok(()),
-            Class::CreateTable | Class::DropTable | Class::AlterTable | Class::CreateIndex | Class::CreateView | Class::CreateTrigger => {
-                self.run(body, line)
+            Class::CreateTable if word(1) == "foreign" => {
+                forbidden("a foreign table would reach outside of the database".into())
             }
+            Class::AlterTable if words.contains(&"owner") && words.contains(&"to") => Ok(()),
+            Class::CreateTable
+            | Class::DropTable
+            | Class::AlterTable
+            | Class::CreateIndex
+            | Class::CreateView
+            | Class::CreateTrigger => self.run(body, line),
             Class::CreateRoutine => {
-                let language = lower.split("language ").nth(1).unwrap_or_default().trim_start_matches(['\'', '"']);
+                let language =
+                    lower.split("language ").nth(1).unwrap_or_default().trim_start_matches(['\'', '"']);
                 let language: String = language.chars().take_while(char::is_ascii_alphanumeric).collect();
                 if !matches!(language.as_str(), "sql" | "plpgsql" | "") {
-                    return forbidden(format!("a function in {language} could reach outside of the database"));
+                    return forbidden(format!(
+                        "a function in {language} could reach outside of the database"
+                    ));
                 }
                 self.run(body, line)
             }
@@ -185,29 +214,68 @@ impl LoadSink<'_> {
                 self.run(body, line)
             }
             Class::Set => match word(1) {
-                "statement_timeout" | "lock_timeout" | "idle_in_transaction_session_timeout" | "transaction_timeout" | "default_table_access_method"
-                | "default_tablespace" | "row_security" | "default_with_oids" => Ok(()),
-                "client_encoding" if !lower.contains("utf8") => forbidden("the dump is not written in UTF-8; export it again as UTF-8".into()),
-                "client_encoding" | "standard_conforming_strings" | "check_function_bodies" | "xmloption" | "client_min_messages" | "search_path"
-                | "timezone" | "datestyle" | "intervalstyle" | "escape_string_warning" => self.run(body, line),
+                "statement_timeout"
+                | "lock_timeout"
+                | "idle_in_transaction_session_timeout"
+                | "transaction_timeout"
+                | "default_table_access_method"
+                | "default_tablespace"
+                | "row_security"
+                | "default_with_oids" => Ok(()),
+                "client_encoding" if !lower.contains("utf8") => {
+                    forbidden("the dump is not written in UTF-8; export it again as UTF-8".into())
+                }
+                "client_encoding"
+                | "standard_conforming_strings"
+                | "check_function_bodies"
+                | "xmloption"
+                | "client_min_messages"
+                | "search_path"
+                | "timezone"
+                | "datestyle"
+                | "intervalstyle"
+                | "escape_string_warning" => self.run(body, line),
                 other => forbidden(format!("SET {other} is no setting of a dump")),
             },
             Class::Other(first) => {
                 let first = first.to_ascii_lowercase();
                 match (first.as_str(), word(1)) {
-                    ("select", function) if matches!(function, "pg_catalog.set_config" | "pg_catalog.setval" | "setval" | "set_config") && one_call(&lower) => {
-                        self.loader.client.query(text.as_ref(), &[]).map(drop).map_err(|e| refused(e, line, body))
+                    ("select", function)
+                        if matches!(
+                            function,
+                            "pg_catalog.set_config" | "pg_catalog.setval" | "setval" | "set_config"
+                        ) && one_call(&lower) =>
+                    {
+                        self.loader
+                            .client
+                            .query(text.as_ref(), &[])
+                            .map(drop)
+                            .map_err(|e| refused(e, line, body))
                     }
                     ("create", "extension") => self.extension(body, line),
-                    ("create", "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged") => self.run(body, line),
-                    ("alter", "sequence" | "type" | "domain" | "index" | "view" | "materialized" | "schema" | "function" | "procedure") => {
-                        if words.contains(&"owner") { Ok(()) } else { self.run(body, line) }
+                    ("create", "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged") => {
+                        self.run(body, line)
+                    }
+                    (
+                        "alter",
+                        "sequence" | "type" | "domain" | "index" | "view" | "materialized" | "schema"
+                        | "function" | "procedure",
+                    ) => {
+                        if words.contains(&"owner") {
+                            Ok(())
+                        } else {
+                            self.run(body, line)
+                        }
                     }
                     ("alter", "default") => Ok(()),
                     ("comment", _) if word(2) == "extension" => Ok(()),
                     ("comment", _) => self.run(body, line),
                     ("refresh", "materialized") => self.run(body, line),
-                    _ => forbidden(format!("{} {} is no statement of a site's dump", first.to_uppercase(), word(1).to_uppercase())),
+                    _ => forbidden(format!(
+                        "{} {} is no statement of a site's dump",
+                        first.to_uppercase(),
+                        word(1).to_uppercase()
+                    )),
                 }
             }
             Class::Database if word(1) == "schema" => self.run(body, line),
@@ -220,7 +288,11 @@ impl LoadSink<'_> {
         run(&mut self.loader.client, "SAVEPOINT extension")?;
         if let Err(e) = self.run(body, line) {
             run(&mut self.loader.client, "ROLLBACK TO extension")?;
-            let what = format!("{} was refused: {}", String::from_utf8_lossy(body).trim(), crate::database::told(&e));
+            let what = format!(
+                "{} was refused: {}",
+                String::from_utf8_lossy(body).trim(),
+                crate::database::told(&e)
+            );
             let cure = "ask the server's admin to make the extension, if the site needs it";
             self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
         }
@@ -239,7 +311,10 @@ impl LoadSink<'_> {
                 if at.statement.class == Class::Copy {
                     let upper = text.to_ascii_uppercase();
                     if !upper.ends_with("FROM STDIN") {
-                        return Err(DatabaseError::Forbidden { line, what: "a copy from elsewhere is not loaded".into() });
+                        return Err(DatabaseError::Forbidden {
+                            line,
+                            what: "a copy from elsewhere is not loaded".into(),
+                        });
                     }
                     // A copy may be cut in several: with no freezing it means the same.
                     self.head = text;
@@ -310,10 +385,14 @@ fn one_call(lower: &str) -> bool {
 fn client_command(text: &[u8], line: u64) -> Result<(), DatabaseError> {
     for (at, bytes) in text.split(|b| *b == b'\n').enumerate() {
         let Some(command) = bytes.trim_ascii().strip_prefix(b"\\") else { continue };
-        let word: String = command.iter().take_while(|b| b.is_ascii_alphabetic()).map(|b| char::from(*b)).collect();
+        let word: String =
+            command.iter().take_while(|b| b.is_ascii_alphabetic()).map(|b| char::from(*b)).collect();
         if !matches!(word.as_str(), "restrict" | "unrestrict") && command != b"." {
             let line = line + at as u64;
-            return Err(DatabaseError::Forbidden { line, what: format!("\\{word} is a command for a client, no statement") });
+            return Err(DatabaseError::Forbidden {
+                line,
+                what: format!("\\{word} is a command for a client, no statement"),
+            });
         }
     }
     Ok(())

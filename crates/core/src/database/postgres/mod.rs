@@ -33,9 +33,17 @@ pub fn connect(access: &DatabaseAccess) -> Result<Client, DatabaseError> {
     };
     let usual = || {
         let local = access.host == "localhost" && access.port.is_none();
-        SOCKETS.iter().find(|f| local && Path::new(f).join(format!(".s.PGSQL.{port}")).exists()).map(ToString::to_string)
+        SOCKETS
+            .iter()
+            .find(|f| local && Path::new(f).join(format!(".s.PGSQL.{port}")).exists())
+            .map(ToString::to_string)
     };
-    let host = access.socket.as_deref().map(folder).or_else(usual).unwrap_or_else(|| access.host.trim_matches(['[', ']']).into());
+    let host = access
+        .socket
+        .as_deref()
+        .map(folder)
+        .or_else(usual)
+        .unwrap_or_else(|| access.host.trim_matches(['[', ']']).into());
     let mut config = Config::new();
     config.host(&host).port(port).user(&access.user).connect_timeout(std::time::Duration::from_secs(10));
     if !access.password.is_empty() {
@@ -160,7 +168,11 @@ pub(super) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseErr
 }
 
 /// Asks for rows.
-pub(super) fn rows(client: &mut Client, sql: &str, values: &[&(dyn ToSql + Sync)]) -> Result<Vec<Row>, DatabaseError> {
+pub(super) fn rows(
+    client: &mut Client,
+    sql: &str,
+    values: &[&(dyn ToSql + Sync)],
+) -> Result<Vec<Row>, DatabaseError> {
     client.query(sql, values).map_err(|e| refused(e, 0, sql.as_bytes()))
 }
 
@@ -180,19 +192,29 @@ pub(super) fn quoted(plain: &str) -> String {
 }
 
 /// What [`super::facts`] asks for.
-pub(super) fn facts(access: &DatabaseAccess, wanted: &[Wanted]) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+pub(super) fn facts(
+    access: &DatabaseAccess,
+    wanted: &[Wanted],
+) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut snapshot = read::PostgresSnapshot::open(access)?;
-    let sizes: Vec<Size> = snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
+    let sizes: Vec<Size> =
+        snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
     let mut client = connect(access)?;
     let mut found = Inspection::default();
     for wish in wanted {
         let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-        let only = wish.only.as_ref().map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v))).unwrap_or_default();
+        let only = wish
+            .only
+            .as_ref()
+            .map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v)))
+            .unwrap_or_default();
         let sql = format!("SELECT {} FROM {}{only} LIMIT {MOST_ROWS}", columns.join(","), name(&wish.table));
         let there = sizes.iter().any(|(name, ..)| *name == wish.table);
         let answer = if there { client.simple_query(&sql).unwrap_or_default() } else { Vec::new() };
         let row = |message: SimpleQueryMessage| match message {
-            SimpleQueryMessage::Row(row) => Some((0..columns.len()).map(|i| row.get(i).map(str::to_string)).collect()),
+            SimpleQueryMessage::Row(row) => {
+                Some((0..columns.len()).map(|i| row.get(i).map(str::to_string)).collect())
+            }
             _ => None,
         };
         found.rows.push(answer.into_iter().filter_map(row).collect());
@@ -211,7 +233,8 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
                NOT EXISTS (SELECT FROM pg_catalog.pg_tables WHERE schemaname NOT IN ('pg_catalog','information_schema') \
                  AND NOT has_table_privilege(quote_ident(schemaname) || '.' || quote_ident(tablename), 'SELECT'))";
     let rows = rows(&mut client, sql, &[])?;
-    let row = rows.first().ok_or_else(|| DatabaseError::Io(std::io::Error::other("the server gave no answer")))?;
+    let row =
+        rows.first().ok_or_else(|| DatabaseError::Io(std::io::Error::other("the server gave no answer")))?;
     let version: String = row.get(0);
     Ok(Trial {
         server: format!("PostgreSQL {}", version.split(' ').next().unwrap_or_default()),
@@ -239,10 +262,18 @@ pub(super) fn create_statements(job: &CreateJob) -> Vec<String> {
 /// Makes database, user and rights.
 pub(super) fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
     let mut client = connect(&DatabaseAccess { name: String::new(), ..job.admin.clone() })?;
-    let has = |client: &mut Client, sql: &str, what: &str| Ok::<_, DatabaseError>(!rows(client, sql, &[&what])?.is_empty());
+    let has = |client: &mut Client, sql: &str, what: &str| {
+        Ok::<_, DatabaseError>(!rows(client, sql, &[&what])?.is_empty())
+    };
     let user = has(&mut client, "SELECT 1 FROM pg_catalog.pg_roles WHERE rolname = $1", &job.wanted.user)?;
-    let database = has(&mut client, "SELECT 1 FROM pg_catalog.pg_database WHERE datname = $1", &job.wanted.name)?;
-    let mut out = Created { database: !database, user: !user, hosts: vec!["where the server's rules allow".into()], ..Created::default() };
+    let database =
+        has(&mut client, "SELECT 1 FROM pg_catalog.pg_database WHERE datname = $1", &job.wanted.name)?;
+    let mut out = Created {
+        database: !database,
+        user: !user,
+        hosts: vec!["where the server's rules allow".into()],
+        ..Created::default()
+    };
     for (at, shown) in create_statements(job).into_iter().enumerate() {
         if (at == 0 && user) || (at == 1 && database) {
             continue;

@@ -58,7 +58,9 @@ impl PostgresSnapshot {
     }
 
     fn known(&self, table: &str) -> Result<&Known, DatabaseError> {
-        self.tables.get(table).ok_or_else(|| DatabaseError::Io(std::io::Error::other(format!("no table {table}"))))
+        self.tables
+            .get(table)
+            .ok_or_else(|| DatabaseError::Io(std::io::Error::other(format!("no table {table}"))))
     }
 
     fn sequences(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
@@ -99,7 +101,9 @@ impl PostgresSnapshot {
              JOIN pg_class p ON p.oid = i.inhparent JOIN pg_namespace n ON n.oid = p.relnamespace WHERE c.oid = $1 ORDER BY i.inhseqno",
             &[&oid],
         )?;
-        if let Some((parent, Some(bound))) = parents.first().map(|r| (r.get::<_, String>(0), r.get::<_, Option<String>>(1))) {
+        if let Some((parent, Some(bound))) =
+            parents.first().map(|r| (r.get::<_, String>(0), r.get::<_, Option<String>>(1)))
+        {
             return Ok(format!("CREATE TABLE {full} PARTITION OF {parent} {bound}{}", self.by(oid, kind)?));
         }
         let columns = rows(
@@ -124,10 +128,17 @@ impl PostgresSnapshot {
                 ("a" | "d", ..) => {
                     let when = if identity == "a" { "ALWAYS" } else { "BY DEFAULT" };
                     let options: Option<String> = row.get(7);
-                    line.push_str(&format!(" GENERATED {when} AS IDENTITY ({})", options.unwrap_or_default()));
+                    line.push_str(&format!(
+                        " GENERATED {when} AS IDENTITY ({})",
+                        options.unwrap_or_default()
+                    ));
                 }
-                (_, "s", Some(expression)) => line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) STORED")),
-                (_, "v", Some(expression)) => line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) VIRTUAL")),
+                (_, "s", Some(expression)) => {
+                    line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) STORED"))
+                }
+                (_, "v", Some(expression)) => {
+                    line.push_str(&format!(" GENERATED ALWAYS AS ({expression}) VIRTUAL"))
+                }
                 (_, _, Some(expression)) => line.push_str(&format!(" DEFAULT {expression}")),
                 _ => {}
             }
@@ -137,10 +148,16 @@ impl PostgresSnapshot {
             lines.push(line);
         }
         let parents: Vec<String> = parents.iter().map(|r| r.get(0)).collect();
-        let inherits = if parents.is_empty() { String::new() } else { format!("\nINHERITS ({})", parents.join(", ")) };
-        let unlogged = rows(&mut self.client, "SELECT relpersistence = 'u' FROM pg_class WHERE oid = $1", &[&oid])?;
+        let inherits =
+            if parents.is_empty() { String::new() } else { format!("\nINHERITS ({})", parents.join(", ")) };
+        let unlogged =
+            rows(&mut self.client, "SELECT relpersistence = 'u' FROM pg_class WHERE oid = $1", &[&oid])?;
         let unlogged = if unlogged.first().is_some_and(|r| r.get(0)) { "UNLOGGED " } else { "" };
-        Ok(format!("CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}", lines.join(",\n"), self.by(oid, kind)?))
+        Ok(format!(
+            "CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}",
+            lines.join(",\n"),
+            self.by(oid, kind)?
+        ))
     }
 
     fn by(&mut self, oid: u32, kind: &str) -> Result<String, DatabaseError> {
@@ -171,7 +188,7 @@ impl Snapshot for PostgresSnapshot {
                pg_table_size(c.oid), pg_indexes_size(c.oid), max(depth.n) \
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN depth ON depth.oid = c.oid \
              WHERE c.relkind IN ('r','p') AND c.relpersistence <> 't' AND {OURS} AND {NO_EXTENSION} c.oid AND d.deptype = 'e') \
-             GROUP BY 1, 2, 3, 4, 5 ORDER BY max(depth.n), n.nspname <> 'public', n.nspname, c.relname"
+             GROUP BY c.oid, n.nspname, c.relname, c.relkind, c.reltuples ORDER BY max(depth.n), n.nspname <> 'public', n.nspname, c.relname"
         );
         let mut out = Vec::new();
         for row in rows(&mut self.client, &sql, &[])? {
@@ -186,7 +203,9 @@ impl Snapshot for PostgresSnapshot {
     }
 
     fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let schemas = format!("SELECT format('CREATE SCHEMA %I', n.nspname) FROM pg_namespace n WHERE {OURS} AND n.nspname <> 'public' ORDER BY 1");
+        let schemas = format!(
+            "SELECT format('CREATE SCHEMA %I', n.nspname) FROM pg_namespace n WHERE {OURS} AND n.nspname <> 'public' ORDER BY 1"
+        );
         let extensions = "SELECT format('CREATE EXTENSION IF NOT EXISTS %I WITH SCHEMA %I', e.extname, n.nspname) FROM pg_extension e \
              JOIN pg_namespace n ON n.oid = e.extnamespace WHERE e.extname <> 'plpgsql' ORDER BY 1";
         let types = format!(
@@ -221,7 +240,8 @@ impl Snapshot for PostgresSnapshot {
             return Ok(0);
         }
         let sql = "SELECT quote_ident(attname) FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
-        let columns: Vec<String> = rows(&mut self.client, sql, &[&oid])?.into_iter().map(|r| r.get(0)).collect();
+        let columns: Vec<String> =
+            rows(&mut self.client, sql, &[&oid])?.into_iter().map(|r| r.get(0)).collect();
         let list = format!("{full} ({})", columns.join(", "));
         let head = format!("COPY {list} FROM stdin;\n");
         let sql = format!("COPY {list} TO STDOUT");
@@ -259,7 +279,9 @@ impl Snapshot for PostgresSnapshot {
         let mut count = 0;
         let missing: Vec<u32> = self.tables.iter().filter(|(t, _)| !has(t)).map(|(_, k)| k.oid).collect();
         let left = missing.iter().map(u32::to_string).chain(["0".to_string()]).collect::<Vec<_>>().join(",");
-        let own = |of: &str| format!("{OURS} AND {of} NOT IN ({left}) AND {NO_EXTENSION} {of} AND d.deptype = 'e')");
+        let own = |of: &str| {
+            format!("{OURS} AND {of} NOT IN ({left}) AND {NO_EXTENSION} {of} AND d.deptype = 'e')")
+        };
         let last = format!(
             "SELECT format('%I.%I', n.nspname, c.relname) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'S' AND {OURS} \
              AND {NO_EXTENSION} c.oid AND (d.deptype = 'e' OR d.refobjid IN ({left}))) ORDER BY 1"
@@ -284,7 +306,8 @@ impl Snapshot for PostgresSnapshot {
             own("c.oid")
         );
         let indexes = format!(
-            "SELECT pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+            "SELECT CASE WHEN c.relkind = 'p' THEN replace(pg_get_indexdef(i.indexrelid), ' ON ONLY ', ' ON ') ELSE pg_get_indexdef(i.indexrelid) END \
+             FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
              WHERE c.relkind IN ('r','p') AND NOT EXISTS (SELECT FROM pg_constraint k WHERE k.conindid = i.indexrelid AND k.contype IN ('p','u','x')) \
              AND NOT EXISTS (SELECT FROM pg_inherits h WHERE h.inhrelid = i.indexrelid) AND {} ORDER BY n.nspname, c.relname, x.relname",
             own("c.oid")
@@ -331,7 +354,11 @@ impl Snapshot for PostgresSnapshot {
              UNION ALL SELECT 'large objects' WHERE EXISTS (SELECT FROM pg_largeobject_metadata)"
         );
         for what in self.texts(&rest)? {
-            warnings.push(Warning::new(format!("{what}: not written"), "", "carry it by hand if the site needs it"));
+            warnings.push(Warning::new(
+                format!("{what}: not written"),
+                "",
+                "carry it by hand if the site needs it",
+            ));
         }
         Ok(count)
     }

@@ -1,0 +1,180 @@
+//! What a run leaves on disk: files and folders it makes, files it replaces or takes away. Undoing a run walks this back.
+//!
+//! The list lies beside the run's record, one entry behind the other with a NUL between, each written before its file is. A file that
+//! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
+
+use crate::fsx::{AtPath, PathError, copy_file};
+use crate::logbook::Run;
+use std::ffi::OsStr;
+use std::fs::{self, File};
+use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+/// One entry of the list.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Print {
+    /// A file or link that was not there before.
+    File(PathBuf),
+    /// A folder that was not there before.
+    Folder(PathBuf),
+    /// A file that was there, and under which number it is kept.
+    Kept(PathBuf, u64),
+}
+
+/// Writes the list.
+#[derive(Debug)]
+pub struct Footprint {
+    path: PathBuf,
+    list: File,
+    kept: PathBuf,
+    next: u64,
+}
+
+impl Footprint {
+    /// Starts the list of a run.
+    pub fn of(run: &Run) -> Result<Self, PathError> {
+        let path = list_path(&run.kept());
+        let list = File::options().create(true).append(true).open(&path).at(&path)?;
+        Ok(Footprint { path, list, kept: run.kept().join("files"), next: 0 })
+    }
+
+    fn note(&self, kind: &[u8], path: &Path) -> Result<(), PathError> {
+        let entry = [kind, path.as_os_str().as_bytes(), b"\0"].concat();
+        (&self.list).write_all(&entry).at(&self.path)
+    }
+
+    /// Notes a file that is about to be made.
+    pub fn file(&self, path: &Path) -> Result<(), PathError> {
+        self.note(b"f", path)
+    }
+
+    /// Makes a folder and those above it, and notes the ones that were missing.
+    pub fn folder(&self, path: &Path) -> Result<(), PathError> {
+        let missing: Vec<&Path> =
+            path.ancestors().take_while(|p| !p.as_os_str().is_empty() && !p.exists()).collect();
+        for folder in missing.into_iter().rev() {
+            self.note(b"d", folder)?;
+            match fs::create_dir(folder) {
+                Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {}
+                other => other.at(folder)?,
+            }
+        }
+        Ok(())
+    }
+
+    /// Notes a file that is about to be made or replaced; one that is there is kept.
+    pub fn replace(&mut self, path: &Path) -> Result<(), PathError> {
+        let Ok(meta) = fs::symlink_metadata(path) else { return self.file(path) };
+        if self.next == 0 {
+            fs::create_dir_all(&self.kept).at(&self.kept)?;
+        }
+        let kept = self.kept.join(self.next.to_string());
+        if meta.is_symlink() {
+            let to = fs::read_link(path).at(path)?;
+            std::os::unix::fs::symlink(to, &kept).at(&kept)?;
+        } else {
+            put_copy(path, &kept)?;
+        }
+        self.note(format!("k{} ", self.next).as_bytes(), path)?;
+        self.next += 1;
+        Ok(())
+    }
+}
+
+/// Copies a file with its mode and time.
+fn put_copy(from: &Path, to: &Path) -> Result<(), PathError> {
+    let meta = fs::metadata(from).at(from)?;
+    let mut out = File::options().write(true).create(true).truncate(true).open(to).at(to)?;
+    copy_file(from, &mut out)?;
+    out.set_permissions(meta.permissions()).at(to)?;
+    out.set_modified(meta.modified().at(from)?).at(to)
+}
+
+fn list_path(kept: &Path) -> PathBuf {
+    kept.with_extension("made")
+}
+
+/// Reads the list of a run by the folder of what it kept. A torn last entry is passed over.
+pub fn read(kept: &Path) -> Vec<Print> {
+    let bytes = fs::read(list_path(kept)).unwrap_or_default();
+    let whole = bytes.iter().rposition(|b| *b == 0).unwrap_or(0);
+    let entries = bytes[..whole].split(|b| *b == 0);
+    let path = |bytes: &[u8]| PathBuf::from(OsStr::from_bytes(bytes));
+    let read = entries.filter_map(|entry| match entry.split_first()? {
+        (b'f', rest) => Some(Print::File(path(rest))),
+        (b'd', rest) => Some(Print::Folder(path(rest))),
+        (b'k', rest) => {
+            let space = rest.iter().position(|b| *b == b' ')?;
+            let number = std::str::from_utf8(&rest[..space]).ok()?.parse().ok()?;
+            Some(Print::Kept(path(&rest[space + 1..]), number))
+        }
+        _ => None,
+    });
+    read.collect()
+}
+
+/// What walking back came to.
+#[derive(Debug, Default, Clone, PartialEq, Eq, serde::Serialize)]
+pub struct Undone {
+    /// Files taken away.
+    pub removed: u64,
+    /// Files put back.
+    pub put_back: u64,
+    /// Files that were changed after the run and stay.
+    pub changed_since: Vec<PathBuf>,
+}
+
+/// Walks the list back. What was changed after `ended`, in seconds since 1970, stays and is listed. With `only_look` nothing is done.
+pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, PathError> {
+    let mut out = Undone::default();
+    for print in read(kept).into_iter().rev() {
+        match print {
+            Print::File(path) => {
+                let Ok(meta) = fs::symlink_metadata(&path) else { continue };
+                if ended.is_some_and(|end| meta.ctime() > end + 1) {
+                    out.changed_since.push(path);
+                    continue;
+                }
+                out.removed += 1;
+                if !only_look {
+                    fs::remove_file(&path).at(&path)?;
+                }
+            }
+            Print::Folder(path) if !only_look => {
+                // One that holds something else stays; a read-only one was made so by the run.
+                let lift = |p: &Path| {
+                    let _ = fs::set_permissions(p, std::os::unix::fs::PermissionsExt::from_mode(0o700));
+                };
+                if fs::remove_dir(&path).is_err()
+                    && path.is_dir()
+                    && fs::read_dir(&path).is_ok_and(|mut d| d.next().is_none())
+                {
+                    path.parent().into_iter().for_each(lift);
+                    let _ = fs::remove_dir(&path);
+                }
+            }
+            Print::Folder(_) => {}
+            Print::Kept(path, number) => {
+                let from = kept.join("files").join(number.to_string());
+                let Ok(meta) = fs::symlink_metadata(&from) else { continue };
+                out.put_back += 1;
+                if only_look {
+                    continue;
+                }
+                let folder = path.parent().unwrap_or(&path);
+                fs::create_dir_all(folder).at(folder)?;
+                let temp = tempfile::Builder::new().prefix(".zporter-").make_in(folder, |temp| {
+                    if meta.is_symlink() {
+                        std::os::unix::fs::symlink(fs::read_link(&from)?, temp)
+                    } else {
+                        put_copy(&from, temp).map_err(|e| e.source)
+                    }
+                });
+                temp.at(folder)?.into_temp_path().persist(&path).map_err(|e| e.error).at(&path)?;
+            }
+        }
+    }
+    Ok(out)
+}

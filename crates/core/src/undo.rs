@@ -1,0 +1,214 @@
+//! Goes back: puts back what a run replaced and takes away what it made, as far as that can be known, and says what stays.
+//!
+//! Everything here can be done twice: an undo that was itself interrupted is repeated.
+
+use crate::database::journal::begun_tables;
+use crate::database::load::open;
+use crate::database::{DatabaseError, journal};
+use crate::event::{Counted, Event, Watch};
+use crate::footprint::{self, Undone};
+use crate::fsx::PathError;
+use crate::logbook::{self, Line, Run};
+use crate::place::{DatabaseAccess, Engine};
+use std::fs::File;
+use std::path::{Path, PathBuf};
+
+/// Why a run cannot be undone.
+#[derive(Debug, thiserror::Error)]
+pub enum UndoError {
+    /// There is no such run.
+    #[error("no run {0:?} is recorded")]
+    NoRun(String),
+    /// It is undone.
+    #[error("the run {run} is undone already, by {by}")]
+    Already {
+        /// Run.
+        run: String,
+        /// The undo.
+        by: String,
+    },
+    /// A later run worked on the same place.
+    #[error("the run {later} came later and worked on {place} as well")]
+    Later {
+        /// The later run.
+        later: String,
+        /// Target or database.
+        place: String,
+    },
+    /// It changed nothing that could be put back.
+    #[error("the run {run} was a {command}: it replaced nothing")]
+    Nothing {
+        /// Run.
+        run: String,
+        /// Its command.
+        command: String,
+    },
+    /// The database.
+    #[error(transparent)]
+    Database(#[from] DatabaseError),
+    /// A path failed.
+    #[error(transparent)]
+    Path(#[from] PathError),
+}
+
+/// What going back means for one run.
+#[derive(Debug)]
+pub struct Undo {
+    /// Run.
+    pub run: String,
+    /// Its command.
+    pub command: String,
+    /// When it ended; nothing for a run that was interrupted.
+    pub ended: Option<String>,
+    /// Database that the run filled, as a URL without password.
+    pub database: Option<String>,
+    /// Dump of what was in it before.
+    pub kept_dump: Option<PathBuf>,
+    /// Tables that the run made.
+    pub tables: Vec<String>,
+    kept: PathBuf,
+}
+
+/// What was undone.
+#[derive(Debug, Default, serde::Serialize)]
+pub struct Done {
+    /// Files.
+    #[serde(flatten)]
+    pub files: Undone,
+    /// Whether the database was emptied.
+    pub database_emptied: bool,
+    /// Whether its former content was loaded again.
+    pub database_put_back: bool,
+    /// Tables that the run did not make and that stay.
+    pub tables_stay: Vec<String>,
+}
+
+/// Runs whose work can be undone.
+const COMMANDS: [&str; 3] = ["restore", "clone", "load"];
+
+/// The places that a run worked on.
+fn places(lines: &[Line]) -> Vec<String> {
+    let detail = |step: &str, key: &str| {
+        let line = lines.iter().find(|l| l.step == step)?;
+        line.detail[key].as_str().map(str::to_string)
+    };
+    [detail("unpack files", "target"), detail("load database", "database")].into_iter().flatten().collect()
+}
+
+/// Looks what going back would mean.
+pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
+    let lines = logbook::read(folder, run).ok_or_else(|| UndoError::NoRun(run.into()))?;
+    let first = lines.first().ok_or_else(|| UndoError::NoRun(run.into()))?;
+    let command = first.step.clone();
+    if !COMMANDS.contains(&command.as_str()) {
+        return Err(UndoError::Nothing { run: run.into(), command });
+    }
+    let ours = places(&lines);
+    let mut undone: Vec<String> = Vec::new();
+    for later in logbook::runs(folder).into_iter().take_while(|r| r.run != run) {
+        let Some(other) = logbook::read(folder, &later.run) else { continue };
+        if later.command == "undo" {
+            let undoes = other.first().and_then(|l| l.detail["undoes"].as_str()).unwrap_or_default();
+            if later.state == "done" && undoes == run {
+                return Err(UndoError::Already { run: run.into(), by: later.run });
+            }
+            if later.state == "done" {
+                undone.push(undoes.to_string());
+            }
+        } else if !undone.contains(&later.run)
+            && let Some(place) = places(&other).into_iter().find(|p| ours.contains(p))
+        {
+            return Err(UndoError::Later { later: later.run, place });
+        }
+    }
+    let kept_by = first.detail["kept_by"].as_str().unwrap_or(run).to_string();
+    let kept_lines =
+        if kept_by == run { Vec::new() } else { logbook::read(folder, &kept_by).unwrap_or_default() };
+    let step = |name: &str, key: &str| {
+        let mut all = lines.iter().chain(&kept_lines);
+        all.find(|l| l.step == name).and_then(|l| l.detail[key].as_str().map(str::to_string))
+    };
+    let mut tables = begun_tables(&lines);
+    tables.extend(begun_tables(&kept_lines));
+    tables.extend(journal::whole_tables(&lines).into_keys());
+    tables.sort();
+    tables.dedup();
+    let database = step("load database", "database").or_else(|| step("replace database", "database"));
+    Ok(Undo {
+        run: run.into(),
+        command,
+        ended: lines.last().filter(|l| matches!(l.step.as_str(), "done" | "failed")).map(|l| l.at.clone()),
+        kept_dump: step("replace database", "kept").map(PathBuf::from),
+        database,
+        tables,
+        kept: logbook::kept_of(folder, run),
+    })
+}
+
+impl Undo {
+    /// Says what would happen to files.
+    pub fn look(&self) -> Result<Undone, UndoError> {
+        Ok(footprint::undo(&self.kept, self.end(), true)?)
+    }
+
+    fn end(&self) -> Option<i64> {
+        let at = self.ended.as_deref()?;
+        let format = &time::format_description::well_known::Rfc3339;
+        Some(time::OffsetDateTime::parse(at, format).ok()?.unix_timestamp())
+    }
+
+    /// Goes back. `access` opens the database that the run filled.
+    pub fn carry_out(
+        &self,
+        access: Option<&DatabaseAccess>,
+        book: &Run,
+        watch: &dyn Watch,
+    ) -> Result<Done, UndoError> {
+        let mut done = Done::default();
+        if let Some(access) = access {
+            self.database(access, book, watch, &mut done)?;
+        }
+        book.step("undo files", serde_json::json!({ "kept": self.kept }))?;
+        done.files = footprint::undo(&self.kept, self.end(), false)?;
+        Ok(done)
+    }
+
+    fn database(
+        &self,
+        access: &DatabaseAccess,
+        book: &Run,
+        watch: &dyn Watch,
+        done: &mut Done,
+    ) -> Result<(), UndoError> {
+        let mut loader = open(access)?;
+        // A load into the other two is one transaction: whether it was interrupted or not, all that is there is its.
+        let atomic = access.engine != Engine::Mysql;
+        let there = loader.tables()?;
+        if let Some(kept) = &self.kept_dump {
+            book.step("empty database", serde_json::json!({ "database": access.url(), "kept": kept }))?;
+            loader.empty()?;
+            done.database_emptied = true;
+            watch.event(Event::StepStarted {
+                step: "putting back",
+                total: kept.metadata().map(|m| m.len()).ok(),
+            });
+            let file = File::open(kept).map_err(DatabaseError::Io)?;
+            let mut reader = crate::dump::open_text(Counted::new(file, watch)).map_err(DatabaseError::Io)?;
+            loader.load(&mut reader)?;
+            loader.finish()?;
+            watch.event(Event::StepDone);
+            done.database_put_back = true;
+            return Ok(());
+        }
+        book.step("empty database", serde_json::json!({ "database": access.url() }))?;
+        let made = |table: &str| atomic || self.tables.iter().any(|t| t == table);
+        loader.empty_of(&made)?;
+        done.tables_stay = there.into_iter().filter(|t| !made(t)).collect();
+        // Views are listed among the tables, and go whoever made them.
+        let rest = loader.tables()?;
+        done.tables_stay.retain(|t| rest.contains(t));
+        loader.finish()?;
+        done.database_emptied = true;
+        Ok(())
+    }
+}
