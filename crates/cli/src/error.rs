@@ -320,6 +320,9 @@ impl From<RestoreError> for CommandError {
                 .hint("name the new database with --database mysql://USER@HOST/NAME")
                 .hint("or a file for the rewritten dump with --dump-to FILE.sql.gz"),
             RestoreError::Database(e) => e.into(),
+            RestoreError::Dump { source: DumpError::Write(_) | DumpError::Read(_), .. } => {
+                CommandError::new(Exit::World, &e)
+            }
             RestoreError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
             RestoreError::Config { .. } => CommandError::new(Exit::Damaged, &e),
             RestoreError::Entry { .. } => CommandError::new(Exit::World, &e),

@@ -5,6 +5,7 @@
 
 use crate::fsx::{AtPath, PathError, copy_file};
 use crate::logbook::Run;
+use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::Write;
@@ -126,10 +127,31 @@ pub struct Undone {
     pub changed_since: Vec<PathBuf>,
 }
 
+/// Takes away what a run that was killed left under temporary names, in the folders that it worked in.
+fn sweep(prints: &[Print]) {
+    let folders: BTreeSet<&Path> = prints
+        .iter()
+        .filter_map(|print| match print {
+            Print::Folder(path) => Some(path.as_path()),
+            Print::File(path) | Print::Kept(path, _) => path.parent(),
+        })
+        .collect();
+    for folder in folders {
+        let temporary = fs::read_dir(folder).into_iter().flatten().flatten();
+        for entry in temporary.filter(|e| e.file_name().as_bytes().starts_with(b".zporter-")) {
+            let _ = fs::remove_file(entry.path());
+        }
+    }
+}
+
 /// Walks the list back. What was changed after `ended`, in seconds since 1970, stays and is listed. With `only_look` nothing is done.
 pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, PathError> {
     let mut out = Undone::default();
-    for print in read(kept).into_iter().rev() {
+    let prints = read(kept);
+    if !only_look {
+        sweep(&prints);
+    }
+    for print in prints.into_iter().rev() {
         match print {
             Print::File(path) => {
                 let Ok(meta) = fs::symlink_metadata(&path) else { continue };

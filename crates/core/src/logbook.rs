@@ -129,24 +129,31 @@ pub fn kept_of(folder: &Path, run: &str) -> PathBuf {
 /// Returns all runs, the newest first. Files that are no record are passed over.
 pub fn runs(folder: &Path) -> Vec<Summary> {
     let entries = fs::read_dir(folder).into_iter().flatten().flatten();
-    let mut out: Vec<Summary> = entries
+    let mut out: Vec<(std::time::SystemTime, Summary)> = entries
         .filter_map(|e| {
             let name = e.file_name().to_string_lossy().into_owned();
             let run = name.strip_suffix(".jsonl")?.to_string();
+            let meta = e.metadata().ok()?;
+            // Names tell seconds; of runs in the same second the file that was made later is the later one.
+            let made = meta.created().or_else(|_| meta.modified()).unwrap_or(std::time::UNIX_EPOCH);
             let lines = read(folder, &run)?;
             let (first, last) = (lines.first()?, lines.last()?);
             let ended = ENDS.contains(&last.step.as_str());
-            Some(Summary {
+            let summary = Summary {
                 run,
                 began: first.at.clone(),
                 command: first.step.clone(),
                 state: if ended { last.step.clone() } else { "unfinished".into() },
                 steps: lines.len() - 1 - usize::from(ended),
-            })
+            };
+            Some((made, summary))
         })
         .collect();
-    out.sort_by(|a, b| b.run.cmp(&a.run));
-    out
+    out.sort_by(|(a_made, a), (b_made, b)| {
+        let second = |s: &Summary| s.run.get(..14).unwrap_or_default().to_string();
+        second(b).cmp(&second(a)).then(b_made.cmp(a_made))
+    });
+    out.into_iter().map(|(_, summary)| summary).collect()
 }
 
 /// Returns the lines of a run, or nothing if there is no such run. A torn last line is passed over.

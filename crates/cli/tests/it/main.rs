@@ -3,6 +3,8 @@
 //! - `story`: every stand-in through survey, pack, prove, restore, and its pages opened by real PHP
 //! - `damage`: archives that were harmed on the way, and hostile ones
 //! - `guards`: what is refused, with exit code and advice
+//! - `databases`: the database commands on real servers: round trips, guards, continuing, going back
+//! - `copies`: from server to server, brought up to date, interrupted, taken back
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `dialects`: dumps of other servers, written and loaded by these servers
 //! - `tracing`: `trace` in dumps, folders and archives
@@ -15,6 +17,7 @@
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
 
 mod common;
+mod copies;
 mod damage;
 mod databases;
 mod dialects;

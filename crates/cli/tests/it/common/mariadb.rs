@@ -15,8 +15,8 @@ use std::time::{Duration, Instant};
 pub struct Server {
     pub port: u16,
     pub socket: String,
-    _folder: tempfile::TempDir,
-    _keeper: Child,
+    folder: tempfile::TempDir,
+    keeper: Child,
 }
 
 /// A database on it with a user of its own.
@@ -47,7 +47,7 @@ fn start() -> Option<Server> {
     let data = folder.path().join("data");
     let socket = folder.path().join("s").display().to_string();
     let port = free_port();
-    let user = if is_root() { "--user=root" } else { "--skip-name-resolve" };
+    let user = run_as();
     let made = Command::new("mariadb-install-db")
         .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", user])
         .arg(format!("--datadir={}", data.display()))
@@ -56,20 +56,25 @@ fn start() -> Option<Server> {
         .status()
         .unwrap();
     assert!(made.success(), "mariadb-install-db failed");
-    // The shell waits for its standard input to close, which happens however this process ends, and then stops the server.
+    let keeper = keeper(&data, &socket, port, user);
+    let server = Server { port, socket, folder, keeper };
+    server.wait();
+    Some(server)
+}
+
+/// The shell waits for its standard input to close, which happens however this process ends, and then stops the server.
+fn keeper(data: &Path, socket: &str, port: u16, user: &str) -> Child {
     let script = format!(
         "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
-         --innodb-buffer-pool-size=64M --skip-log-bin >/dev/null 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
+         --innodb-buffer-pool-size=64M --skip-log-bin >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
+        data.display(),
         data.display()
     );
-    let keeper = Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().unwrap();
-    let server = Server { port, socket, _folder: folder, _keeper: keeper };
-    let began = Instant::now();
-    while server.try_root().is_none() {
-        assert!(began.elapsed() < Duration::from_secs(60), "MariaDB does not answer");
-        std::thread::sleep(Duration::from_millis(100));
-    }
-    Some(server)
+    Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().unwrap()
+}
+
+fn run_as() -> &'static str {
+    if is_root() { "--user=root" } else { "--skip-name-resolve" }
 }
 
 fn is_root() -> bool {
@@ -77,6 +82,70 @@ fn is_root() -> bool {
 }
 
 impl Server {
+    /// Starts a server of one test's own, which it may stop.
+    pub fn private() -> Option<Server> {
+        start()
+    }
+
+    fn wait(&self) {
+        let began = Instant::now();
+        while self.try_root().is_none() {
+            assert!(began.elapsed() < Duration::from_secs(60), "MariaDB does not answer");
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
+    /// Stops the server, whatever it is doing.
+    pub fn stop(&mut self) {
+        drop(self.keeper.stdin.take());
+        self.keeper.wait().unwrap();
+    }
+
+    /// Starts it on the same data.
+    pub fn start_again(&mut self) {
+        self.keeper = keeper(&self.folder.path().join("data"), &self.socket, self.port, run_as());
+        self.wait();
+    }
+
+    /// Cuts the connections of a user as soon as there are any.
+    pub fn cut_connections(&self, user: &str) {
+        let mut root = self.root();
+        for _ in 0..1000 {
+            let sql = format!(
+                "SELECT ID FROM information_schema.PROCESSLIST WHERE USER = '{user}' AND COMMAND = 'Query' AND INFO LIKE 'INSERT%'"
+            );
+            let found: Vec<u64> = root.query(sql).unwrap();
+            if !found.is_empty() {
+                for id in found {
+                    let _ = root.query_drop(format!("KILL {id}"));
+                }
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        panic!("{user} never loaded anything");
+    }
+
+    /// Waits until a database holds so many tables.
+    pub fn wait_for_tables(&self, database: &Database, wanted: u64) {
+        let mut root = self.root();
+        for _ in 0..2000 {
+            let sql = format!(
+                "SELECT COUNT(*) FROM information_schema.TABLES WHERE TABLE_SCHEMA = '{}'",
+                database.name
+            );
+            if root.query_first(sql).unwrap() >= Some(wanted) {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        panic!(
+            "{} was never filled: {:?}",
+            database.name,
+            root.query::<String, _>(format!("SHOW TABLES FROM {}", database.name))
+        );
+    }
+
     fn try_root(&self) -> Option<Conn> {
         Conn::new(
             OptsBuilder::new().socket(Some(self.socket.clone())).user(Some("root")).prefer_socket(false),

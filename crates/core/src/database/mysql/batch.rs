@@ -191,10 +191,11 @@ impl Worker {
             let done = self.work(work);
             let mut told = lock(&self.shared);
             told.pending[self.number] -= 1;
-            if let Some(pending) = table.and_then(|t| told.tables.get_mut(&t)) {
+            let failed = done.is_err();
+            // A batch that failed keeps its table from ever being whole.
+            if let Some(pending) = table.filter(|_| !failed).and_then(|t| told.tables.get_mut(&t)) {
                 *pending -= 1;
             }
-            let failed = done.is_err();
             if let Err(error) = done {
                 told.error.get_or_insert(error);
             }

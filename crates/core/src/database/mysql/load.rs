@@ -4,7 +4,7 @@
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
 use super::batch::{Batch, Way, Workers};
-use super::{connect, empty, name, quoted, refused, rows, run, tables};
+use super::{connect, empty, name, quoted, refused, rows, run, tables, wait_for_the_dead};
 use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark};
 use crate::database::load::{Loaded, Loading, ended, of_dump};
@@ -176,20 +176,17 @@ impl Loading for MysqlLoader {
     }
 
     fn go_on(&mut self, whole: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
-        for (table, rows) in &whole {
-            let there: Vec<u64> =
-                self::rows(&mut self.conn, &format!("SELECT COUNT(*) FROM {}", name(table)))?;
-            if there != [*rows] {
-                let what = format!(
-                    "{rows} rows were loaded, {} are there",
-                    there.first().copied().unwrap_or_default()
-                );
-                return Err(DatabaseError::InUse {
-                    name: self.access.name.clone(),
-                    found: vec![format!("{table} ({what})")],
-                });
+        wait_for_the_dead(&mut self.conn)?;
+        let there: Vec<String> = tables(&mut self.conn)?;
+        let mut sound = BTreeMap::new();
+        for (table, sent) in whole.into_iter().filter(|(table, _)| there.contains(table)) {
+            // One that does not hold what was sent is made again.
+            let count: Vec<u64> = rows(&mut self.conn, &format!("SELECT COUNT(*) FROM {}", name(&table)))?;
+            if count == [sent] {
+                sound.insert(table, sent);
             }
         }
+        let whole = sound;
         empty(&mut self.conn, &|table| !whole.contains_key(table))?;
         self.loaded.rows.clone_from(&whole);
         self.loaded.went_on = whole.len() as u64;

@@ -112,8 +112,27 @@ pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
     rows(conn, "SHOW TABLES")
 }
 
+/// Waits until the statements of a program that was killed are done: the server carries a statement out to its end, and only then sees
+/// that nobody listens.
+pub fn wait_for_the_dead(conn: &mut Conn) -> Result<(), DatabaseError> {
+    let sql = "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID() \
+               AND INFO REGEXP '^[[:space:]]*(INSERT|REPLACE|CREATE|ALTER|DROP|LOAD)'";
+    let mut clear = 0;
+    // A statement that takes longer is somebody else's, and not to be waited for.
+    for _ in 0..200 {
+        let busy: Vec<u64> = rows(conn, sql)?;
+        clear = if busy.is_empty() { clear + 1 } else { 0 };
+        if clear == 3 {
+            break;
+        }
+        std::thread::sleep(std::time::Duration::from_millis(25));
+    }
+    Ok(())
+}
+
 /// Takes away every view, trigger, routine and event of the database, and the tables that `goes` says.
 pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+    wait_for_the_dead(conn)?;
     run(conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
     let others = [
         ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),

@@ -1,0 +1,331 @@
+//! Copies from server to server: every system, brought up to date, interrupted, and taken back.
+
+use crate::common::mariadb::{Database, Server, server};
+use crate::common::{Bench, Outcome, files};
+use std::path::Path;
+use std::process::{Command, Stdio};
+use std::time::Duration;
+use zporter_standin::{Site, VARIANTS, Variant};
+
+/// Writes a stand-in as `old/` whose database stands on the server.
+fn live(bench: &Bench, server: &Server, variant: Variant) -> (Site, Database) {
+    let old = server.database("fake'Old\\pass 31");
+    let mut site = Site::of(variant);
+    site.root = bench.path("old").display().to_string();
+    site.database =
+        [format!("localhost:{}", server.socket), old.user.clone(), old.password.clone(), old.name.clone()];
+    if variant == Variant::Drupal6 {
+        site.database[0] = format!("127.0.0.1:{}", server.port);
+    }
+    site.write(&bench.path("old")).unwrap();
+    if bench.path("old/config.php").exists() && bench.read("old/config.php").contains("$dbport") {
+        // A board keeps the socket where others keep the port.
+        let config = bench.read("old/config.php");
+        let host = format!("localhost:{}", server.socket);
+        let config =
+            config.replace(&host, "localhost").replace("$dbport = ''", "$dbport = '/run/mysqld/mysqld.sock'");
+        let config = config.replace("/run/mysqld/mysqld.sock", &server.socket);
+        bench.write("old/config.php", config);
+    }
+    server.load_with_client(&old, &site.dump());
+    (site, old)
+}
+
+fn host_of(variant: Variant) -> &'static [&'static str] {
+    match variant {
+        Variant::Drupal6 | Variant::Drupal7 | Variant::Drupal10 => &["--host-folder", "default"],
+        _ => &[],
+    }
+}
+
+fn last_run(bench: &Bench) -> String {
+    bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string()
+}
+
+fn is_empty(folder: &Path) -> bool {
+    !folder.exists() || files(folder).is_empty()
+}
+
+#[test]
+fn every_system_is_cloned_from_server_to_server_and_the_clone_taken_back() {
+    let Some(server) = server() else { return };
+    for variant in VARIANTS.into_iter().filter(|v| !matches!(v, Variant::Dnn5 | Variant::Dnn9)) {
+        let bench = Bench::new();
+        let (site, old) = live(&bench, server, variant);
+        let before = (files(&bench.path("old")), server.content(&old));
+        let new = server.new_database();
+        let url = new.tcp_url(server);
+        let place = ["--address", "https://n.test/x", "--database", &url, "--from-address", &site.address];
+        let cloned = bench.run(&[&["clone", "old", "copy", "--json"], host_of(variant), &place[..]].concat());
+        assert!(cloned.code <= 1, "{variant:?}: {cloned:?}");
+        let one = (files(&bench.path("copy")), server.content(&new));
+        assert_eq!(
+            before,
+            (files(&bench.path("old")), server.content(&old)),
+            "{variant:?}: the source is only read"
+        );
+
+        let run = last_run(&bench);
+        bench.run(&["undo", &run]).expect(0).says(&["is as empty as before"]);
+        assert!(!bench.path("copy").exists() && !server.content(&new).contains("CREATE"), "{variant:?}");
+
+        bench
+            .run(&[&["pack", "old", "-o", "a.zip", "--address", &site.address], host_of(variant)].concat())
+            .says(&["Packed"]);
+        let restored = bench.run(&[&["restore", "a.zip", "copy"], &place[..]].concat());
+        assert!(restored.code <= 1, "{variant:?}: {restored:?}");
+        assert_eq!(one.1, server.content(&new), "{variant:?}");
+        assert!(one.0 == files(&bench.path("copy")), "{variant:?}: files differ");
+        assert!(
+            one.1.contains("n.test/x") || one.0.iter().any(|(_, b)| crate::common::holds(b, "n.test")),
+            "{variant:?}"
+        );
+    }
+}
+
+#[test]
+fn a_copy_is_brought_up_to_date_and_put_back() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (site, old) = live(&bench, server, Variant::Joomla310);
+    let new = server.new_database();
+    let url = new.tcp_url(server);
+    let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
+    let report = |outcome: Outcome| {
+        assert!(outcome.code <= 1, "{outcome:?}");
+        outcome.json()
+    };
+    bench.run(&[&clone[..], &["--refresh"]].concat()).expect(3).says(&["is no copy of this site"]);
+    report(bench.run(&[&clone[..], &["--json"]].concat()));
+    // Nothing is new: no file is touched, and the copy's own settings stay.
+    let config = bench.read("copy/configuration.php").replace("$offline = '0'", "$offline = '1'");
+    bench.write("copy/configuration.php", &config);
+    let copied = (files(&bench.path("copy")), server.content(&new));
+    let refreshed = report(bench.run(&[&clone[..], &["--refresh", "--json"]].concat()));
+    assert!(refreshed["refreshed"]["unchanged"].as_u64().unwrap() > 5, "{refreshed}");
+    assert!(copied.0 == files(&bench.path("copy")));
+    assert_eq!(copied.1, server.content(&new));
+
+    // At the source: a file changed, one is new, one is gone, and rows are others.
+    bench.write("old/index.php", "<?php // https://www.fernhollow.example is new\n");
+    bench.write("old/images/new.txt", "new");
+    std::fs::remove_file(bench.path("old/images/übersicht.png")).unwrap();
+    let prefix = &site.prefix;
+    server.load_with_client(
+        &old,
+        &format!(
+            "UPDATE {prefix}content SET title = 'Comet night' WHERE id = 1;
+             INSERT INTO {prefix}menu VALUES (999,'News','url','http://www.fernhollow.example/news','');"
+        ),
+    );
+    let before = (files(&bench.path("copy")), server.content(&new));
+    let refreshed = report(bench.run(&[&clone[..], &["--refresh", "--json"]].concat()));
+    assert_eq!((&refreshed["refreshed"]["stay"], &refreshed["refreshed"]["gone"]), (&1.into(), &0.into()));
+    assert!(bench.path("copy/images/übersicht.png").exists());
+    let refreshed = report(bench.run(&[&clone[..], &["--refresh", "--delete-gone", "--json"]].concat()));
+    assert_eq!(refreshed["refreshed"]["gone"], 1);
+    assert!(!bench.path("copy/images/übersicht.png").exists() && bench.read("copy/images/new.txt") == "new");
+    assert!(bench.read("copy/index.php").contains("is new"));
+    assert_eq!(bench.read("copy/configuration.php"), config);
+    let content = server.content(&new);
+    assert!(content.contains("Comet night") && content.contains("https://dev.test/news"), "{content}");
+    // Back again, step by step.
+    for _ in 0..2 {
+        let runs = bench.run(&["logbook", "--json"]).json();
+        let undone: Vec<String> = runs
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|r| r["command"] == "undo")
+            .map(|r| r["run"].to_string())
+            .collect();
+        let clones: Vec<&str> = runs
+            .as_array()
+            .unwrap()
+            .iter()
+            .filter(|r| r["command"] == "clone")
+            .map(|r| r["run"].as_str().unwrap())
+            .collect();
+        bench.run(&["undo", clones[undone.len()]]).expect(0).says(&["holds again what it held before"]);
+    }
+    assert_eq!(before.1, server.content(&new));
+    let now = files(&bench.path("copy"));
+    for ((path, was), (_, is)) in before.0.iter().zip(&now) {
+        assert!(was == is, "{}", path.display());
+    }
+    assert_eq!(before.0.len(), now.len());
+}
+
+/// Adds rows until a clone takes a while.
+fn heavy(server: &Server, old: &Database) {
+    let mut sql = String::new();
+    for t in 0..12 {
+        sql.push_str(&format!(
+            "CREATE TABLE jos_extra_{t} (id int PRIMARY KEY, v text);\nINSERT INTO jos_extra_{t} VALUES "
+        ));
+        let rows: Vec<String> = (0..4000)
+            .map(|r| format!("({r},'http://www.fernhollow.example/{}')", "sky/".repeat(20)))
+            .collect();
+        sql.push_str(&rows.join(","));
+        sql.push_str(";\n");
+    }
+    server.load_with_client(old, &sql);
+}
+
+#[test]
+fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (_, old) = live(&bench, server, Variant::Joomla310);
+    heavy(server, &old);
+    for n in 0..300 {
+        bench.write(&format!("old/images/{n}.txt"), "x".repeat(5000));
+    }
+    let before = (files(&bench.path("old")), server.content(&old));
+    let points: u64 = std::env::var("ZPORTER_TEST_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(8);
+    let (mut killed_clones, mut killed_undos) = (0, 0);
+    for point in 0..points {
+        let new = server.new_database();
+        let url = new.tcp_url(server);
+        let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
+        let killed = |args: &[&str], after: u64| {
+            let mut child = bench.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+            std::thread::sleep(Duration::from_micros(after));
+            let _ = child.kill();
+            child.wait().unwrap().code().is_none()
+        };
+        if !killed(&clone, 30_000 + 83_777 * point % 1_500_000) {
+            let run = last_run(&bench);
+            bench.run(&["undo", &run]).expect(0);
+            continue;
+        }
+        let runs = bench.run(&["logbook", "--json"]).json();
+        if runs[0]["command"] != "clone" || runs[0]["state"] != "unfinished" {
+            // Killed before anything was written.
+            assert!(is_empty(&bench.path("copy")), "point {point}");
+            continue;
+        }
+        killed_clones += 1;
+        let run = last_run(&bench);
+        killed_undos += u64::from(killed(&["undo", &run], 5_000 + 7_919 * point % 60_000));
+        let again = bench.run(&["undo", &run]);
+        assert!(again.code == 0 || again.stderr.contains("undone already"), "point {point}: {again:?}");
+        assert!(
+            !bench.path("copy").exists(),
+            "point {point}: {again:?} {:?}",
+            files(&bench.path("copy")).iter().map(|f| &f.0).collect::<Vec<_>>()
+        );
+        let left = server.content(&new);
+        let told = || bench.run(&["logbook", &run, "--json"]).stdout;
+        assert!(!left.contains("CREATE"), "point {point}: {again:?}\n{left:.800}\n{}", told());
+    }
+    assert!(killed_clones > 0 && killed_undos > 0, "{killed_clones} {killed_undos}");
+    assert_eq!(before, (files(&bench.path("old")), server.content(&old)), "the source is only read");
+}
+
+#[test]
+fn a_server_that_stops_or_hangs_up_gives_no_good_copy() {
+    let Some(shared) = server() else { return };
+    let Some(mut target) = Server::private() else { return };
+    let bench = Bench::new();
+    let (_, old) = live(&bench, shared, Variant::Joomla310);
+    heavy(shared, &old);
+    bench
+        .run(&["database", "dump", &old.tcp_url(shared), "-o", "old.sql", "--database-password-file", "pw"])
+        .expect(2);
+    bench.write("pw", &old.password);
+    bench
+        .run(&["database", "dump", &old.tcp_url(shared), "-o", "old.sql", "--database-password-file", "pw"])
+        .expect(0);
+    let new = target.new_database();
+    let url = new.tcp_url(&target);
+    let load = ["database", "load", "old.sql", url.as_str()];
+    let whole = {
+        let other = target.new_database();
+        bench.run(&["database", "load", "old.sql", &other.tcp_url(&target)]).expect(0);
+        target.content(&other)
+    };
+    // The connection is cut.
+    let cut = bench.command(&load).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    target.cut_connections(&new.user);
+    let cut = cut.wait_with_output().unwrap();
+    let told = String::from_utf8_lossy(&cut.stderr).into_owned();
+    assert!(cut.status.code() == Some(4) && told.contains("next:"), "{told}");
+    // The server stops in the middle, and is there again: the same command goes on.
+    let new = target.new_database();
+    let url = new.tcp_url(&target);
+    let load = ["database", "load", "old.sql", url.as_str()];
+    let stopped = bench.command(&load).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    target.wait_for_tables(&new, 14);
+    target.stop();
+    let stopped = stopped.wait_with_output().unwrap();
+    let told = String::from_utf8_lossy(&stopped.stderr).into_owned();
+    assert_eq!(stopped.status.code(), Some(4), "{told}");
+    assert!(told.contains("the same command goes on"), "{told}");
+    bench.run(&load).expect(4).says(&["nothing answers at this host and port"]);
+    target.start_again();
+    bench.run(&load).expect(0).says(&["whole from the run before"]);
+    assert_eq!(target.content(&new), whole);
+    // Of a clone as well: what is half there is said, and taken back.
+    let other = target.new_database();
+    let url = other.tcp_url(&target);
+    let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
+    let child = bench.command(&clone).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+    target.wait_for_tables(&other, 3);
+    target.stop();
+    let ended = child.wait_with_output().unwrap();
+    assert!(ended.status.code() == Some(4) && !String::from_utf8_lossy(&ended.stdout).contains("Cloned"));
+    target.start_again();
+    bench.run(&["undo", &last_run(&bench)]).expect(0);
+    assert!(!bench.path("copy").exists() && !target.content(&other).contains("CREATE"));
+}
+
+#[test]
+fn a_full_disk_is_said_and_leaves_no_good_copy() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (_, old) = live(&bench, server, Variant::Joomla310);
+    heavy(server, &old);
+    std::fs::create_dir(bench.path("small")).unwrap();
+    let mount = |command: &str, args: &[&str]| {
+        Command::new(command).args(args).arg(bench.path("small")).status().is_ok_and(|s| s.success())
+    };
+    if !mount("mount", &["-t", "tmpfs", "-o", "size=1m", "zporter-test"]) {
+        eprintln!("SKIPPED: only root may mount a small disk");
+        return;
+    }
+    bench.write("pw", &old.password);
+    let dump = bench.run(&[
+        "database",
+        "dump",
+        &old.tcp_url(server),
+        "-o",
+        "small/d.sql",
+        "--database-password-file",
+        "pw",
+    ]);
+    let left = files(&bench.path("small"));
+    let new = server.new_database();
+    let mut clone =
+        bench.command(&["clone", "old", "copy", "--address", "https://dev.test", "--dump-to", "small/c.sql"]);
+    clone.env("TMPDIR", bench.path("small"));
+    let cloned = crate::common::outcome(clone);
+    let left_then = files(&bench.path("small"));
+    // A full place for temporary files does no harm to a copy that needs none.
+    let mut straight = bench.command(&[
+        "clone",
+        "old",
+        "copy2",
+        "--address",
+        "https://dev.test",
+        "--database",
+        &new.tcp_url(server),
+    ]);
+    straight.env("TMPDIR", bench.path("small"));
+    let straight = crate::common::outcome(straight);
+    assert!(mount("umount", &[]));
+    assert!(dump.code == 4 && dump.stderr.contains("No space left"), "{dump:?}");
+    assert!(left.is_empty() && left_then.is_empty(), "{left:?}");
+    assert!(cloned.code == 4, "{cloned:?}");
+    assert!(straight.code <= 1, "{straight:?}");
+}
