@@ -5,6 +5,7 @@
 //! ```
 //! The first number is the size in MiB, the second the share of rows (in percent) that hold the old address.
 
+mod database;
 mod dump;
 mod measure;
 
@@ -23,8 +24,10 @@ fn main() {
         }
         Some("readdress") => readdress(number(1, 256), number(2, 2), number(3, 5) as usize),
         Some("site") => site(number(1, 2048)),
+        Some("database") => database::compare(number(1, 300), number(2, 5) as usize),
+        Some("files") => database::files(number(1, 20_000), number(2, 5) as usize),
         _ => eprintln!(
-            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB"
+            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB | database MIB [RUNS] | files COUNT [RUNS]"
         ),
     }
 }

@@ -14,9 +14,18 @@ pub struct Measured {
 
 /// Runs shell commands in turn, A B C A B C …, after one warm-up of each.
 pub fn run_in_turn(commands: &[&str], runs: usize) -> Vec<Vec<Measured>> {
+    run_prepared(&commands.iter().map(|c| (String::new(), c.to_string())).collect::<Vec<_>>(), runs)
+}
+
+/// The same; before each run another command prepares it, which is not timed.
+pub fn run_prepared(commands: &[(String, String)], runs: usize) -> Vec<Vec<Measured>> {
     let mut out = vec![Vec::new(); commands.len()];
     for round in 0..=runs {
-        for (i, command) in commands.iter().enumerate() {
+        for (i, (before, command)) in commands.iter().enumerate() {
+            if !before.is_empty() {
+                let ready = Command::new("sh").args(["-c", before]).status().expect("sh is there");
+                assert!(ready.success(), "{before}");
+            }
             let measured = run(command);
             if round > 0 || runs == 1 {
                 out[i].push(measured);
@@ -38,7 +47,11 @@ fn run(command: &str) -> Measured {
         peak_kib = peak_kib.max(peak_of_tree(child.id()));
         match child.try_wait() {
             Ok(None) => std::thread::sleep(Duration::from_millis(2)),
-            _ => break,
+            Ok(Some(status)) => {
+                assert!(status.success() || status.code() == Some(1), "{status}: {command}");
+                break;
+            }
+            Err(_) => break,
         }
     }
     Measured { seconds: began.elapsed().as_secs_f64(), peak_kib }
