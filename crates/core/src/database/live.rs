@@ -11,6 +11,7 @@ use crate::archive::read::EntryKind;
 use crate::cargo::{Take, entry, file_name};
 use crate::dump::rules::Keep;
 use crate::event::{Silent, Warnings};
+use crate::fsx::wide_pipe;
 use crate::place::DatabaseAccess;
 use std::io::{self, BufWriter, PipeReader, Read, Write};
 use std::ops::ControlFlow;
@@ -67,7 +68,7 @@ impl Live {
             };
             let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
             std::thread::scope(|scope| {
-                let (mut reader, writer, tell) = match io::pipe() {
+                let (mut reader, writer, tell) = match wide_pipe() {
                     Ok((pipe, writer)) => {
                         let (tell, told) = channel();
                         (Reader { pipe: Some(pipe), told }, writer, tell)

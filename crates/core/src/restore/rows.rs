@@ -13,7 +13,7 @@ use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Warning, Watch};
 use crate::footprint::Footprint;
-use crate::fsx::{AtPath, PathError};
+use crate::fsx::{AtPath, PathError, wide_pipe};
 use crate::logbook;
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
@@ -134,7 +134,7 @@ impl DatabaseSink {
             }
             DatabaseSink::Server(slot) => {
                 let Some(mut loader) = slot.take() else { return Ok(()) };
-                let (from, into) = io::pipe().map_err(|e| RestoreError::Database(DatabaseError::Io(e)))?;
+                let (from, into) = wide_pipe().map_err(|e| RestoreError::Database(DatabaseError::Io(e)))?;
                 // Rewriting and loading overlap: the server parses while the next rows are read.
                 let (loader, loaded, rewritten) = std::thread::scope(|scope| {
                     let loading = scope.spawn(move || {

@@ -230,7 +230,7 @@ impl Worker {
     }
 
     fn send(&mut self, table: &str, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let Ok(text) = std::str::from_utf8(statement) else {
+        let Ok(text) = simdutf8::basic::from_utf8(statement) else {
             let what = "the rows hold text that is not UTF-8; export the dump again as UTF-8".into();
             return Err(DatabaseError::Forbidden { line, what });
         };

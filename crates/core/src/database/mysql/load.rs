@@ -206,6 +206,7 @@ impl Loading for MysqlLoader {
             way: Arc::default(),
             ways: BTreeMap::new(),
             batch: Vec::new(),
+            last_batch: 0,
             batch_line: 0,
             failure: None,
         };
@@ -223,11 +224,12 @@ impl Loading for MysqlLoader {
         let read = crate::dump::stream::run_source(source, &mut sink);
         ended(sink.failure.take(), read)?;
         sink.flush()?;
-        self.enter(None)?;
-        self.settle()
+        // The last batches may arrive while the next part is read.
+        self.enter(None)
     }
 
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
+        self.settle()?;
         if let Some(workers) = self.workers.take() {
             for (table, (count, first)) in workers.take_changed() {
                 let what = format!("the server changed {count} values of its own accord: {first}");
@@ -260,7 +262,9 @@ struct LoadSink<'l> {
     body_mode: Option<String>,
     way: Arc<Way>,
     ways: BTreeMap<String, Arc<Way>>,
+    /// The insert at hand, head included.
     batch: Vec<u8>,
+    last_batch: usize,
     batch_line: u64,
     failure: Option<DatabaseError>,
 }
@@ -321,8 +325,8 @@ impl LoadSink<'_> {
         if self.batch.is_empty() {
             return Ok(());
         }
-        let statement = [&self.head[..], &self.batch].concat();
-        self.batch.clear();
+        let statement = std::mem::take(&mut self.batch);
+        self.last_batch = statement.len();
         let batch =
             Batch { way: self.way.clone(), charset: self.charset.clone(), statement, line: self.batch_line };
         self.loader.workers()?.send(batch)
@@ -545,7 +549,7 @@ impl LoadSink<'_> {
         }
     }
 
-    fn row(&mut self, bytes: &[u8], values: &[Value], at: At<'_>) -> Result<(), DatabaseError> {
+    fn row(&mut self, bytes: &[u8], values: &[Value], utf8: bool, at: At<'_>) -> Result<(), DatabaseError> {
         let At { line, quoting, .. } = at;
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
             self.one_statement(&bytes[value.span.clone()], line, quoting)?;
@@ -563,15 +567,17 @@ impl LoadSink<'_> {
             }
         }
         let limit = BATCH.min(self.loader.packet.saturating_sub(1 << 10).max(1 << 12));
-        if !self.batch.is_empty() && self.head.len() + self.batch.len() + bytes.len() + 2 > limit {
+        if !self.batch.is_empty() && self.batch.len() + bytes.len() + 2 > limit {
             self.flush()?;
         }
         if self.batch.is_empty() {
             self.batch_line = line;
+            self.batch.reserve(limit.min(self.last_batch) + bytes.len());
+            self.batch.extend_from_slice(&self.head);
         } else {
             self.batch.push(b',');
         }
-        if std::str::from_utf8(bytes).is_ok() {
+        if utf8 || simdutf8::basic::from_utf8(bytes).is_ok() {
             self.batch.extend_from_slice(bytes);
         } else {
             let row = utf8_row(bytes, values, quoting, &self.charset);
@@ -613,9 +619,10 @@ impl LoadSink<'_> {
             Piece::Rows(rows) => {
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
                 let mut values = Vec::new();
+                let utf8 = simdutf8::basic::from_utf8(rows.bytes).is_ok();
                 for row in rows.each() {
                     row::cut(row, quoting, &mut values);
-                    self.row(row, &values, at)?;
+                    self.row(row, &values, utf8, at)?;
                 }
                 Ok(())
             }

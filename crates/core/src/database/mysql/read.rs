@@ -221,7 +221,9 @@ fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling) {
     match (value, spelling) {
         (Value::Bytes(bytes), Spelling::Number | Spelling::Float) => out.extend_from_slice(bytes),
         (Value::Bytes(bytes), Spelling::Bytes) if !bytes.is_empty() => literal::push_hex(out, bytes),
-        (Value::Bytes(bytes), _) if std::str::from_utf8(bytes).is_ok() => literal::push_quoted(out, bytes),
+        (Value::Bytes(bytes), _) if simdutf8::basic::from_utf8(bytes).is_ok() => {
+            literal::push_quoted(out, bytes)
+        }
         // Bytes that the column's charset does not allow: as they are.
         (Value::Bytes(bytes), _) => literal::push_hex(out, bytes),
         // Dates, times and numbers come as text from a text query.
@@ -317,7 +319,7 @@ fn write_others(
 
 /// Reads the whole database once to learn which hosts its content names.
 pub(super) fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
-    let (reader, writer) = std::io::pipe()?;
+    let (reader, writer) = crate::fsx::wide_pipe()?;
     let inspecting = std::thread::spawn(move || inspect::inspect(reader, &[], true));
     let written = (|| {
         let mut out = Whole(BufWriter::with_capacity(1 << 16, writer));
