@@ -183,21 +183,26 @@ impl Cargo {
 
     /// Hands on every entry in the order of an archive. What cannot be read is added to `warnings` and passed over.
     pub fn entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
-        self.file_entries(warnings, take)?;
+        self.file_entries(false, warnings, take)?;
         self.database_entries(warnings, take)
     }
 
     /// Hands on the files.
-    pub(crate) fn file_entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
+    pub(crate) fn file_entries(
+        &self,
+        handed_on: bool,
+        warnings: &mut Vec<Warning>,
+        take: Take<'_>,
+    ) -> ControlFlow<()> {
         if self.files {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
-            folder_entries(&self.survey.site, FILES, &fate, warnings, take)?;
+            folder_entries(&self.survey.site, FILES, &fate, handed_on, warnings, take)?;
         }
         if let Some((_, lies)) = &self.outside {
             // Seen by the definition where the folder lies by itself.
             let inside = storage_inside(&self.survey);
             let fate = |below: &Path, is_folder: bool| self.selection.fate(&inside.join(below), is_folder);
-            folder_entries(lies, OUTSIDE, &fate, warnings, take)?;
+            folder_entries(lies, OUTSIDE, &fate, handed_on, warnings, take)?;
         }
         ControlFlow::Continue(())
     }
@@ -623,6 +628,7 @@ fn folder_entries(
     folder: &Path,
     into: &str,
     fate: &dyn Fn(&Path, bool) -> Fate,
+    handed_on: bool,
     warnings: &mut Vec<Warning>,
     take: Take<'_>,
 ) -> ControlFlow<()> {
@@ -658,7 +664,8 @@ fn folder_entries(
                 Err(_) => warnings.push(unreadable(found.path())),
             }
         } else if kind.is_file() {
-            if rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err() {
+            // A clone opens its files itself, and says then which it could not read.
+            if !handed_on && rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err() {
                 warnings.push(unreadable(found.path()));
                 continue;
             }

@@ -58,15 +58,47 @@ fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     Ok(())
 }
 
-/// Copies a file's content in the fastest way that the file system has: shared blocks, else a copy inside of the kernel.
-/// Returns its bytes.
-pub fn copy_file(from: &Path, to: &mut fs::File) -> Result<u64, PathError> {
-    let mut source = fs::File::open(from).at(from)?;
-    if rustix::fs::ioctl_ficlone(&*to, &source).is_ok() {
-        return Ok(source.metadata().at(from)?.len());
+/// How files are copied here: what the file system refused once is not tried again.
+#[derive(Debug, Clone)]
+pub struct CopyWay {
+    shares: bool,
+    shown_by_umask: u32,
+}
+
+impl Default for CopyWay {
+    fn default() -> Self {
+        // The mask cannot be asked for without changing it, but the system tells it.
+        let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+        let umask =
+            status.lines().find_map(|l| u32::from_str_radix(l.strip_prefix("Umask:")?.trim(), 8).ok());
+        CopyWay { shares: true, shown_by_umask: umask.map_or(0, |u| !u & 0o777) }
     }
-    // The standard library lets the kernel copy from file to file.
-    std::io::copy(&mut source, to).at(from)
+}
+
+impl CopyWay {
+    /// Returns the permission bits that a new file gets as they are asked for.
+    pub fn shown_by_umask(&self) -> u32 {
+        self.shown_by_umask
+    }
+
+    /// Copies a file's content in the fastest way that the file system has: shared blocks, else a copy inside of the kernel.
+    /// Returns its bytes.
+    pub fn copy(&mut self, mut from: &fs::File, to: &mut fs::File) -> std::io::Result<u64> {
+        if self.shares {
+            if rustix::fs::ioctl_ficlone(&*to, from).is_ok() {
+                return Ok(from.metadata()?.len());
+            }
+            self.shares = false;
+        }
+        // The standard library lets the kernel copy from file to file.
+        std::io::copy(&mut from, to)
+    }
+}
+
+/// Copies a file's content. Returns its bytes.
+pub fn copy_file(from: &Path, to: &mut fs::File) -> Result<u64, PathError> {
+    let source = fs::File::open(from).at(from)?;
+    CopyWay { shares: true, shown_by_umask: 0 }.copy(&source, to).at(from)
 }
 
 /// Makes a pipe that holds as much as the system grants, so that both ends run for a while without waiting for each other.

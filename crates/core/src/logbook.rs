@@ -151,7 +151,7 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
         .collect();
     out.sort_by(|(a_made, a), (b_made, b)| {
         let second = |s: &Summary| s.run.get(..14).unwrap_or_default().to_string();
-        second(b).cmp(&second(a)).then(b_made.cmp(a_made))
+        second(b).cmp(&second(a)).then(b_made.cmp(a_made)).then(b.run.cmp(&a.run))
     });
     out.into_iter().map(|(_, summary)| summary).collect()
 }

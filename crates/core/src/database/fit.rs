@@ -152,7 +152,7 @@ fn relatives(kind: Kind, name: &str) -> Vec<String> {
             let language = rest.split('_').next().filter(|_| modern).unwrap_or_default();
             let own = language_of(language).map(|l| format!("{charset}_{l}_ci"));
             let same = |charset: &str| family.iter().map(|f| format!("{charset}_{f}")).collect::<Vec<_>>();
-            let bare = name.starts_with("uca1400").then(|| same("utf8mb4")).unwrap_or_default();
+            let bare = if name.starts_with("uca1400") { same("utf8mb4") } else { Vec::new() };
             let other = match charset {
                 "utf8" => same("utf8mb3"),
                 "utf8mb3" => same("utf8"),

@@ -24,12 +24,23 @@ pub struct FileLeftover {
 const WINDOW: usize = 4 << 20;
 const OVERLAP: usize = 4 << 10;
 
-/// Scans all regular files below a folder. Files that cannot be read are passed over.
-pub fn scan(site: &Path, needles: &Needles) -> Vec<FileLeftover> {
+/// Endings of pictures, films, sounds, fonts and packed files: no reference in them leads a browser or a program anywhere.
+const OPAQUE: [&str; 28] = [
+    "jpg", "jpeg", "png", "gif", "webp", "avif", "heic", "bmp", "ico", "tif", "tiff", "mp4", "m4v", "mov",
+    "webm", "avi", "mp3", "m4a", "ogg", "wav", "flac", "woff", "woff2", "ttf", "otf", "eot", "gz", "zip",
+];
+
+fn is_opaque(path: &Path) -> bool {
+    let ending = path.extension().and_then(|e| e.to_str()).unwrap_or_default().to_ascii_lowercase();
+    OPAQUE.contains(&ending.as_str())
+}
+
+/// Scans the regular files below a folder that `look` says, but for pictures and their kin. Files that cannot be read are passed over.
+pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec<FileLeftover> {
     let mut out = Vec::new();
     let mut buffer = vec![0; WINDOW];
     for entry in walkdir::WalkDir::new(site).sort_by_file_name().into_iter().flatten() {
-        if !entry.file_type().is_file() {
+        if !entry.file_type().is_file() || is_opaque(entry.path()) || !look(entry.path()) {
             continue;
         }
         let Ok(file) = File::open(entry.path()) else { continue };

@@ -1,5 +1,6 @@
 //! Restores an archive elsewhere: look, plan, then run. What a preview prints is what a run does.
 
+mod copiers;
 pub mod hosts;
 pub mod job;
 pub mod leftovers;

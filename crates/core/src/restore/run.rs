@@ -56,7 +56,7 @@ pub fn run(
         footprint.folder(target)?;
     }
     watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
-    with_rules(plan, samples, |rules| {
+    let new_files = with_rules(plan, samples, |rules| {
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut warnings, &mut footprint);
         let mut problem: Option<RestoreError> = None;
@@ -86,6 +86,7 @@ pub fn run(
         (total.files, total.bytes) = (unpack.files, unpack.bytes);
         total.refreshed = unpack.refreshed();
         total.not_unpacked = std::mem::take(&mut unpack.not_unpacked);
+        let new_files = unpack.new_files();
         if let Some(dump) = &plan.job.dump {
             let file = File::open(dump).at(dump)?;
             let reader = Counted::new(file, watch);
@@ -95,7 +96,8 @@ pub fn run(
         if !made.is_empty() {
             sink.part("rows that were missing", &made[..], rules, &mut total, book)?;
         }
-        sink.finish(&mut total, &footprint)
+        sink.finish(&mut total, &footprint)?;
+        Ok::<_, RestoreError>(new_files)
     })?;
     watch.event(Event::StepDone);
     edit_files(plan, &mut total, book)?;
@@ -115,7 +117,7 @@ pub fn run(
     }
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
-    total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles());
+    total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles(), &new_files);
     watch.event(Event::StepDone);
     for warning in &plan.warnings {
         total.warnings.push(warning.clone());

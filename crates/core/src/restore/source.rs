@@ -12,7 +12,7 @@ use crate::event::{Event, Warning, Watch};
 use crate::survey::recognise::recognise;
 use crate::survey::tree::HeldTree;
 use crate::system::{Known, glob};
-use globset::GlobMatcher;
+use globset::{GlobSet, GlobSetBuilder};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::ops::ControlFlow;
@@ -50,7 +50,7 @@ pub struct Source {
 }
 
 /// Paths that definitions ask for: markers, version files, config and text files.
-struct Interesting(Vec<GlobMatcher>);
+struct Interesting(GlobSet);
 
 impl Interesting {
     fn new(known: &[Known]) -> Self {
@@ -70,11 +70,15 @@ impl Interesting {
         patterns.sort();
         patterns.dedup();
         // The site may lie in a folder of a plain archive.
-        Interesting(patterns.iter().flat_map(|p| [glob(p), glob(&format!("**/{p}"))]).flatten().collect())
+        let mut all = GlobSetBuilder::new();
+        for matcher in patterns.iter().flat_map(|p| [glob(p), glob(&format!("**/{p}"))]).flatten() {
+            all.add(matcher.glob().clone());
+        }
+        Interesting(all.build().unwrap_or_default())
     }
 
     fn wants(&self, path: &Path) -> bool {
-        self.0.iter().any(|g| g.is_match(path))
+        self.0.is_match(path)
     }
 }
 
@@ -89,12 +93,16 @@ pub fn entries(
         return Ok(());
     };
     // What cannot be read was said when the cargo was looked at.
-    let _ = cargo.entries(&mut Vec::new(), &mut |entry| {
+    let mut told = Vec::new();
+    let mut take = |entry: Entry<'_>| {
         let size = entry.size;
         let flow = take(entry);
         advance(size);
         flow
-    });
+    };
+    if cargo.file_entries(true, &mut told, &mut take).is_continue() {
+        let _ = cargo.database_entries(&mut told, &mut take);
+    }
     Ok(())
 }
 
@@ -102,7 +110,7 @@ pub fn entries(
 fn site(cargo: &Cargo, interesting: &Interesting) -> Source {
     let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
     let (mut file_bytes, mut warnings) = (0, cargo.warnings.clone());
-    let _ = cargo.file_entries(&mut warnings, &mut |entry| {
+    let _ = cargo.file_entries(false, &mut warnings, &mut |entry| {
         let Ok(Some(path)) = &entry.path else { return ControlFlow::Continue(()) };
         file_bytes += entry.size;
         let wanted = interesting.wants(path.as_path());

@@ -1,6 +1,7 @@
 //! The files of a restore: their way into the target.
 
 use super::RestoreError;
+use super::copiers::{Copiers, Job};
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
 use super::restored::Refreshed;
@@ -10,6 +11,8 @@ use crate::event::{Warning, Warnings};
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, copy_file, sync_folder};
 use crate::survey::select::{Fate, Selection};
+use crate::system::glob;
+use globset::GlobMatcher;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::hash::{BuildHasher, RandomState};
@@ -40,6 +43,11 @@ pub(super) struct Unpack<'p, 'w> {
     refreshed: Refreshed,
     /// Hashes of the paths that the source holds, of a copy that is brought up to date.
     seen: HashSet<u64>,
+    /// The same of the files that were copied into it.
+    copied: HashSet<u64>,
+    copiers: Option<Copiers>,
+    /// Files that hold settings.
+    own: Vec<GlobMatcher>,
     hasher: RandomState,
 }
 
@@ -63,6 +71,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
             links: Vec::new(),
             refreshed: Refreshed::default(),
             seen: HashSet::new(),
+            copied: HashSet::new(),
+            copiers: None,
+            own: plan.definition.config.iter().filter_map(|c| glob(&c.path).ok()).collect(),
             hasher: RandomState::new(),
         }
     }
@@ -119,6 +130,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
         Ok(())
     }
 
+    /// Says whether a file holds settings, which a copy that is brought up to date keeps.
+    fn is_own(&self, below: &Path) -> bool {
+        self.own.iter().any(|g| g.is_match(below))
+    }
+
     /// Says whether a file of the copy can stay as it is: the same size and time, or one of the copy's own settings.
     fn stays(&mut self, entry: &Entry<'_>, below: &EntryPath, path: &Path) -> bool {
         if self.plan.job.refresh.is_none() {
@@ -126,7 +142,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         self.seen.insert(self.hasher.hash_one(path));
         let Ok(meta) = fs::symlink_metadata(path) else { return false };
-        if self.plan.config_of(&below.shown()).is_some() {
+        if self.is_own(below.as_path()) {
             self.refreshed.own += 1;
             return true;
         }
@@ -165,22 +181,29 @@ impl<'p, 'w> Unpack<'p, 'w> {
             }
             _ if self.stays(&entry, below, &path) => {}
             EntryKind::File => {
-                if let Some(origin) = entry.origin
-                    && let Err(e) = File::open(origin)
-                {
-                    let what = format!("could not be read and was left out: {e}");
-                    self.warnings.push(Warning::at(what, origin, "check its permissions and try again"));
-                    return Ok(());
-                }
                 self.make_folder(path.parent().unwrap_or(&path))?;
-                self.bytes += if self.plan.job.refresh.is_some() {
-                    self.exchange(entry, &path)?
+                if self.plan.job.refresh.is_some() {
+                    if let Some(origin) = entry.origin
+                        && let Err(e) = File::open(origin)
+                    {
+                        let what = format!("could not be read and was left out: {e}");
+                        self.warnings.push(Warning::at(what, origin, "check its permissions and try again"));
+                        return Ok(());
+                    }
+                    self.copied.insert(self.hasher.hash_one(&path));
+                    self.bytes += self.exchange(entry, &path)?;
+                } else if let Some(origin) = entry.origin {
+                    self.footprint.file(&path)?;
+                    let mode = entry.mode.unwrap_or(0o644) & 0o777;
+                    let job = Job { from: origin.to_path_buf(), to: path, mode, time: at_time(entry.time) };
+                    self.copiers.get_or_insert_with(Copiers::start).copy(job);
+                    return Ok(());
                 } else {
                     self.footprint.file(&path)?;
                     let mut file =
                         File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
-                    fill(entry, &mut file, &path)?
-                };
+                    self.bytes += fill(entry, &mut file, &path)?;
+                }
                 self.files += 1;
             }
             EntryKind::Symlink(to) => {
@@ -223,8 +246,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 }
                 continue;
             }
-            let own = self.plan.config_of(&below.display().to_string()).is_some()
-                || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
+            let own = self.is_own(below) || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
             if found.file_type().is_dir() || own || self.seen.contains(&self.hasher.hash_one(found.path())) {
                 continue;
             }
@@ -245,7 +267,22 @@ impl<'p, 'w> Unpack<'p, 'w> {
         Ok(())
     }
 
+    /// Says which files of a copy that was brought up to date are new; of any other copy all are.
+    pub(super) fn new_files(&mut self) -> impl Fn(&Path) -> bool + use<> {
+        let all = self.plan.job.refresh.is_none();
+        let (copied, hasher) = (std::mem::take(&mut self.copied), self.hasher.clone());
+        move |path: &Path| all || copied.contains(&hasher.hash_one(path))
+    }
+
     pub(super) fn finish(&mut self) -> Result<(), RestoreError> {
+        if let Some(copiers) = self.copiers.take() {
+            let copied = copiers.finish()?;
+            self.files += copied.files;
+            self.bytes += copied.bytes;
+            for warning in copied.unread {
+                self.warnings.push(warning);
+            }
+        }
         let target = &self.plan.job.target;
         for (path, _, _) in &self.folders {
             let below = path.strip_prefix(target).unwrap_or(path);

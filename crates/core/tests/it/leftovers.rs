@@ -38,7 +38,7 @@ fn what_lies_on_the_border_of_a_window_is_found_once() {
         bytes[*at..at + text.len()].copy_from_slice(text);
     }
     std::fs::write(folder.path().join("large.log"), &bytes).unwrap();
-    let found = scan(folder.path(), &needles());
+    let found = scan(folder.path(), &needles(), &|_| true);
     assert_eq!((found.len(), found[0].pointing, found[0].line), (1, places.len() as u64, 2));
     assert!(found[0].mentions.is_empty(), "{:?}", found[0].mentions);
 }
@@ -52,7 +52,7 @@ fn mentions_are_told_by_their_reason_and_clean_files_are_not_listed() {
     write("mail.txt", "\n\noffice@old.example, old.example, http://old.example/shop");
     write("paths.php", "<?php return array('/home/old/x', '/home/older');\n");
     std::os::unix::fs::symlink("/home/old/nowhere", folder.path().join("link")).unwrap();
-    let found = scan(folder.path(), &needles());
+    let found = scan(folder.path(), &needles(), &|_| true);
     let told: Vec<_> = found.iter().map(|f| (f.path.as_str(), f.line, f.pointing)).collect();
     assert_eq!(told, [("config.bak", 2, 0), ("mail.txt", 3, 0), ("paths.php", 1, 1)]);
     assert_eq!(found[0].mentions[&LeftReason::Password], 1);
@@ -67,7 +67,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let text: String = gaps.iter().map(|gap| format!("{}\n<http://old.example/s>", "y ".repeat(*gap))).collect();
         std::fs::write(folder.path().join("a.html"), &text).unwrap();
-        let found = scan(folder.path(), &needles());
+        let found = scan(folder.path(), &needles(), &|_| true);
         prop_assert_eq!(found.iter().map(|f| f.pointing).sum::<u64>(), gaps.len() as u64);
     }
 }

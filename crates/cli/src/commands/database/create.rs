@@ -142,7 +142,7 @@ fn show(password: &Secret) {
 
 fn write_sheet(access: &DatabaseAccess) -> Result<PathBuf, CommandError> {
     let path = login::sheet_path(access)?;
-    let wrong = |e| CommandError::world(&format!("the sheet {} cannot be written", path.display()), e);
+    let wrong = |e| CommandError::world(format!("the sheet {} cannot be written", path.display()), e);
     std::fs::create_dir_all(login::sheets()?).map_err(wrong)?;
     let text = format!(
         "# Log-in of a database that zporter made. Keep it to yourself.\nurl = \"{}\"\nuser = \"{}\"\npassword = \"{}\"\n",

@@ -1,0 +1,124 @@
+//! Copies files on several threads: what a clone spends its time on is waiting for the file system, one file after the other.
+//!
+//! The thread that walks the source makes the folders and notes each file before it hands it on, so the record of a run is in order
+//! whatever the threads do.
+
+use super::RestoreError;
+use crate::event::Warning;
+use crate::fsx::{AtPath, CopyWay};
+use std::fs::{File, Permissions};
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use std::path::PathBuf;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::JoinHandle;
+use std::time::SystemTime;
+
+/// Files that wait for a thread.
+const WAITING: usize = 256;
+
+/// Threads that are of use: behind them the file system is the bottleneck.
+const MOST_THREADS: usize = 4;
+
+/// A file that is to be copied to a path where nothing is.
+pub(super) struct Job {
+    pub(super) from: PathBuf,
+    pub(super) to: PathBuf,
+    pub(super) mode: u32,
+    pub(super) time: SystemTime,
+}
+
+/// What the threads did.
+#[derive(Default)]
+pub(super) struct Copied {
+    pub(super) files: u64,
+    pub(super) bytes: u64,
+    pub(super) unread: Vec<Warning>,
+}
+
+/// Threads that copy.
+pub(super) struct Copiers {
+    way: SyncSender<Job>,
+    threads: Vec<JoinHandle<Result<Copied, RestoreError>>>,
+}
+
+impl Copiers {
+    pub(super) fn start() -> Self {
+        let (way, jobs) = sync_channel(WAITING);
+        let jobs = Arc::new(Mutex::new(jobs));
+        let count = std::thread::available_parallelism().map_or(2, usize::from).clamp(1, MOST_THREADS);
+        let threads = (0..count).map(|_| {
+            let jobs = jobs.clone();
+            std::thread::spawn(move || work(&jobs))
+        });
+        Copiers { way, threads: threads.collect() }
+    }
+
+    /// Hands a file on. Threads that stopped are told of at the end.
+    pub(super) fn copy(&self, job: Job) {
+        let _ = self.way.send(job);
+    }
+
+    /// Waits until all is copied.
+    pub(super) fn finish(self) -> Result<Copied, RestoreError> {
+        drop(self.way);
+        let mut out = Copied::default();
+        let mut failure = None;
+        for thread in self.threads {
+            match thread.join() {
+                Ok(Ok(copied)) => {
+                    out.files += copied.files;
+                    out.bytes += copied.bytes;
+                    out.unread.extend(copied.unread);
+                }
+                Ok(Err(e)) => failure = Some(e),
+                Err(_) => {
+                    let why = "the thread that copied it stopped".to_string();
+                    failure = Some(RestoreError::Entry { entry: "a file".into(), why });
+                }
+            }
+        }
+        failure.map_or(Ok(out), Err)
+    }
+}
+
+/// Takes jobs until there are none. After an error the others are taken and not done, so that nobody waits.
+fn work(jobs: &Mutex<Receiver<Job>>) -> Result<Copied, RestoreError> {
+    let mut copied = Copied::default();
+    let mut failure = None;
+    let mut way = CopyWay::default();
+    loop {
+        let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        let Ok(job) = job else { break };
+        if failure.is_none()
+            && let Err(e) = one(&job, &mut way, &mut copied)
+        {
+            failure = Some(e);
+        }
+    }
+    failure.map_or(Ok(copied), Err)
+}
+
+fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreError> {
+    let source = match File::open(&job.from) {
+        Ok(source) => source,
+        Err(e) => {
+            let what = format!("could not be read and was left out: {e}");
+            copied.unread.push(Warning::at(what, &job.from, "check its permissions and try again"));
+            return Ok(());
+        }
+    };
+    let mut file = File::options()
+        .write(true)
+        .create_new(true)
+        .mode(job.mode & way.shown_by_umask())
+        .open(&job.to)
+        .at(&job.to)?;
+    copied.bytes += way.copy(&source, &mut file).at(&job.to)?;
+    if job.mode & way.shown_by_umask() != job.mode {
+        file.set_permissions(Permissions::from_mode(job.mode)).at(&job.to)?;
+    }
+    file.set_modified(job.time).at(&job.to)?;
+    copied.files += 1;
+    Ok(())
+}
