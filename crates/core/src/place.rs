@@ -438,7 +438,12 @@ impl DatabaseAccess {
         let wrong = |why| PlaceError::Database { text: text.to_string(), why };
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
-            let name = percent_decoded(path);
+            let path = percent_decoded(path);
+            // Whoever reads the logbook later stands elsewhere.
+            let name = match path.is_empty() {
+                true => path,
+                false => crate::fsx::absolute(std::path::Path::new(&path)).display().to_string(),
+            };
             return Ok(DatabaseAccess { engine: Engine::Sqlite, name, ..DatabaseAccess::unknown() });
         }
         let schemes = [

@@ -88,10 +88,10 @@ fn show_done(ui: &Ui, undo: &Undo, done: &Done) -> Result<Exit, CommandError> {
         ui.document(done)?;
     } else {
         ui.good(&format!("Undone: {}", undo.run));
-        ui.fact(
-            "files",
-            format!("{} taken away, {} put back", number(done.files.removed), number(done.files.put_back)),
-        );
+        if done.files.removed + done.files.put_back > 0 {
+            let (removed, put_back) = (number(done.files.removed), number(done.files.put_back));
+            ui.fact("files", format!("{removed} taken away, {put_back} put back"));
+        }
         if let Some(url) = &undo.database {
             let told = match (done.database_put_back, done.database_emptied) {
                 (true, _) => "holds again what it held before",

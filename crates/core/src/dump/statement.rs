@@ -437,6 +437,27 @@ mod tests {
     }
 
     #[test]
+    fn a_list_of_columns_may_be_long_and_a_hint_for_no_version_is_nothing() {
+        let columns: Vec<String> = (0..300).map(|n| format!("c{n}")).collect();
+        let copy = format!("COPY public.t ({}) FROM stdin", columns.join(", "));
+        let mut lexer = Lexer::of(Dialect::Postgres);
+        let (mut head, mut at) = (Head::default(), 0);
+        while let Step::Token(token, len) = lexer.next(&copy.as_bytes()[at..], true) {
+            if token != Token::Space {
+                head.push(token, copy.as_bytes(), at..at + len);
+            }
+            at += len;
+            if at == copy.len() {
+                break;
+            }
+        }
+        let statement = head.statement(copy.as_bytes());
+        assert_eq!((statement.class, statement.columns.map(|c| c.len())), (Class::Copy, Some(300)));
+        let first = classified("/*M!999999\\- enable the sandbox mode */ /*!40101 SET NAMES utf8 */");
+        assert_eq!(first.class, Class::Set);
+    }
+
+    #[test]
     fn columns_are_read_from_the_creation() {
         let sql = "CREATE TABLE `t` (\n `a` int(11) NOT NULL DEFAULT '1,(2)' COMMENT 'x, y',\n b enum('p','q'),\n PRIMARY KEY (`a`),\n KEY k (`b`(10)), CONSTRAINT c CHECK (`a` > 0)\n) ENGINE=InnoDB;";
         let found = created(sql.as_bytes(), Dialect::Mysql);

@@ -6,5 +6,6 @@
 mod archives;
 mod configs;
 mod dumps;
+mod going_back;
 mod leftovers;
 mod records;

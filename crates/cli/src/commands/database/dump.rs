@@ -114,7 +114,10 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         let all: u64 = done.rows.values().sum();
         ui.fact("tables", format!("{} with {}", count(done.rows.len() as u64, "table"), count(all, "row")));
         if done.others > 0 {
-            ui.fact("besides", format!("{} views, triggers, routines and their kin", number(done.others)));
+            ui.fact(
+                "besides",
+                format!("{} indexes, views, triggers, routines and their kin", number(done.others)),
+            );
         }
         ui.fact("size", format!("{} of SQL, {} written", bytes(done.bytes), bytes(done.written)));
         for (what, why) in &done.left_out {

@@ -17,7 +17,7 @@ use zporter_core::database::journal::whole_tables;
 use zporter_core::database::load::{LoadJob, Loaded, guard, load};
 use zporter_core::fsx::absolute;
 use zporter_core::logbook::{self, Outcome, Run};
-use zporter_core::place::DatabaseAccess;
+use zporter_core::place::{DatabaseAccess, Engine};
 
 /// Load a dump into an empty database; the same command goes on after an interruption
 #[derive(Debug, Args)]
@@ -138,6 +138,9 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             let error = CommandError::from(e);
             let run = book.id().to_string();
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
+            if job.access.engine != Engine::Mysql {
+                return Err(error.hint("nothing was changed: the whole load is one transaction"));
+            }
             Err(error
                 .hint("the database is half loaded; the same command goes on after the last whole table")
                 .hint(format!("or go back with `zporter undo {run}`")))

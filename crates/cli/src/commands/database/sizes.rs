@@ -91,10 +91,14 @@ pub fn run(ui: &Ui, args: &SizesArgs) -> Result<Exit, CommandError> {
         ]
     });
     ui.heading("Tables");
-    ui.table(
-        &["table", "", ">share", ">size", ">rows", ">data", ">index", "may stay behind"],
-        drawn.collect(),
-    );
+    let mut drawn: Vec<Vec<String>> = drawn.collect();
+    let mut header = vec!["table", "", ">share", ">size", ">rows", ">data", ">index", "may stay behind"];
+    if rows.iter().all(|r| r.bulky.is_none()) {
+        // Without a definition nobody knows what a site can do without.
+        header.pop();
+        drawn.iter_mut().for_each(|row| row.truncate(header.len()));
+    }
+    ui.table(&header, drawn);
     if rows.len() > most {
         let rest: u64 = rows.iter().skip(most).map(|r| r.facts.bytes()).sum();
         ui.line(format!(
