@@ -24,8 +24,11 @@ use zporter_core::place::{DatabaseAccess, Engine};
 pub struct LoadArgs {
     /// Dump, plain, gzip or Zstandard; of parts the first, the others follow by themselves
     dump: PathBuf,
-    /// Database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://…, sqlite:///PATH
-    #[arg(value_name = "URL")]
+    // Not a doc comment: rustdoc would take the brackets for links.
+    #[arg(
+        value_name = "URL",
+        help = "Database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://…, sqlite:///PATH"
+    )]
     database: String,
     /// File that holds the password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
     #[arg(long, value_name = "FILE")]

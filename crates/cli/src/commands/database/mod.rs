@@ -49,8 +49,11 @@ pub fn run(ui: &Ui, args: &DatabaseArgs) -> Result<Exit, CommandError> {
 /// A database that is there: a site's, or one named by its URL.
 #[derive(Debug, Args)]
 struct WhereArgs {
-    /// Folder of a site, or mysql://USER@HOST[:PORT]/NAME, postgres://…, sqlite:///PATH
-    #[arg(value_name = "SITE|URL")]
+    // Not a doc comment: rustdoc would take the brackets for links.
+    #[arg(
+        value_name = "SITE|URL",
+        help = "Folder of a site, or mysql://USER@HOST[:PORT]/NAME, postgres://…, sqlite:///PATH"
+    )]
     place: String,
     /// Folder of the host that is meant, where several live on one code base
     #[arg(long, value_name = "NAME")]
