@@ -518,3 +518,27 @@ fn a_refusal_is_explained_and_option_files_are_read() {
     command.env_remove("ZPORTER_DATABASE_PASSWORD");
     outcome(command).expect(0).says(&["answers", "make and change tables"]);
 }
+
+#[test]
+fn a_connection_is_encrypted_where_it_is_insisted_on() {
+    let Some(mut server) = Server::private() else { return };
+    let bench = Bench::new();
+    server.stop();
+    server.certify();
+    server.start_again();
+    let database = filled(&server, &shop(2, 10));
+    let url = database.tcp_url(&server);
+    let tried =
+        |url: &str| bench.run(&["database", "try", url, "--json"]).expect(0).json()["encrypted"].clone();
+    assert_eq!((tried(&url), tried(&format!("{url}?tls=on"))), (false.into(), true.into()));
+    bench
+        .run(&["database", "try", &format!("{url}?tls=verified")])
+        .expect(4)
+        .says(&["signed by no known authority"]);
+    server.root().query_drop(format!("ALTER USER '{}'@'127.0.0.1' REQUIRE SSL", database.user)).unwrap();
+    server.root().query_drop(format!("ALTER USER '{}'@'localhost' REQUIRE SSL", database.user)).unwrap();
+    bench.run(&["database", "try", &url]).expect(4).says(&["?tls=on"]);
+    // Work goes the same way.
+    bench.run(&["database", "dump", &format!("{url}?tls=on"), "-o", "d.sql"]).expect(0);
+    bench.run(&["database", "load", "d.sql", &format!("{url}?tls=on"), "--replace"]).expect(0);
+}

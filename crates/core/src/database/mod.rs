@@ -145,6 +145,10 @@ pub enum Refusal {
     Other(String),
 }
 
+/// What is said of a certificate that no known authority signed, or that is another host's.
+pub(crate) const UNTRUSTED: &str =
+    "the server's certificate is signed by no known authority, or made out to another host";
+
 impl std::fmt::Display for Refusal {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str(match self {
@@ -181,7 +185,7 @@ impl Refusal {
                 "run this as a user who may open it, or write 127.0.0.1 in place of localhost"
             }
             Refusal::LogIn => {
-                "check user and password; the server also tells users apart by the host they come from"
+                "check user and password; the server also tells users apart by the host they come from, and may want encryption (?tls=on)"
             }
             Refusal::NoRights => {
                 "grant the user rights on this database; `zporter database create` does so with an admin's log-in"

@@ -64,9 +64,15 @@ fn start() -> Option<Server> {
 
 /// The shell waits for its standard input to close, which happens however this process ends, and then stops the server.
 fn keeper(data: &Path, socket: &str, port: u16, user: &str) -> Child {
+    // Where a test has put a certificate, the server offers encryption.
+    let (cert, key) = (data.with_file_name("cert.pem"), data.with_file_name("key.pem"));
+    let tls = match cert.exists() {
+        true => format!("--ssl-cert='{}' --ssl-key='{}'", cert.display(), key.display()),
+        false => String::new(),
+    };
     let script = format!(
         "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
-         --innodb-buffer-pool-size=64M --skip-log-bin >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
+         --innodb-buffer-pool-size=64M --skip-log-bin {tls} >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
         data.display(),
         data.display()
     );
@@ -93,6 +99,17 @@ impl Server {
             assert!(began.elapsed() < Duration::from_secs(60), "MariaDB does not answer");
             std::thread::sleep(Duration::from_millis(50));
         }
+    }
+
+    /// Gives the server a certificate that nobody signed but itself; it is offered from the next start on.
+    pub fn certify(&self) {
+        let made = Command::new("openssl")
+            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=db.test"])
+            .args(["-keyout", "key.pem", "-out", "cert.pem"])
+            .current_dir(self.folder.path())
+            .stderr(Stdio::null())
+            .status();
+        assert!(made.unwrap().success(), "openssl is needed");
     }
 
     /// Stops the server, whatever it is doing.

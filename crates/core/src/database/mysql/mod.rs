@@ -5,7 +5,7 @@ pub mod load;
 pub mod read;
 
 use super::trial::{Right, Trial};
-use super::{DatabaseError, Refusal, Size, beginning};
+use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning};
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::mysql::prelude::{FromRow, Queryable};
@@ -68,7 +68,10 @@ fn refusal(error: &Error) -> Refusal {
             Refusal::Tls("the server does not offer an encrypted connection".into())
         }
         Error::TlsError(e) => Refusal::Tls(format!("the encrypted connection failed: {e}")),
-        other => Refusal::Other(other.to_string()),
+        other => match other.to_string() {
+            text if text.contains("certificate") => Refusal::Tls(UNTRUSTED.into()),
+            text => Refusal::Other(text),
+        },
     }
 }
 

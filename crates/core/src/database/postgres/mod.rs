@@ -6,7 +6,7 @@ pub mod read;
 use super::create::{CreateJob, Created};
 use super::snapshot::Snapshot;
 use super::trial::{Right, Trial};
-use super::{DatabaseError, Refusal, Size, beginning};
+use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning};
 use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::postgres::config::SslMode;
@@ -111,6 +111,17 @@ impl ServerCertVerifier for AnyCertificate {
     }
 }
 
+/// An error and its causes in one text.
+fn chain(error: &dyn std::error::Error) -> String {
+    let mut out = error.to_string();
+    let mut next = error.source();
+    while let Some(cause) = next {
+        out.push_str(&format!(": {cause}"));
+        next = cause.source();
+    }
+    out
+}
+
 fn refusal(error: &Error, by_socket: bool) -> Refusal {
     if let Some(state) = error.code() {
         let message = error.as_db_error().map(|e| e.message().to_string()).unwrap_or_default();
@@ -131,7 +142,7 @@ fn refusal(error: &Error, by_socket: bool) -> Refusal {
         };
     }
     let mut cause = std::error::Error::source(error);
-    while let Some(e) = cause {
+    while let Some(e) = cause.filter(|_| !chain(error).contains("certificate")) {
         if let Some(io) = e.downcast_ref::<std::io::Error>() {
             let told = Refusal::of_io(io.kind(), &io.to_string());
             return if told == Refusal::NothingAnswers && by_socket { Refusal::NoSocket } else { told };
@@ -140,6 +151,7 @@ fn refusal(error: &Error, by_socket: bool) -> Refusal {
     }
     let text = error.to_string();
     match text.as_str() {
+        _ if chain(error).contains("certificate") => Refusal::Tls(UNTRUSTED.into()),
         t if t.contains("TLS") => Refusal::Tls("the server does not offer an encrypted connection".into()),
         t if t.contains("password missing") => Refusal::LogIn,
         t if t.contains("timed out") => Refusal::Silent,
