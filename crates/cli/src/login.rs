@@ -2,6 +2,7 @@
 
 use crate::context;
 use crate::error::CommandError;
+use clap::Args;
 use std::path::{Path, PathBuf};
 use zporter_core::place::{DatabaseAccess, Engine};
 use zporter_core::secret::Secret;
@@ -20,16 +21,8 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
         access.password = password.clone();
         return Ok(());
     }
-    let found = sheet(access).or_else(|| match access.engine {
-        Engine::Mysql => option_file(access),
-        Engine::Postgres => password_file(access),
-        _ => None,
-    });
-    if let Some((user, password)) = found {
-        if access.user.is_empty() {
-            access.user = user;
-        }
-        access.password = said.unwrap_or(password);
+    if let Some((user, password)) = sheet(access).or_else(|| stored(access)) {
+        take(access, user, said.unwrap_or(password));
         return Ok(());
     }
     if access.user.is_empty() {
@@ -47,16 +40,8 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
 
 /// Completes the log-in of an admin: option files, a prompt; a local server may need no password.
 pub fn complete_admin(access: &mut DatabaseAccess) -> Result<(), CommandError> {
-    let found = match access.engine {
-        Engine::Mysql => option_file(access),
-        Engine::Postgres => password_file(access),
-        _ => None,
-    };
-    if let Some((user, password)) = found {
-        if access.user.is_empty() {
-            access.user = user;
-        }
-        access.password = password;
+    if let Some((user, password)) = stored(access) {
+        take(access, user, password);
     } else if access.user.is_empty() {
         return Err(CommandError::usage("nobody is named who may make databases")
             .hint("name an admin with --admin mysql://root@HOST, or keep one in ~/.my.cnf"));
@@ -64,6 +49,38 @@ pub fn complete_admin(access: &mut DatabaseAccess) -> Result<(), CommandError> {
         access.password = context::prompt(&access.user)?;
     }
     Ok(())
+}
+
+/// Looks into the user's own file for the server's programs.
+fn stored(access: &DatabaseAccess) -> Option<(String, Secret)> {
+    match access.engine {
+        Engine::Mysql => option_file(access),
+        Engine::Postgres => password_file(access),
+        _ => None,
+    }
+}
+
+/// Takes a log-in over; a user that the URL names stays.
+fn take(access: &mut DatabaseAccess, user: String, password: Secret) {
+    if access.user.is_empty() {
+        access.user = user;
+    }
+    access.password = password;
+}
+
+/// Where a password may come from besides.
+#[derive(Debug, Args)]
+pub struct PasswordArgs {
+    /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
+    #[arg(long, value_name = "FILE")]
+    database_password_file: Option<PathBuf>,
+}
+
+impl PasswordArgs {
+    /// Completes an access.
+    pub fn complete(&self, access: &mut DatabaseAccess) -> Result<(), CommandError> {
+        complete(access, self.database_password_file.as_deref())
+    }
 }
 
 /// Folder of the sheets.

@@ -5,8 +5,7 @@ use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, 
 use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
-use crate::database::live::Live;
-use crate::database::snapshot::{self, Whole};
+use crate::database::live::{self, Live};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
 use crate::dump::split::{Part, SPOOL_LEVEL, Split, Splitter};
@@ -146,11 +145,16 @@ pub fn gather(
     }
     let mut warnings = Warnings::new(watch);
     let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(folder).at(folder)?;
-    let live = if straight { live(&survey, options)? } else { None };
-    let parts = match live {
-        Some(_) => Vec::new(),
-        None => database_parts(&survey, options, spool.path(), watch, &mut warnings)?,
+    let mut live = site_database(&survey, options, &mut warnings)?;
+    let parts = match (&live, straight) {
+        (Some(_), true) => Vec::new(),
+        (Some(found), false) => spooled(found, spool.path(), watch).map_err(PackError::Database)?,
+        (None, _) => dump_parts(&survey, options, spool.path(), watch, &mut warnings)?,
     };
+    if !straight {
+        // What is spooled needs the server no more.
+        live = None;
+    }
     let outside = outside_folder(&survey, options, &mut warnings);
     let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
     let mut left_out = left_out_files(&survey, &selection);
@@ -314,34 +318,26 @@ fn head(
     }
 }
 
-fn database_parts(
+/// Takes apart the dump that is named, if one is.
+fn dump_parts(
     survey: &Survey,
     options: &PackOptions,
     spool: &Path,
     watch: &dyn Watch,
     warnings: &mut Warnings<'_>,
 ) -> Result<Vec<Part>, PackError> {
-    if !options.scope.has(&select::Part::Database) {
+    let Some(path) = options.dump.as_ref().filter(|_| options.scope.has(&select::Part::Database)) else {
         return Ok(Vec::new());
-    }
+    };
     let (definition, prefix) = (&survey.recognised.definition, &survey.config.table_prefix);
     let keep = |table: &str| keep(definition, prefix, &options.rows, table);
     let named = |wanted: Keep| {
         let tables = survey.tables.iter().filter(|t| keep(&t.name) == wanted);
         tables.map(|t| t.name.clone()).collect::<BTreeSet<String>>()
     };
-    let without_rows: BTreeSet<String> = named(Keep::Structure);
     let dropped = named(Keep::Nothing);
-    if let Some(path) = &options.dump {
-        let mut parts = split_dump(path, &without_rows, &keep, spool, watch, warnings)?;
-        parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
-        return Ok(parts);
-    }
-    let access = server(survey)?;
-    let total = survey.tables.iter().map(|t| t.bytes).sum();
-    watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
-    let parts = live_parts(access, &keep, spool, watch, warnings).map_err(PackError::Database)?;
-    watch.event(Event::StepDone);
+    let mut parts = split_dump(path, &named(Keep::Structure), &keep, spool, watch, warnings)?;
+    parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
     Ok(parts)
 }
 
@@ -354,73 +350,44 @@ fn server(survey: &Survey) -> Result<&DatabaseAccess, PackError> {
     }
 }
 
-/// Opens the database that is carried straight, unless a dump is named or the database stays behind.
-fn live(survey: &Survey, options: &PackOptions) -> Result<Option<Live>, PackError> {
+/// Opens the site's database, unless a dump is named or the database stays behind.
+fn site_database(
+    survey: &Survey,
+    options: &PackOptions,
+    warnings: &mut Warnings<'_>,
+) -> Result<Option<Live>, PackError> {
     if options.dump.is_some() || !options.scope.has(&select::Part::Database) {
         return Ok(None);
     }
     let keep =
         |table: &str| keep(&survey.recognised.definition, &survey.config.table_prefix, &options.rows, table);
-    Live::open(server(survey)?, &keep).map(Some).map_err(PackError::Database)
+    Live::open(server(survey)?, &keep, warnings).map(Some).map_err(PackError::Database)
 }
 
-/// Reads a database into spooled parts, one for each table, and one for what needs them.
-fn live_parts(
-    access: &DatabaseAccess,
-    keep: &dyn Fn(&str) -> Keep,
-    spool: &Path,
-    watch: &dyn Watch,
-    warnings: &mut Warnings<'_>,
-) -> Result<Vec<Part>, DatabaseError> {
-    let mut snapshot = snapshot::open(access)?;
-    let session = snapshot.session();
+/// Reads a database into spooled parts: an archive states the size of each before it.
+fn spooled(live: &Live, spool: &Path, watch: &dyn Watch) -> Result<Vec<Part>, DatabaseError> {
+    watch.event(Event::StepStarted { step: "reading the database", total: Some(live.bytes()) });
     let mut out = Vec::new();
-    let open = |number: usize| -> std::io::Result<(PathBuf, Whole<CountedWrite<Spool<'_>>>)> {
+    for (number, part) in live.parts().enumerate() {
         let path = spool.join(format!("part-{number}"));
-        let file = Counted::new(File::create(&path)?, watch);
-        let mut out = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
-        out.write_all(session.as_bytes())?;
-        Ok((path, Whole(out)))
-    };
-    let closing = snapshot.closing();
-    let tables = snapshot.tables()?;
-    let (path, mut part) = open(0)?;
-    let first = snapshot.before(&mut part)?;
-    let bytes = part.0.close(closing)?;
-    if first > 0 {
-        out.push(Part { table: None, rows: 0, rows_left_out: 0, bytes, path });
+        let file = File::create(&path)?;
+        let mut to = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
+        let (table, rows, rows_left_out) = match part {
+            live::Part::Text(_, text) => {
+                to.write_all(text)?;
+                (None, 0, 0)
+            }
+            live::Part::Table(facts, with_rows) => {
+                let rows = live.table(&facts.name, with_rows, &mut Counted::new(&mut to, watch))?;
+                (Some(facts.name.clone()), rows, if with_rows { 0 } else { facts.rows })
+            }
+        };
+        to.inner.finish()?;
+        out.push(Part { table, rows, rows_left_out, bytes: to.bytes, path });
     }
-    for table in tables {
-        let keep = keep(&table.name);
-        if keep == Keep::Nothing {
-            continue;
-        }
-        let (path, mut part) = open(out.len())?;
-        let rows = snapshot.table(&table.name, keep == Keep::All, &mut part)?;
-        let bytes = part.0.close(closing)?;
-        let rows_left_out = if keep == Keep::All { 0 } else { table.rows };
-        out.push(Part { table: Some(table.name), rows, rows_left_out, bytes, path });
-    }
-    let (path, mut part) = open(out.len())?;
-    let has = |table: &str| keep(table) != Keep::Nothing;
-    let others = snapshot.after(&has, &mut part, warnings)?;
-    let bytes = part.0.close(closing)?;
-    if others > 0 {
-        out.push(Part { table: None, rows: 0, rows_left_out: 0, bytes, path });
-    }
+    watch.event(Event::StepDone);
     Ok(out)
 }
-
-impl CountedWrite<Spool<'_>> {
-    /// Ends a part and returns its bytes.
-    fn close(mut self, closing: &str) -> std::io::Result<u64> {
-        self.write_all(closing.as_bytes())?;
-        self.inner.finish()?;
-        Ok(self.bytes)
-    }
-}
-
-type Spool<'w> = zstd::stream::write::Encoder<'static, Counted<'w, File>>;
 
 /// Says what of a table is carried: what was asked for, by its name with or without prefix, else what the definition says.
 pub fn keep(definition: &Definition, prefix: &str, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {

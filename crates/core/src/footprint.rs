@@ -3,7 +3,7 @@
 //! The list lies beside the run's record, one entry behind the other with a NUL between, each written before its file is. A file that
 //! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
 
-use crate::fsx::{AtPath, PathError, copy_file};
+use crate::fsx::{AtPath, CopyWay, PathError};
 use crate::logbook::Run;
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
@@ -88,7 +88,7 @@ impl Footprint {
 fn put_copy(from: &Path, to: &Path) -> Result<(), PathError> {
     let meta = fs::metadata(from).at(from)?;
     let mut out = File::options().write(true).create(true).truncate(true).open(to).at(to)?;
-    copy_file(from, &mut out)?;
+    CopyWay::default().copy(&File::open(from).at(from)?, &mut out).at(to)?;
     out.set_permissions(meta.permissions()).at(to)?;
     out.set_modified(meta.modified().at(from)?).at(to)
 }

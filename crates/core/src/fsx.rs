@@ -95,12 +95,6 @@ impl CopyWay {
     }
 }
 
-/// Copies a file's content. Returns its bytes.
-pub fn copy_file(from: &Path, to: &mut fs::File) -> Result<u64, PathError> {
-    let source = fs::File::open(from).at(from)?;
-    CopyWay { shares: true, shown_by_umask: 0 }.copy(&source, to).at(from)
-}
-
 /// Makes a pipe that holds as much as the system grants, so that both ends run for a while without waiting for each other.
 pub fn wide_pipe() -> std::io::Result<(std::io::PipeReader, std::io::PipeWriter)> {
     let (reader, writer) = std::io::pipe()?;

@@ -14,7 +14,7 @@ pub struct CloneArgs {
     /// Folder of the site; it is only read
     #[arg(required_unless_present = "waybill", conflicts_with = "waybill")]
     site: Option<PathBuf>,
-    /// Target folder; missing or empty
+    /// Target folder; missing or empty, or with --refresh a copy
     #[arg(required_unless_present = "waybill", conflicts_with = "waybill")]
     target: Option<PathBuf>,
     /// Bring the copy in TARGET up to date: changed files and the whole database; its own settings stay

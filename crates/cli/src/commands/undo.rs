@@ -4,11 +4,10 @@ use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
-use crate::login;
+use crate::login::PasswordArgs;
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
-use std::path::PathBuf;
 use zporter_core::logbook::{Outcome, Run};
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, plan};
@@ -18,9 +17,9 @@ use zporter_core::undo::{Done, Undo, plan};
 pub struct UndoArgs {
     /// Run, as `zporter logbook` lists it
     run: String,
-    /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
-    #[arg(long, value_name = "FILE")]
-    database_password_file: Option<PathBuf>,
+    /// Its password
+    #[command(flatten)]
+    password: PasswordArgs,
     /// Say what would be undone, and change nothing
     #[arg(long)]
     dry_run: bool,
@@ -36,7 +35,7 @@ pub fn run(ui: &Ui, args: &UndoArgs) -> Result<Exit, CommandError> {
     }
     let mut access = undo.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     if let Some(access) = &mut access {
-        login::complete(access, args.database_password_file.as_deref())?;
+        args.password.complete(access)?;
     }
     let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
     let book = Run::begin(&folder, "undo", detail, context::now)?;

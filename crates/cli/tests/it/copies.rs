@@ -1,25 +1,16 @@
 //! Copies from server to server: every system, brought up to date, interrupted, and taken back.
 
 use crate::common::mariadb::{Database, Server, server};
-use crate::common::{Bench, Outcome, files};
+use crate::common::{Bench, Outcome, files, kill_points};
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
 use zporter_standin::{Site, VARIANTS, Variant};
 
-/// Writes a stand-in as `old/` whose database stands on the server.
+/// The same of every system: a board keeps the socket where others keep the port.
 fn live(bench: &Bench, server: &Server, variant: Variant) -> (Site, Database) {
-    let old = server.database("fake'Old\\pass 31");
-    let mut site = Site::of(variant);
-    site.root = bench.path("old").display().to_string();
-    site.database =
-        [format!("localhost:{}", server.socket), old.user.clone(), old.password.clone(), old.name.clone()];
-    if variant == Variant::Drupal6 {
-        site.database[0] = format!("127.0.0.1:{}", server.port);
-    }
-    site.write(&bench.path("old")).unwrap();
+    let made = bench.live(server, variant);
     if bench.path("old/config.php").exists() && bench.read("old/config.php").contains("$dbport") {
-        // A board keeps the socket where others keep the port.
         let config = bench.read("old/config.php");
         let host = format!("localhost:{}", server.socket);
         let config =
@@ -27,8 +18,7 @@ fn live(bench: &Bench, server: &Server, variant: Variant) -> (Site, Database) {
         let config = config.replace("/run/mysqld/mysqld.sock", &server.socket);
         bench.write("old/config.php", config);
     }
-    server.load_with_client(&old, &site.dump());
-    (site, old)
+    made
 }
 
 fn host_of(variant: Variant) -> &'static [&'static str] {
@@ -90,7 +80,12 @@ fn a_copy_is_brought_up_to_date_and_put_back() {
     let (site, old) = live(&bench, server, Variant::Joomla310);
     let new = server.new_database();
     let url = new.tcp_url(server);
+    server.load_with_client(&old, "CREATE PROCEDURE theirs() SELECT 1;");
     let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
+    bench
+        .run(&[&clone[..], &["--dry-run"]].concat())
+        .expect(1)
+        .says(&["the procedure theirs could not be read"]);
     let report = |outcome: Outcome| {
         assert!(outcome.code <= 1, "{outcome:?}");
         outcome.json()
@@ -182,9 +177,8 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         bench.write(&format!("old/images/{n}.txt"), "x".repeat(5000));
     }
     let before = (files(&bench.path("old")), server.content(&old));
-    let points: u64 = std::env::var("ZPORTER_TEST_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(8);
     let (mut killed_clones, mut killed_undos) = (0, 0);
-    for point in 0..points {
+    for point in 0..kill_points(8) {
         let new = server.new_database();
         let url = new.tcp_url(server);
         let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];

@@ -1,7 +1,7 @@
 //! The database commands on real servers: round trips on every column type, guards, continuing, going back.
 
 use crate::common::mariadb::{Database, Server, server};
-use crate::common::{Bench, NEW_PASSWORD, outcome, postgres};
+use crate::common::{Bench, NEW_PASSWORD, kill_points, outcome, postgres};
 use mysql::prelude::Queryable;
 use std::process::Command;
 
@@ -101,6 +101,12 @@ fn every_postgres_type_comes_back_byte_for_byte() {
     let plain = |dump: String| dump.lines().filter(|l| !l.starts_with('\\')).collect::<Vec<_>>().join("\n");
     let dumps = ["a", "b", "c", "d"].map(|name| plain(server.dump(name, &[])));
     assert!(dumps.iter().all(|d| *d == dumps[0]), "{}", dumps[1]);
+    // An insert longer than what is sent at once of a copy is still one statement.
+    let rows: Vec<String> = (0..6).map(|n| format!("({n}, '{}')", "x".repeat(1 << 20))).collect();
+    let long = "SET standard_conforming_strings = on;\nCREATE TABLE public.t (a integer, b character varying);\nINSERT INTO public.t VALUES ";
+    bench.write("long.sql", format!("{long}{};\n", rows.join(",\n")));
+    server.create("l");
+    bench.run(&["database", "load", "long.sql", &server.url("l")]).expect(0).says(&["1 table with 6 rows"]);
     // Going back empties what was empty, and puts back what was replaced.
     let replaced =
         bench.run(&["database", "load", "a.sql", &server.url("b"), "--replace", "--json"]).expect(0).json();
@@ -182,6 +188,9 @@ fn every_sqlite_type_comes_back_byte_for_byte() {
         bench.run(&["database", "load", "bad.sql", "sqlite:e.db"]).expect(3).says(&[why]);
     }
     bench.run(&["database", "load", "a.sql", "sqlite:b.db"]).expect(3).says(&["is not empty"]);
+    // A look makes no file.
+    bench.run(&["database", "load", "a.sql", "sqlite:none.db", "--dry-run"]).expect(0).says(&["is empty"]);
+    assert!(!bench.path("none.db").exists());
 }
 
 /// A schema with many tables, and rows that fill several batches.
@@ -250,7 +259,7 @@ fn a_load_that_was_killed_goes_on_and_can_be_undone() {
     let whole = filled(server, &bench.read("shop.sql"));
     let expected = content(server, &whole);
     let (mut went_on, mut undone) = (0, 0);
-    for point in 0..CrashPoints::of_env() {
+    for point in 0..kill_points(12) {
         let database = server.new_database();
         let url = database.tcp_url(server);
         let args = ["database", "load", "shop.sql", url.as_str(), "--json"];
@@ -287,15 +296,6 @@ fn a_load_that_was_killed_goes_on_and_can_be_undone() {
         }
     }
     assert!(went_on > 0 && undone > 0, "{went_on} went on, {undone} were undone");
-}
-
-/// How many points of a run are killed: some in every test run, more when asked for.
-struct CrashPoints;
-
-impl CrashPoints {
-    fn of_env() -> u64 {
-        std::env::var("ZPORTER_TEST_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(12)
-    }
 }
 
 #[test]

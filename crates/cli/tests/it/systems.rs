@@ -953,17 +953,7 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         [Variant::Joomla310, Variant::PrestaShop17, Variant::OpenCart3, Variant::Drupal7, Variant::WordPress]
     {
         let bench = Bench::new();
-        let old = server.database("fake'Old\\pass 31");
-        let mut site = Site::of(variant);
-        site.root = bench.path("old").display().to_string();
-        site.database = [
-            format!("localhost:{}", server.socket),
-            old.user.clone(),
-            old.password.clone(),
-            old.name.clone(),
-        ];
-        site.write(&bench.path("old")).unwrap();
-        server.load_with_client(&old, &site.dump());
+        let (site, old) = bench.live(server, variant);
         if site.write_outside(&bench.path("storage")).unwrap() {
             for config in ["config.php", "dome-office/config.php"] {
                 let text = bench.read(&format!("old/{config}"));

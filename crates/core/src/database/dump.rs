@@ -28,8 +28,6 @@ pub struct DumpJob<'j> {
     pub part_size: Option<u64>,
     /// What of a table is written, and why if not all of it.
     pub keep: &'j dyn Fn(&str) -> (Keep, String),
-    /// Whether only the user may read the file.
-    pub private: bool,
 }
 
 /// What was dumped.
@@ -158,7 +156,6 @@ struct OpenPart {
 struct Parts<'j> {
     output: &'j Path,
     part_size: Option<u64>,
-    private: bool,
     head: String,
     closing: &'static str,
     open: Option<OpenPart>,
@@ -174,7 +171,6 @@ impl<'j> Parts<'j> {
         Parts {
             output: &job.output,
             part_size: job.part_size,
-            private: job.private,
             head,
             closing,
             open: None,
@@ -189,8 +185,7 @@ impl<'j> Parts<'j> {
     fn open_next(&mut self) -> io::Result<()> {
         self.close()?;
         let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let mode = if self.private { 0o600 } else { 0o640 };
-        let make = |path: &Path| File::options().write(true).create_new(true).mode(mode).open(path);
+        let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
         let (file, temp) = tempfile::Builder::new().prefix(".zporter-").make_in(folder, make)?.into_parts();
         self.count.set(0);
         let written = Written { file: BufWriter::with_capacity(1 << 16, file), count: self.count.clone() };

@@ -1,4 +1,4 @@
-//! A database that is carried straight: each part is read from the server while it is handed on, and stored nowhere.
+//! A database that is carried: each table is read from the server while it is handed on, and stored nowhere, or spooled by who packs it.
 //!
 //! All parts come from one snapshot, held for as long as the clone is planned and run. A reader gets an error, never an early end, when
 //! the server stops answering in the middle.
@@ -10,7 +10,7 @@ use crate::archive::format::DATABASE;
 use crate::archive::read::EntryKind;
 use crate::cargo::{Take, entry, file_name};
 use crate::dump::rules::Keep;
-use crate::event::{Silent, Warnings};
+use crate::event::Warnings;
 use crate::fsx::wide_pipe;
 use crate::place::DatabaseAccess;
 use std::io::{self, BufWriter, PipeReader, Read, Write};
@@ -21,110 +21,123 @@ use std::sync::{Mutex, PoisonError};
 /// A database and what of it goes.
 pub struct Live {
     snapshot: Mutex<Box<dyn Snapshot>>,
-    session: &'static str,
-    tables: Vec<(TableFacts, Keep)>,
+    tables: Vec<(TableFacts, bool)>,
+    /// What stands before the tables and what needs them: small, and read at once, so that what cannot be read is said before work begins.
+    before: Vec<u8>,
+    after: Vec<u8>,
 }
 
-/// A part of the database.
-#[derive(Clone, Copy)]
-enum Part<'l> {
-    Before,
+/// A part of a database.
+pub enum Part<'l> {
+    /// What tables need, or what needs tables.
+    Text(&'static str, &'l [u8]),
+    /// A table, and whether its rows go.
     Table(&'l TableFacts, bool),
-    After,
 }
 
 impl Live {
     /// Opens the snapshot.
-    pub fn open(access: &DatabaseAccess, keep: &dyn Fn(&str) -> Keep) -> Result<Self, DatabaseError> {
+    pub fn open(
+        access: &DatabaseAccess,
+        keep: &dyn Fn(&str) -> Keep,
+        warnings: &mut Warnings<'_>,
+    ) -> Result<Self, DatabaseError> {
         let mut snapshot = open(access)?;
-        let session = snapshot.session();
-        let tables = snapshot.tables()?.into_iter().map(|t| (keep(&t.name), t));
-        let tables = tables.filter(|(k, _)| *k != Keep::Nothing).map(|(k, t)| (t, k)).collect();
-        Ok(Live { snapshot: Mutex::new(snapshot), session, tables })
+        let mut tables: Vec<(TableFacts, bool)> = Vec::new();
+        for facts in snapshot.tables()? {
+            match keep(&facts.name) {
+                Keep::Nothing => {}
+                kept => tables.push((facts, kept == Keep::All)),
+            }
+        }
+        let has = |table: &str| tables.iter().any(|(t, _)| t.name == table);
+        let (mut before, mut after) = (Whole(Vec::new()), Whole(Vec::new()));
+        snapshot.before(&mut before)?;
+        snapshot.after(&has, &mut after, warnings)?;
+        let ends = [snapshot.session().as_bytes(), snapshot.closing().as_bytes()];
+        let [before, after] = [before.0, after.0].map(|text| match text.is_empty() {
+            true => text,
+            false => [ends[0], &text, ends[1]].concat(),
+        });
+        Ok(Live { snapshot: Mutex::new(snapshot), tables, before, after })
     }
 
     /// Bytes of the rows that go, as the server estimates them.
     pub fn bytes(&self) -> u64 {
-        self.tables.iter().filter(|(_, k)| *k == Keep::All).map(|(t, _)| t.data).sum()
+        self.tables.iter().filter(|(_, rows)| *rows).map(|(t, _)| t.data).sum()
     }
 
     /// Tables whose rows stay behind, and how many these are.
     pub fn emptied(&self) -> impl Iterator<Item = (String, u64)> {
-        self.tables
-            .iter()
-            .filter(|(t, k)| *k == Keep::Structure && t.rows > 0)
-            .map(|(t, _)| (t.name.clone(), t.rows))
+        self.tables.iter().filter(|(t, rows)| !rows && t.rows > 0).map(|(t, _)| (t.name.clone(), t.rows))
     }
 
-    /// Hands on every part.
+    /// Returns all parts, in the order in which they load.
+    pub fn parts(&self) -> impl Iterator<Item = Part<'_>> {
+        let texts = [("types-and-sequences", &self.before), ("views-and-routines", &self.after)];
+        let [before, after] = texts.map(|(name, text)| (!text.is_empty()).then_some(Part::Text(name, text)));
+        let tables = self.tables.iter().map(|(facts, rows)| Part::Table(facts, *rows));
+        before.into_iter().chain(tables).chain(after)
+    }
+
+    /// Writes a table with all that a text of its own needs. Returns the number of rows.
+    pub fn table(&self, table: &str, rows: bool, out: &mut dyn Write) -> Result<u64, DatabaseError> {
+        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
+        out.write_all(snapshot.session().as_bytes())?;
+        let count = snapshot.table(table, rows, &mut Whole(&mut *out))?;
+        out.write_all(snapshot.closing().as_bytes())?;
+        out.flush()?;
+        Ok(count)
+    }
+
+    /// Hands on every part as an entry of an archive.
     pub fn entries(&self, time: i64, take: Take<'_>) -> ControlFlow<()> {
-        let tables = self.tables.iter().map(|(facts, keep)| Part::Table(facts, *keep == Keep::All));
-        let parts = std::iter::once(Part::Before).chain(tables).chain([Part::After]);
-        for (number, part) in parts.enumerate() {
-            let (name, size) = match part {
-                Part::Before => ("types-and-sequences".to_string(), 0),
-                Part::Table(facts, rows) => (file_name(&facts.name), if rows { facts.data } else { 0 }),
-                Part::After => ("views-and-routines".to_string(), 0),
-            };
-            let path = EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
-            std::thread::scope(|scope| {
-                let (mut reader, writer, tell) = match wide_pipe() {
-                    Ok((pipe, writer)) => {
-                        let (tell, told) = channel();
-                        (Reader { pipe: Some(pipe), told }, writer, tell)
-                    }
-                    Err(e) => {
-                        let mut broken = Broken(Some(e));
-                        return take(entry(path, EntryKind::File, size, (0o600, time), &mut broken));
-                    }
-                };
-                scope.spawn(move || {
-                    let done = self.write(part, writer);
-                    // Nobody listens any more when the reader has stopped.
-                    let _ = tell.send(done);
-                });
-                take(entry(path, EntryKind::File, size, (0o600, time), &mut reader))
-            })?;
+        for (number, part) in self.parts().enumerate() {
+            let path = |name: &str| EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
+            match part {
+                Part::Text(name, mut text) => {
+                    let size = text.len() as u64;
+                    take(entry(path(name), EntryKind::File, size, (0o600, time), &mut text))?;
+                }
+                Part::Table(facts, rows) => {
+                    let size = if rows { facts.data } else { 0 };
+                    self.streamed(facts, rows, &mut |reader| {
+                        take(entry(
+                            path(&file_name(&facts.name)),
+                            EntryKind::File,
+                            size,
+                            (0o600, time),
+                            reader,
+                        ))
+                    })?;
+                }
+            }
         }
         ControlFlow::Continue(())
     }
 
-    fn write(&self, part: Part<'_>, writer: io::PipeWriter) -> Result<(), DatabaseError> {
-        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
-        let mut out =
-            Whole(Begun { inner: BufWriter::with_capacity(1 << 18, writer), session: Some(self.session) });
-        match part {
-            Part::Before => snapshot.before(&mut out)?,
-            Part::Table(facts, rows) => snapshot.table(&facts.name, rows, &mut out)?,
-            Part::After => {
-                let has = |table: &str| self.tables.iter().any(|(t, _)| t.name == table);
-                snapshot.after(&has, &mut out, &mut Warnings::new(&Silent))?
-            }
+    /// Reads a table on a thread of its own while it is taken.
+    fn streamed(
+        &self,
+        facts: &TableFacts,
+        rows: bool,
+        take: &mut dyn FnMut(&mut dyn Read) -> ControlFlow<()>,
+    ) -> ControlFlow<()> {
+        let (pipe, writer) = match wide_pipe() {
+            Ok(ends) => ends,
+            Err(e) => return take(&mut Broken(Some(e))),
         };
-        if out.0.session.is_none() {
-            out.write_all(snapshot.closing().as_bytes())?;
-        }
-        out.flush()?;
-        Ok(())
-    }
-}
-
-/// Writes the session settings before the first statement: a part without any stays empty.
-struct Begun<W> {
-    inner: W,
-    session: Option<&'static str>,
-}
-
-impl<W: Write> Write for Begun<W> {
-    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
-        if let Some(session) = self.session.take() {
-            self.inner.write_all(session.as_bytes())?;
-        }
-        self.inner.write(buf)
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        self.inner.flush()
+        std::thread::scope(|scope| {
+            let (tell, told) = channel();
+            scope.spawn(move || {
+                let mut out = BufWriter::with_capacity(1 << 18, writer);
+                let done = self.table(&facts.name, rows, &mut out).map(drop);
+                drop(out);
+                // Nobody listens any more when the reader has stopped.
+                let _ = tell.send(done);
+            });
+            take(&mut Reader { pipe: Some(pipe), told })
+        })
     }
 }
 

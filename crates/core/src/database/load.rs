@@ -5,15 +5,16 @@
 use super::dump::{DumpJob, dump};
 use super::journal::{InLogbook, Keeper};
 use super::{DatabaseError, mysql, postgres, sqlite};
+use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
-use crate::dump::stream::{DumpError, Ending};
+use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::event::{Counted, Event, Warning, Watch};
 use crate::logbook::Run;
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::fs::File;
-use std::io::Read;
+use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
 
 /// What a load came to.
@@ -56,15 +57,21 @@ pub trait Loading: Send {
     fn empty(&mut self) -> Result<(), DatabaseError> {
         self.empty_of(&|_| true)
     }
-    /// Sets how many connections are used, what is replaced by what, and who keeps notes.
+    /// Sets how many connections are used, what is replaced by what, and who keeps notes. A load that is one transaction has one
+    /// connection and nothing to note.
     fn on(
         &mut self,
-        connections: usize,
-        fit: &[(String, String)],
-        keeper: Box<dyn Keeper>,
-    ) -> Result<(), DatabaseError>;
-    /// Goes on where an interrupted load stopped: these tables are whole, everything else is taken away and made again.
-    fn go_on(&mut self, whole: BTreeMap<String, u64>) -> Result<(), DatabaseError>;
+        _connections: usize,
+        _fit: &[(String, String)],
+        _keeper: Box<dyn Keeper>,
+    ) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+    /// Goes on where an interrupted load stopped: these tables are whole, everything else is taken away and made again. Of a load that
+    /// was one transaction nothing is there.
+    fn go_on(&mut self, _whole: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
+        Ok(())
+    }
     /// Loads one dump or part of a dump.
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError>;
     /// Compares row counts with what was sent and returns what was done.
@@ -81,15 +88,20 @@ pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> 
     }
 }
 
-/// Connects to a database for loading, and refuses one that holds something.
-pub fn open_empty(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
-    let mut loader = open(access)?;
-    let found = loader.tables()?;
-    if found.is_empty() { Ok(loader) } else { Err(in_use(access, found)) }
+/// Returns the tables and views of a database that may be loaded into. A file that is missing holds nothing, and is not made.
+pub fn contents(access: &DatabaseAccess) -> Result<Vec<String>, DatabaseError> {
+    if access.engine == Engine::Sqlite && !Path::new(&access.name).exists() {
+        return Ok(Vec::new());
+    }
+    open(access)?.tables()
 }
 
-fn in_use(access: &DatabaseAccess, found: Vec<String>) -> DatabaseError {
-    DatabaseError::InUse { name: access.name.clone(), found: shortened(found) }
+/// Refuses a database that holds something.
+pub fn must_be_empty(access: &DatabaseAccess, found: Vec<String>) -> Result<(), DatabaseError> {
+    if found.is_empty() {
+        return Ok(());
+    }
+    Err(DatabaseError::InUse { name: access.name.clone(), found: shortened(found) })
 }
 
 /// Shortens a list for a message.
@@ -102,26 +114,61 @@ pub(crate) fn shortened(mut found: Vec<String>) -> Vec<String> {
     found
 }
 
-/// Tells what an error of reading a dump means for loading it.
-pub(super) fn of_dump(error: DumpError) -> DatabaseError {
-    match error {
+/// Hands a piece to a loader.
+pub(super) type TakePiece<'t> = &'t mut dyn FnMut(Piece<'_>, At<'_>) -> Result<(), DatabaseError>;
+
+/// Goes through a dump of one dialect. A reader that holds nothing at all is a part without statements. The first failure of `take` is
+/// what a load fails with.
+pub(super) fn each_piece(
+    reader: &mut dyn Read,
+    wanted: Dialect,
+    take: TakePiece<'_>,
+) -> Result<(), DatabaseError> {
+    let mut reader = BufReader::with_capacity(1 << 16, reader);
+    if reader.fill_buf()?.is_empty() {
+        return Ok(());
+    }
+    let read = |error| match error {
         DumpError::Read(e) | DumpError::Write(e) => DatabaseError::Io(e),
         other => DatabaseError::Io(std::io::Error::other(other.to_string())),
+    };
+    let source = Source::new(reader, WINDOW, None).map_err(read)?;
+    if source.dialect() != wanted {
+        return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: wanted.name() });
     }
-}
-
-/// Tells how a dump ended: the sink's own failure comes first.
-pub(super) fn ended(
-    failure: Option<DatabaseError>,
-    ended: Result<Ending, DumpError>,
-) -> Result<(), DatabaseError> {
-    if let Some(failure) = failure {
+    let mut sink = Taking { take, failure: None };
+    let ended = run_source(source, &mut sink);
+    if let Some(failure) = sink.failure {
         return Err(failure);
     }
-    match ended.map_err(of_dump)?.cut_off {
+    match ended.map_err(read)?.cut_off {
         Some(cut) => Err(DatabaseError::CutOff { line: cut.line, what: cut.what }),
         None => Ok(()),
     }
+}
+
+/// A sink that keeps the loader's own failure.
+struct Taking<'t> {
+    take: TakePiece<'t>,
+    failure: Option<DatabaseError>,
+}
+
+impl Sink for Taking<'_> {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        (self.take)(piece, at).map_err(|e| {
+            let told = e.to_string();
+            self.failure = Some(e);
+            DumpError::Sink(told.into())
+        })
+    }
+}
+
+/// A statement as text; what is no UTF-8 reaches no server.
+pub(super) fn text_of(statement: &[u8], line: u64) -> Result<&str, DatabaseError> {
+    std::str::from_utf8(statement).map_err(|_| {
+        let what = "the statement holds text that is not UTF-8; export the dump again as UTF-8".into();
+        DatabaseError::Forbidden { line, what }
+    })
 }
 
 /// A dump that is to be loaded.
@@ -146,19 +193,29 @@ pub struct LoadJob {
 /// Name of the dump in the folder of what a run replaced.
 pub const KEPT_DUMP: &str = "database.sql.zst";
 
-/// Looks whether a job would be refused, without changing anything. Returns what is in the database.
-pub fn guard(job: &LoadJob) -> Result<(Box<dyn Loading>, Vec<String>), DatabaseError> {
-    let mut loader = open(&job.access)?;
-    let found = loader.tables()?;
-    if !found.is_empty() && !job.replace && job.whole.is_none() {
-        return Err(in_use(&job.access, found));
+impl LoadJob {
+    fn allows(&self, found: &[String]) -> Result<(), DatabaseError> {
+        if self.replace || self.whole.is_some() {
+            Ok(())
+        } else {
+            must_be_empty(&self.access, found.to_vec())
+        }
     }
-    Ok((loader, found))
+}
+
+/// Looks whether a job would be refused, without changing anything. Returns what is in the database.
+pub fn guard(job: &LoadJob) -> Result<Vec<String>, DatabaseError> {
+    let found = contents(&job.access)?;
+    job.allows(&found)?;
+    Ok(found)
 }
 
 /// Loads a dump.
 pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, DatabaseError> {
-    let (mut loader, found) = guard(job)?;
+    let mut loader = open(&job.access)?;
+    // Since the guard looked, somebody may have filled it.
+    let found = loader.tables()?;
+    job.allows(&found)?;
     loader.on(job.connections, &job.fit, Box::new(InLogbook(run.clone())))?;
     match &job.whole {
         Some(whole) => loader.go_on(whole.clone())?,
@@ -188,13 +245,7 @@ pub(crate) fn replace(
     std::fs::create_dir_all(kept)?;
     let output = kept.join(KEPT_DUMP);
     let keep = |_: &str| (Keep::All, String::new());
-    let job = DumpJob {
-        access: access.clone(),
-        output: output.clone(),
-        part_size: None,
-        keep: &keep,
-        private: true,
-    };
+    let job = DumpJob { access: access.clone(), output: output.clone(), part_size: None, keep: &keep };
     dump(&job, watch)?;
     step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output }))?;
     loader.empty()

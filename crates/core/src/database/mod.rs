@@ -16,7 +16,7 @@ pub mod snapshot;
 pub mod sqlite;
 pub mod trial;
 
-use crate::dump::inspect::{Inspection, Wanted};
+use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
 use crate::place::{DatabaseAccess, Engine};
 
 /// An error of a server's library.
@@ -227,10 +227,34 @@ pub(crate) fn beginning(statement: &[u8]) -> String {
     String::from_utf8_lossy(&statement[..statement.len().min(60)]).replace('\n', " ")
 }
 
+/// Quotes a name as standard SQL does.
+pub(crate) fn standard_name(plain: &str) -> String {
+    format!("\"{}\"", plain.replace('"', "\"\""))
+}
+
+/// Quotes a text as standard SQL does.
+pub(crate) fn standard_text(plain: &str) -> String {
+    format!("'{}'", plain.replace('\'', "''"))
+}
+
+/// Asks for the rows of a wish, in the server's own way to quote names and texts.
+pub(crate) fn question(wish: &Wanted, name: fn(&str) -> String, text: fn(&str) -> String) -> String {
+    let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
+    let only = wish.only.as_ref().map(|(column, value)| format!(" WHERE {} = {}", name(column), text(value)));
+    let (columns, only) = (columns.join(","), only.unwrap_or_default());
+    format!("SELECT {columns} FROM {}{only} LIMIT {MOST_ROWS}", name(&wish.table))
+}
+
+/// The sizes that [`facts`] gives.
+fn sizes_of(tables: Vec<snapshot::TableFacts>) -> Vec<Size> {
+    tables.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect()
+}
+
 /// Name, estimated rows and bytes of a table.
 pub type Size = (String, u64, u64);
 
-/// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names.
+/// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names; on
+/// MySQL and MariaDB only, where the systems are that need it.
 pub fn facts(
     access: &DatabaseAccess,
     wanted: &[Wanted],

@@ -89,3 +89,58 @@ pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError>
         other => Err(DatabaseError::NotSpoken(other.name())),
     }
 }
+
+/// Writes rows as inserts of a size, whatever the engine: how a value is spelled is the caller's.
+pub(super) struct Inserts<'o> {
+    out: &'o mut dyn DumpOut,
+    head: String,
+    size: usize,
+    buffer: Vec<u8>,
+    count: u64,
+}
+
+impl<'o> Inserts<'o> {
+    /// Starts; `head` is all of the statement before its first row. An insert that reaches `size` bytes is closed.
+    pub(super) fn new(out: &'o mut dyn DumpOut, head: String, size: usize) -> Self {
+        Inserts { out, head, size, buffer: Vec::with_capacity(size + 4096), count: 0 }
+    }
+
+    /// Writes a row of so many values.
+    pub(super) fn row<E: From<std::io::Error>>(
+        &mut self,
+        values: usize,
+        mut push: impl FnMut(&mut Vec<u8>, usize) -> Result<(), E>,
+    ) -> Result<(), E> {
+        let first = self.buffer.is_empty();
+        self.buffer.extend_from_slice(if first { self.head.as_bytes() } else { b",\n" });
+        self.buffer.push(b'(');
+        for i in 0..values {
+            if i > 0 {
+                self.buffer.push(b',');
+            }
+            push(&mut self.buffer, i)?;
+        }
+        self.buffer.push(b')');
+        self.count += 1;
+        if self.buffer.len() > self.size {
+            self.close()?;
+            self.out.boundary()?;
+        }
+        Ok(())
+    }
+
+    fn close(&mut self) -> std::io::Result<()> {
+        self.buffer.extend_from_slice(b";\n");
+        self.out.write_all(&self.buffer)?;
+        self.buffer.clear();
+        Ok(())
+    }
+
+    /// Closes the last insert and returns the number of rows.
+    pub(super) fn end(mut self) -> std::io::Result<u64> {
+        if !self.buffer.is_empty() {
+            self.close()?;
+        }
+        Ok(self.count)
+    }
+}

@@ -1,21 +1,21 @@
 //! SQLite: the database is a file. A dump is read in one transaction, a load is one transaction: it is all there or not at all.
 
 use super::create::{CreateJob, Created};
-use super::journal::Keeper;
-use super::load::{Loaded, Loading};
-use super::snapshot::{DumpOut, Snapshot, TableFacts};
+use super::load::{Loaded, Loading, each_piece, text_of};
+use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use super::trial::{Right, Trial};
-use super::{DatabaseError, Refusal, Size, beginning};
+use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
+use super::{standard_name as name, standard_text as quoted};
 use crate::dump::dialect::Dialect;
-use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
+use crate::dump::inspect::{Inspection, Wanted};
+use crate::dump::literal;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
-use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW};
+use crate::dump::stream::{At, Piece};
 use crate::event::{Warning, Warnings};
 use crate::place::DatabaseAccess;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, Row};
-use std::collections::BTreeMap;
 use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 
@@ -63,15 +63,6 @@ fn list<T>(
     let mut statement = conn.prepare(sql).map_err(wrong)?;
     let rows = statement.query_map([], |row| read(row)).map_err(wrong)?;
     rows.collect::<Result<_, _>>().map_err(wrong)
-}
-
-/// Quotes a name.
-fn name(plain: &str) -> String {
-    format!("\"{}\"", plain.replace('"', "\"\""))
-}
-
-fn quoted(plain: &str) -> String {
-    format!("'{}'", plain.replace('\'', "''"))
 }
 
 /// Tables with rows of their own: plain ones and virtual ones, without the tables behind those.
@@ -162,30 +153,14 @@ impl Snapshot for SqliteSnapshot {
         let wrong = |e| refused(e, 0, sql.as_bytes());
         let mut statement = self.0.prepare(&sql).map_err(wrong)?;
         let mut rows = statement.query([]).map_err(wrong)?;
-        let (mut buffer, mut count) = (Vec::with_capacity(INSERT_SIZE + 4096), 0);
+        let mut inserts = Inserts::new(out, head, INSERT_SIZE);
         while let Some(row) = rows.next().map_err(wrong)? {
-            buffer.extend_from_slice(if buffer.is_empty() { head.as_bytes() } else { b",\n" });
-            buffer.push(b'(');
-            for i in 0..columns.len() {
-                if i > 0 {
-                    buffer.push(b',');
-                }
-                push_value(&mut buffer, row.get_ref(i).map_err(wrong)?);
-            }
-            buffer.push(b')');
-            count += 1;
-            if buffer.len() > INSERT_SIZE {
-                buffer.extend_from_slice(b";\n");
-                out.write_all(&buffer)?;
-                out.boundary()?;
-                buffer.clear();
-            }
+            inserts.row::<DatabaseError>(columns.len(), |buffer, i| {
+                push_value(buffer, row.get_ref(i).map_err(wrong)?);
+                Ok(())
+            })?;
         }
-        if !buffer.is_empty() {
-            buffer.extend_from_slice(b";\n");
-            out.write_all(&buffer)?;
-        }
-        Ok(count)
+        Ok(inserts.end()?)
     }
 
     fn after(
@@ -224,7 +199,7 @@ impl Snapshot for SqliteSnapshot {
 fn push_value(out: &mut Vec<u8>, value: ValueRef<'_>) {
     let hex = |out: &mut Vec<u8>, bytes: &[u8]| {
         out.extend_from_slice(b"X'");
-        out.extend(crate::dump::literal::hex(bytes, b""));
+        literal::push_hex_digits(out, bytes);
         out.push(b'\'');
     };
     match value {
@@ -260,17 +235,10 @@ pub(super) fn facts(
     wanted: &[Wanted],
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut snapshot = SqliteSnapshot::open(access)?;
-    let sizes: Vec<Size> =
-        snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
+    let sizes = sizes_of(snapshot.tables()?);
     let mut found = Inspection::default();
     for wish in wanted {
-        let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-        let only = wish
-            .only
-            .as_ref()
-            .map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v)))
-            .unwrap_or_default();
-        let sql = format!("SELECT {} FROM {}{only} LIMIT {MOST_ROWS}", columns.join(","), name(&wish.table));
+        let sql = question(wish, name, quoted);
         let text = |r: &Row<'_>, i: usize| {
             Ok(match r.get_ref(i)? {
                 ValueRef::Text(t) => String::from_utf8(t.to_vec()).ok(),
@@ -278,7 +246,7 @@ pub(super) fn facts(
                 _ => None,
             })
         };
-        let rows = list(&snapshot.0, &sql, |r| (0..columns.len()).map(|i| text(r, i)).collect());
+        let rows = list(&snapshot.0, &sql, |r| (0..wish.columns.len()).map(|i| text(r, i)).collect());
         found.rows.push(rows.unwrap_or_default());
     }
     Ok((sizes, found))
@@ -354,27 +322,9 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
-    fn on(&mut self, _: usize, _: &[(String, String)], _: Box<dyn Keeper>) -> Result<(), DatabaseError> {
-        Ok(())
-    }
-
-    fn go_on(&mut self, _: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
-        // The interrupted load was one transaction: nothing of it is there.
-        Ok(())
-    }
-
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
-        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
-        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
-            return Ok(());
-        }
-        let source = Source::new(reader, WINDOW, None).map_err(super::load::of_dump)?;
-        if source.dialect() != Dialect::Sqlite {
-            return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "SQLite" });
-        }
-        let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new(), failure: None };
-        let ended = crate::dump::stream::run_source(source, &mut sink);
-        super::load::ended(sink.failure.take(), ended)
+        let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
+        each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
     }
 
     fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
@@ -403,7 +353,6 @@ struct LoadSink<'l> {
     table: String,
     /// The insert at hand.
     statement: Vec<u8>,
-    failure: Option<DatabaseError>,
 }
 
 /// Functions that may stand in a row.
@@ -412,10 +361,7 @@ const FUNCTIONS: [&str; 6] = ["replace", "char", "cast", "unistr", "date", "date
 impl LoadSink<'_> {
     /// Runs one statement; text that holds a second one is refused by the library.
     fn run(&mut self, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let Ok(text) = std::str::from_utf8(statement) else {
-            let what = "the statement holds text that is not UTF-8".into();
-            return Err(DatabaseError::Forbidden { line, what });
-        };
+        let text = text_of(statement, line)?;
         match self.loader.conn.execute(text, []) {
             Ok(_) | Err(rusqlite::Error::ExecuteReturnedResults) => Ok(()),
             Err(rusqlite::Error::MultipleStatement) => {
@@ -531,15 +477,5 @@ impl LoadSink<'_> {
                 self.run(&statement, line)
             }
         }
-    }
-}
-
-impl Sink for LoadSink<'_> {
-    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
-        self.take(piece, at).map_err(|e| {
-            let told = e.to_string();
-            self.failure = Some(e);
-            DumpError::Sink(told.into())
-        })
     }
 }

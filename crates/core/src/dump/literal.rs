@@ -337,10 +337,12 @@ fn unhex(text: &[u8], digits: std::ops::Range<usize>) -> Option<Decoded> {
 
 /// Spells bytes as hex digits, in the letter case of the digits they replace.
 pub fn hex(new: &[u8], old: &[u8]) -> Vec<u8> {
-    let lower = old.iter().any(u8::is_ascii_lowercase);
-    let digits: String =
-        new.iter().map(|b| if lower { format!("{b:02x}") } else { format!("{b:02X}") }).collect();
-    digits.into_bytes()
+    let mut out = Vec::with_capacity(2 * new.len());
+    push_hex_digits(&mut out, new);
+    if old.iter().any(u8::is_ascii_lowercase) {
+        out.make_ascii_lowercase();
+    }
+    out
 }
 
 /// Writes a text as a value of its own in the place of another one.
@@ -395,8 +397,13 @@ pub fn push_quoted(out: &mut Vec<u8>, bytes: &[u8]) {
 
 /// Appends bytes as a hex literal of MySQL's.
 pub fn push_hex(out: &mut Vec<u8>, bytes: &[u8]) {
-    const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
     out.extend_from_slice(b"0x");
+    push_hex_digits(out, bytes);
+}
+
+/// Appends bytes as hex digits.
+pub fn push_hex_digits(out: &mut Vec<u8>, bytes: &[u8]) {
+    const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
     out.extend(bytes.iter().flat_map(|b| [DIGITS[usize::from(b >> 4)], DIGITS[usize::from(b & 15)]]));
 }
 

@@ -8,7 +8,7 @@ use crate::event::Warning;
 use crate::fsx::{AtPath, CopyWay};
 use std::fs::{File, Permissions};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -99,12 +99,17 @@ fn work(jobs: &Mutex<Receiver<Job>>) -> Result<Copied, RestoreError> {
     failure.map_or(Ok(copied), Err)
 }
 
+/// Says that a file could not be read.
+pub(super) fn unread(path: &Path, error: &std::io::Error) -> Warning {
+    let what = format!("could not be read and was left out: {error}");
+    Warning::at(what, path, "check its permissions and try again")
+}
+
 fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreError> {
     let source = match File::open(&job.from) {
         Ok(source) => source,
         Err(e) => {
-            let what = format!("could not be read and was left out: {e}");
-            copied.unread.push(Warning::at(what, &job.from, "check its permissions and try again"));
+            copied.unread.push(unread(&job.from, &e));
             return Ok(());
         }
     };

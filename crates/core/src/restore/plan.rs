@@ -8,7 +8,7 @@ use super::puts::{self, PlannedKey, Puts};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
-use crate::database::load::{open, open_empty, shortened};
+use crate::database::load::{contents, must_be_empty, shortened};
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, Start};
@@ -419,10 +419,11 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
 
 fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
     let Some(access) = &job.database else { return Ok(()) };
+    let found = contents(access).map_err(RestoreError::Database)?;
     if job.refresh.is_some() {
-        return open(access).map(drop).map_err(RestoreError::Database);
+        return Ok(());
     }
-    open_empty(access).map(drop).map_err(RestoreError::Database)
+    must_be_empty(access, found).map_err(RestoreError::Database)
 }
 
 fn find_address(

@@ -6,7 +6,7 @@ use super::plan::RestorePlan;
 use super::restored::Restored;
 use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
-use crate::database::load::{Loading, open, open_empty, replace};
+use crate::database::load::{Loading, must_be_empty, open, replace};
 use crate::dump::rules::{Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
@@ -97,13 +97,11 @@ impl DatabaseSink {
         match &plan.job.database {
             Some(access) if plan.loads() => {
                 // Between plan and run somebody may have filled it.
-                let mut loader = match plan.job.refresh {
-                    Some(_) => open(access),
-                    None => open_empty(access),
-                }
-                .map_err(RestoreError::Database)?;
+                let mut loader = open(access).map_err(RestoreError::Database)?;
                 let there = loader.tables().map_err(RestoreError::Database)?;
-                if !there.is_empty() {
+                if plan.job.refresh.is_none() {
+                    must_be_empty(access, there).map_err(RestoreError::Database)?;
+                } else if !there.is_empty() {
                     replace(loader.as_mut(), access, &book.kept(), book, watch)
                         .map_err(RestoreError::Database)?;
                 }

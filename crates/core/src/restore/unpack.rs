@@ -1,7 +1,7 @@
 //! The files of a restore: their way into the target.
 
 use super::RestoreError;
-use super::copiers::{Copiers, Job};
+use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
 use super::restored::Refreshed;
@@ -9,7 +9,7 @@ use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
 use crate::footprint::Footprint;
-use crate::fsx::{AtPath, copy_file, sync_folder};
+use crate::fsx::{AtPath, CopyWay, sync_folder};
 use crate::survey::select::{Fate, Selection};
 use crate::system::glob;
 use globset::GlobMatcher;
@@ -156,7 +156,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
     }
 
     /// Copies a file under a temporary name, so that a copy that is in use never shows half of one.
-    fn exchange(&mut self, entry: Entry<'_>, path: &Path) -> Result<u64, RestoreError> {
+    fn exchange(
+        &mut self,
+        entry: Entry<'_>,
+        origin: Option<&File>,
+        path: &Path,
+    ) -> Result<u64, RestoreError> {
         self.footprint.replace(path)?;
         if fs::symlink_metadata(path).is_ok_and(|m| m.is_dir()) {
             let why = "there is a folder of this name in the copy".to_string();
@@ -165,7 +170,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         let folder = path.parent().unwrap_or(path);
         let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
         let (mut file, temp) = temp.into_parts();
-        let count = fill(entry, &mut file, path)?;
+        let count = fill(entry, origin, &mut file, path)?;
         temp.persist(path).map_err(|e| e.error).at(path)?;
         Ok(count)
     }
@@ -183,15 +188,15 @@ impl<'p, 'w> Unpack<'p, 'w> {
             EntryKind::File => {
                 self.make_folder(path.parent().unwrap_or(&path))?;
                 if self.plan.job.refresh.is_some() {
-                    if let Some(origin) = entry.origin
-                        && let Err(e) = File::open(origin)
-                    {
-                        let what = format!("could not be read and was left out: {e}");
-                        self.warnings.push(Warning::at(what, origin, "check its permissions and try again"));
-                        return Ok(());
-                    }
+                    let origin = match entry.origin.map(File::open).transpose() {
+                        Ok(origin) => origin,
+                        Err(e) => {
+                            self.warnings.push(copiers::unread(entry.origin.unwrap_or(&path), &e));
+                            return Ok(());
+                        }
+                    };
                     self.copied.insert(self.hasher.hash_one(&path));
-                    self.bytes += self.exchange(entry, &path)?;
+                    self.bytes += self.exchange(entry, origin.as_ref(), &path)?;
                 } else if let Some(origin) = entry.origin {
                     self.footprint.file(&path)?;
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
@@ -202,7 +207,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     self.footprint.file(&path)?;
                     let mut file =
                         File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
-                    self.bytes += fill(entry, &mut file, &path)?;
+                    self.bytes += fill(entry, None, &mut file, &path)?;
                 }
                 self.files += 1;
             }
@@ -325,12 +330,13 @@ impl<'p, 'w> Unpack<'p, 'w> {
     }
 }
 
-/// Fills a file with an entry's content, and gives it the entry's time and mode.
-fn fill(entry: Entry<'_>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
-    let count = match entry.origin {
-        Some(origin) => copy_file(origin, file)?,
-        None => io::copy(entry.content, file).at(path)?,
-    };
+/// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.
+fn fill(entry: Entry<'_>, origin: Option<&File>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
+    let count = match origin {
+        Some(origin) => CopyWay::default().copy(origin, file),
+        None => io::copy(entry.content, file),
+    }
+    .at(path)?;
     file.set_modified(at_time(entry.time)).at(path)?;
     // Bits that give a program its owner's rights are not carried.
     let mode = entry.mode.unwrap_or(0o644) & 0o777;

@@ -94,7 +94,7 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         serde_json::json!({ "database": meant.access.url(), "output": output }),
         context::now,
     )?;
-    let job = DumpJob { access: meant.access.clone(), output, part_size, keep: &keep, private: true };
+    let job = DumpJob { access: meant.access.clone(), output, part_size, keep: &keep };
     let done = match dump(&job, &progress) {
         Ok(done) => done,
         Err(e) => {

@@ -5,7 +5,7 @@ use crate::copy_args::fit;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
-use crate::login;
+use crate::login::PasswordArgs;
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
@@ -30,9 +30,9 @@ pub struct LoadArgs {
         help = "Database: mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://…, sqlite:///PATH"
     )]
     database: String,
-    /// File that holds the password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
-    #[arg(long, value_name = "FILE")]
-    database_password_file: Option<PathBuf>,
+    /// Its password
+    #[command(flatten)]
+    password: PasswordArgs,
     /// Replace what is in the database; a dump of it is kept for `zporter undo`
     #[arg(long)]
     replace: bool,
@@ -93,7 +93,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
                 .hint("check the spelling of the path"));
         }
     }
-    login::complete(&mut access, args.database_password_file.as_deref())?;
+    args.password.complete(&mut access)?;
     let folder = context::logbook_folder()?;
     let marks = mark_of(&files);
     let earlier = earlier(&folder, &access, &marks);
@@ -106,7 +106,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
         whole: earlier.as_ref().map(|e| e.whole.clone()),
         kept: PathBuf::new(),
     };
-    let (_, found) = guard(&job)?;
+    let found = guard(&job)?;
     if args.dry_run {
         ui.line(format!("Would load {} into {}", job.files[0].display(), job.access.url()));
         match (&earlier, found.len()) {

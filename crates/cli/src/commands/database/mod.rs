@@ -9,11 +9,11 @@ mod sizes;
 use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::login;
+use crate::login::PasswordArgs;
 use crate::scope::kept_rows;
 use crate::ui::Ui;
 use clap::{Args, Subcommand};
-use std::path::{Path, PathBuf};
+use std::path::Path;
 use zporter_core::cargo::keep;
 use zporter_core::dump::rules::Keep;
 use zporter_core::place::DatabaseAccess;
@@ -58,9 +58,9 @@ struct WhereArgs {
     /// Folder of the host that is meant, where several live on one code base
     #[arg(long, value_name = "NAME")]
     host_folder: Option<String>,
-    /// File that holds the password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
-    #[arg(long, value_name = "FILE")]
-    database_password_file: Option<PathBuf>,
+    /// Its password
+    #[command(flatten)]
+    password: PasswordArgs,
 }
 
 /// The database that is meant, with what is known of its site.
@@ -73,7 +73,7 @@ impl WhereArgs {
     fn find(&self) -> Result<Meant, CommandError> {
         if self.place.contains("://") || self.place.starts_with("sqlite:") {
             let mut access = DatabaseAccess::parse(&self.place)?;
-            login::complete(&mut access, self.database_password_file.as_deref())?;
+            self.password.complete(&mut access)?;
             return Ok(Meant { access, site: None });
         }
         let found =

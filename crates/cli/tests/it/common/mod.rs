@@ -82,6 +82,22 @@ impl Bench {
         site
     }
 
+    /// Writes a stand-in as `old/` whose database stands on the server, filled.
+    pub fn live(&self, server: &mariadb::Server, variant: Variant) -> (Site, mariadb::Database) {
+        let old = server.database("fake'Old\\pass 31");
+        let mut site = Site::of(variant);
+        site.root = self.path("old").display().to_string();
+        // One kind of connection URL knows no socket.
+        let host = match variant {
+            Variant::Drupal6 => format!("127.0.0.1:{}", server.port),
+            _ => format!("localhost:{}", server.socket),
+        };
+        site.database = [host, old.user.clone(), old.password.clone(), old.name.clone()];
+        site.write(&self.path("old")).unwrap();
+        server.load_with_client(&old, &site.dump());
+        (site, old)
+    }
+
     /// Writes a stand-in and packs it as `name`.
     pub fn packed(&self, variant: Variant, name: &str) -> Site {
         let site = self.site(variant);
@@ -110,6 +126,11 @@ pub fn outcome(mut command: Command) -> Outcome {
 
 /// The password of every new database: with everything that needs escaping.
 pub const NEW_PASSWORD: &str = r#"n'e"w\P$1 ü"#;
+
+/// How many points of a run are killed in a test: some in every run, more when asked for.
+pub fn kill_points(usual: u64) -> u64 {
+    std::env::var("ZPORTER_TEST_KILLS").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+}
 
 /// Lists the files below a folder as (path, bytes).
 pub fn files(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {

@@ -7,7 +7,7 @@ use super::batch::{Batch, Way, Workers};
 use super::{connect, empty, name, quoted, refused, rows, run, tables, wait_for_the_dead};
 use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark};
-use crate::database::load::{Loaded, Loading, ended, of_dump};
+use crate::database::load::{Loaded, Loading, each_piece, text_of};
 use crate::database::{DatabaseError, journal};
 use crate::dump::definer;
 use crate::dump::dialect::Dialect;
@@ -15,7 +15,7 @@ use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
-use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW};
+use crate::dump::stream::{At, Piece};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
@@ -54,6 +54,8 @@ pub struct MysqlLoader {
     passed: Vec<String>,
     /// The table whose rows are being sent.
     current: Option<String>,
+    /// Whether the dump has set a charset or a mode that is not ours.
+    strayed: bool,
 }
 
 impl MysqlLoader {
@@ -79,6 +81,7 @@ impl MysqlLoader {
             whole: BTreeMap::new(),
             passed: Vec::new(),
             current: None,
+            strayed: false,
         })
     }
 
@@ -195,6 +198,12 @@ impl Loading for MysqlLoader {
     }
 
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+        if std::mem::take(&mut self.strayed) {
+            // A part is read as one that says nothing of charset and mode; the server has to read it so as well.
+            let session: Vec<String> = SESSION.iter().map(ToString::to_string).collect();
+            session.iter().try_for_each(|sql| run(&mut self.conn, sql))?;
+            self.workers()?.session(session)?;
+        }
         let mut sink = LoadSink {
             loader: self,
             charset: "utf8mb4".into(),
@@ -208,21 +217,8 @@ impl Loading for MysqlLoader {
             batch: Vec::new(),
             last_batch: 0,
             batch_line: 0,
-            failure: None,
         };
-        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
-        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
-            return Ok(());
-        }
-        let source = Source::new(reader, WINDOW, None).map_err(of_dump)?;
-        if source.dialect() != Dialect::Mysql {
-            return Err(DatabaseError::OtherDialect {
-                found: source.dialect().name(),
-                wanted: "MySQL or MariaDB",
-            });
-        }
-        let read = crate::dump::stream::run_source(source, &mut sink);
-        ended(sink.failure.take(), read)?;
+        each_piece(reader, Dialect::Mysql, &mut |piece, at| sink.take(piece, at))?;
         sink.flush()?;
         // The last batches may arrive while the next part is read.
         self.enter(None)
@@ -266,7 +262,6 @@ struct LoadSink<'l> {
     batch: Vec<u8>,
     last_batch: usize,
     batch_line: u64,
-    failure: Option<DatabaseError>,
 }
 
 /// Variables that a dump may set for its session, in lower case.
@@ -314,10 +309,7 @@ const FUNCTIONS: [&str; 14] = [
 impl LoadSink<'_> {
     /// Sends a statement that is no row.
     fn send(&mut self, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let Ok(text) = std::str::from_utf8(statement) else {
-            let what = "the statement holds text that is not UTF-8; export the dump again as UTF-8".into();
-            return Err(DatabaseError::Forbidden { line, what });
-        };
+        let text = text_of(statement, line)?;
         self.loader.conn.query_drop(text).map_err(|e| refused(e, line, statement))
     }
 
@@ -481,6 +473,7 @@ impl LoadSink<'_> {
                 return Ok(());
             }
             self.mode.clone_from(&mode);
+            self.loader.strayed = true;
             return self.everywhere(format!("SET SESSION SQL_MODE='{mode}'"));
         }
         let after = text.split_once("set").map(|(_, t)| t.trim_start()).unwrap_or_default();
@@ -504,6 +497,9 @@ impl LoadSink<'_> {
             let what = format!("the dump is written in {charset}; export it again as UTF-8");
             return Err(DatabaseError::Forbidden { line, what });
         }
+        self.loader.strayed |=
+            ["names", "character", "charset", "collation"].iter().any(|n| name.starts_with(n))
+                && !after.starts_with("names utf8mb4");
         if let Some(charset) = after.strip_prefix("names ") {
             let charset: String =
                 charset.trim_matches([' ', '\'', '"']).chars().take_while(|c| c.is_alphanumeric()).collect();
@@ -650,16 +646,6 @@ impl LoadSink<'_> {
                 self.flush()
             }
         }
-    }
-}
-
-impl Sink for LoadSink<'_> {
-    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
-        self.take(piece, at).map_err(|e| {
-            let told = e.to_string();
-            self.failure = Some(e);
-            DumpError::Sink(told.into())
-        })
     }
 }
 

@@ -5,7 +5,7 @@ pub mod load;
 pub mod read;
 
 use super::trial::{Right, Trial};
-use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning};
+use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question};
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::mysql::prelude::{FromRow, Queryable};
@@ -110,6 +110,14 @@ pub fn quoted(plain: &str) -> String {
     String::from_utf8_lossy(&crate::dump::literal::quoted(plain.as_bytes())).into_owned()
 }
 
+/// Asks for product and version.
+pub(super) fn server(conn: &mut Conn) -> Result<String, DatabaseError> {
+    let version: Vec<String> = rows(conn, "SELECT VERSION()")?;
+    let version = version.into_iter().next().unwrap_or_default();
+    let product = if version.to_ascii_lowercase().contains("maria") { "MariaDB" } else { "MySQL" };
+    Ok(format!("{product} {}", version.split('-').next().unwrap_or_default()))
+}
+
 /// Returns the names of all tables and views in the database.
 pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
     rows(conn, "SHOW TABLES")
@@ -181,9 +189,8 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
         .map(|g| g.split(" ON ").next().unwrap_or_default().to_ascii_uppercase())
         .collect();
     let may = |word: &str| here.iter().any(|g| g.contains("ALL PRIVILEGES") || g.contains(word));
-    let mut snapshot = read::MysqlSnapshot::open(access)?;
     Ok(Trial {
-        server: super::snapshot::Snapshot::server(&mut snapshot)?,
+        server: server(&mut conn)?,
         encrypted: cipher.first().is_some_and(|(_, c)| !c.is_empty()),
         tables: tables(&mut conn)?.len() as u64,
         rights: vec![
@@ -224,16 +231,7 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
     if !sizes.iter().any(|(name, _, _)| *name == wish.table) {
         return Vec::new();
     }
-    let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-    let only =
-        wish.only.as_ref().map(|(column, value)| format!(" WHERE {} = {}", name(column), quoted(value)));
-    let (columns, only) = (columns.join(","), only.unwrap_or_default());
-    let sql = format!(
-        "SELECT {columns} FROM {}{only} LIMIT {}",
-        name(&wish.table),
-        crate::dump::inspect::MOST_ROWS
-    );
-    let rows: Vec<Row> = conn.query(sql).unwrap_or_default();
+    let rows: Vec<Row> = conn.query(question(wish, name, quoted)).unwrap_or_default();
     let text = |v: Value| match v {
         Value::Bytes(b) => String::from_utf8(b).ok(),
         Value::Int(i) => Some(i.to_string()),

@@ -4,9 +4,9 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
-use super::{connect, name, refused, rows, run, tables};
+use super::{connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
-use crate::database::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
+use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
 use crate::dump::{definer, literal};
 use crate::event::{Warning, Warnings};
@@ -81,10 +81,7 @@ impl MysqlSnapshot {
 
 impl Snapshot for MysqlSnapshot {
     fn server(&mut self) -> Result<String, DatabaseError> {
-        let version: Vec<String> = rows(&mut self.conn, "SELECT VERSION()")?;
-        let version = version.into_iter().next().unwrap_or_default();
-        let product = if version.to_ascii_lowercase().contains("maria") { "MariaDB" } else { "MySQL" };
-        Ok(format!("{product} {}", version.split('-').next().unwrap_or_default()))
+        server(&mut self.conn)
     }
 
     fn session(&self) -> &'static str {
@@ -184,37 +181,16 @@ fn write_table(
     let head = format!("INSERT INTO {} ({}) VALUES\n", name(table), names.join(","));
     let sql = format!("SELECT {} FROM {}", selected.join(","), name(table));
     let mut result = conn.query_iter(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
-    let mut count = 0;
-    let mut buffer: Vec<u8> = Vec::with_capacity(INSERT_SIZE + 4096);
+    let mut inserts = Inserts::new(out, head, INSERT_SIZE);
     let Some(set) = result.iter() else { return Ok(0) };
     for row in set {
         let row = row.map_err(|e| refused(e, 0, sql.as_bytes()))?;
-        if buffer.is_empty() {
-            buffer.extend_from_slice(head.as_bytes());
-        } else {
-            buffer.extend_from_slice(b",\n");
-        }
-        buffer.push(b'(');
-        for (i, column) in carried.iter().enumerate() {
-            if i > 0 {
-                buffer.push(b',');
-            }
-            write_value(&mut buffer, row.as_ref(i).unwrap_or(&Value::NULL), column.spelling);
-        }
-        buffer.push(b')');
-        count += 1;
-        if buffer.len() > INSERT_SIZE {
-            buffer.extend_from_slice(b";\n");
-            out.write_all(&buffer)?;
-            out.boundary()?;
-            buffer.clear();
-        }
+        inserts.row::<DatabaseError>(carried.len(), |buffer, i| {
+            write_value(buffer, row.as_ref(i).unwrap_or(&Value::NULL), carried[i].spelling);
+            Ok(())
+        })?;
     }
-    if !buffer.is_empty() {
-        buffer.extend_from_slice(b";\n");
-        out.write_all(&buffer)?;
-    }
-    Ok(count)
+    Ok(inserts.end()?)
 }
 
 fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling) {

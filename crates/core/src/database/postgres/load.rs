@@ -3,16 +3,14 @@
 
 use super::{connect, name, refused, rows, run};
 use crate::database::DatabaseError;
-use crate::database::journal::Keeper;
-use crate::database::load::{Loaded, Loading, ended, of_dump};
+use crate::database::load::{Loaded, Loading, each_piece, text_of};
 use crate::dump::dialect::Dialect;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
-use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW};
+use crate::dump::stream::{At, Piece};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
-use std::collections::BTreeMap;
 use std::io::{Read, Write};
 
 /// A connection into which dumps are loaded.
@@ -73,40 +71,9 @@ impl Loading for PostgresLoader {
         Ok(())
     }
 
-    fn on(&mut self, _: usize, _: &[(String, String)], _: Box<dyn Keeper>) -> Result<(), DatabaseError> {
-        Ok(())
-    }
-
-    fn go_on(&mut self, _: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
-        // The interrupted load was one transaction: nothing of it is there.
-        Ok(())
-    }
-
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
-        let mut reader = std::io::BufReader::with_capacity(1 << 16, reader);
-        if std::io::BufRead::fill_buf(&mut reader)?.is_empty() {
-            return Ok(());
-        }
-        let mut source = Source::new(reader, WINDOW, None).map_err(of_dump)?;
-        if source.dialect() != Dialect::Postgres {
-            return Err(DatabaseError::OtherDialect { found: source.dialect().name(), wanted: "PostgreSQL" });
-        }
-        // Rows of a block are handed on while they are read; the copy borrows the connection, so blocks are one loop each.
-        let mut chunk = crate::dump::stream::Chunk::default();
-        let mut block: Vec<u8> = Vec::new();
-        let mut sink =
-            LoadSink { loader: self, head: String::new(), block: std::mem::take(&mut block), failure: None };
-        let read = (|| {
-            while source.next(&mut chunk)? {
-                for (_, piece, at) in chunk.pieces() {
-                    sink.piece(piece, at)?;
-                }
-                sink.pass_on().map_err(|e| sink.fail(e))?;
-            }
-            Ok(())
-        })();
-        let failure = sink.failure.take();
-        ended(failure, read.map(|()| source.ending()))
+        let mut sink = LoadSink { loader: self, head: String::new(), block: Vec::new() };
+        each_piece(reader, Dialect::Postgres, &mut |piece, at| sink.take(piece, at))
     }
 
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
@@ -124,31 +91,16 @@ impl Loading for PostgresLoader {
 
 struct LoadSink<'l> {
     loader: &'l mut PostgresLoader,
-    /// The copy at hand; empty outside of one.
+    /// The copy at hand.
     head: String,
-    /// Rows of it that are not sent yet.
+    /// Rows of it that are not sent yet, or the insert at hand.
     block: Vec<u8>,
-    failure: Option<DatabaseError>,
 }
 
-/// Rows are sent when so many bytes have come together.
+/// Rows of a copy are sent when so many bytes have come together.
 const BLOCK: usize = 4 << 20;
 
 impl LoadSink<'_> {
-    fn fail(&mut self, error: DatabaseError) -> DumpError {
-        let told = error.to_string();
-        self.failure = Some(error);
-        DumpError::Sink(told.into())
-    }
-
-    /// Sends the rows that have come together.
-    fn pass_on(&mut self) -> Result<(), DatabaseError> {
-        if self.block.len() < BLOCK {
-            return Ok(());
-        }
-        self.send_block()
-    }
-
     fn send_block(&mut self) -> Result<(), DatabaseError> {
         if self.block.is_empty() {
             return Ok(());
@@ -165,10 +117,7 @@ impl LoadSink<'_> {
     }
 
     fn run(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let Ok(text) = std::str::from_utf8(body) else {
-            let what = "the statement holds text that is not UTF-8".into();
-            return Err(DatabaseError::Forbidden { line, what });
-        };
+        let text = text_of(body, line)?;
         self.loader.client.execute(text, &[]).map(drop).map_err(|e| refused(e, line, body))
     }
 
@@ -302,8 +251,8 @@ impl LoadSink<'_> {
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
         match piece {
-            Piece::CutOff(_) | Piece::Between(_) if at.statement.class == Class::Copy => Ok(()),
             Piece::CutOff(_) => Ok(()),
+            Piece::Between(_) if at.statement.class == Class::Copy => Ok(()),
             Piece::Gap(text) => client_command(text, line),
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
             Piece::InsertHead(head) => {
@@ -316,10 +265,8 @@ impl LoadSink<'_> {
                             what: "a copy from elsewhere is not loaded".into(),
                         });
                     }
-                    // A copy may be cut in several: with no freezing it means the same.
                     self.head = text;
                 } else {
-                    self.head = String::new();
                     self.block = head.to_vec();
                 }
                 Ok(())
@@ -334,6 +281,10 @@ impl LoadSink<'_> {
                     self.block.push(b'\n');
                 }
                 self.block.extend_from_slice(rows.bytes);
+                // A copy may be cut in several; an insert is one statement.
+                if at.statement.class == Class::Copy && self.block.len() >= BLOCK {
+                    return self.send_block();
+                }
                 Ok(())
             }
             Piece::Between(bytes) => {
@@ -396,10 +347,4 @@ fn client_command(text: &[u8], line: u64) -> Result<(), DatabaseError> {
         }
     }
     Ok(())
-}
-
-impl Sink for LoadSink<'_> {
-    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
-        self.take(piece, at).map_err(|e| self.fail(e))
-    }
 }

@@ -6,8 +6,9 @@ pub mod read;
 use super::create::{CreateJob, Created};
 use super::snapshot::Snapshot;
 use super::trial::{Right, Trial};
-use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning};
-use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
+use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question, sizes_of};
+pub(super) use super::{standard_name as name, standard_text as quoted};
+use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::postgres::config::SslMode;
 use ::postgres::error::SqlState;
@@ -193,39 +194,22 @@ pub(super) fn run(client: &mut Client, sql: &str) -> Result<(), DatabaseError> {
     client.batch_execute(sql).map_err(|e| refused(e, 0, sql.as_bytes()))
 }
 
-/// Quotes a name.
-pub(super) fn name(plain: &str) -> String {
-    format!("\"{}\"", plain.replace('"', "\"\""))
-}
-
-/// Quotes a text.
-pub(super) fn quoted(plain: &str) -> String {
-    format!("'{}'", plain.replace('\'', "''"))
-}
-
 /// What [`super::facts`] asks for.
 pub(super) fn facts(
     access: &DatabaseAccess,
     wanted: &[Wanted],
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut snapshot = read::PostgresSnapshot::open(access)?;
-    let sizes: Vec<Size> =
-        snapshot.tables()?.into_iter().map(|t| (t.name.clone(), t.rows, t.bytes())).collect();
+    let sizes = sizes_of(snapshot.tables()?);
     let mut client = connect(access)?;
     let mut found = Inspection::default();
     for wish in wanted {
-        let columns: Vec<String> = wish.columns.iter().map(|c| name(c)).collect();
-        let only = wish
-            .only
-            .as_ref()
-            .map(|(c, v)| format!(" WHERE {} = {}", name(c), quoted(v)))
-            .unwrap_or_default();
-        let sql = format!("SELECT {} FROM {}{only} LIMIT {MOST_ROWS}", columns.join(","), name(&wish.table));
+        let sql = question(wish, name, quoted);
         let there = sizes.iter().any(|(name, ..)| *name == wish.table);
         let answer = if there { client.simple_query(&sql).unwrap_or_default() } else { Vec::new() };
         let row = |message: SimpleQueryMessage| match message {
             SimpleQueryMessage::Row(row) => {
-                Some((0..columns.len()).map(|i| row.get(i).map(str::to_string)).collect())
+                Some((0..wish.columns.len()).map(|i| row.get(i).map(str::to_string)).collect())
             }
             _ => None,
         };
