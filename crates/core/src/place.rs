@@ -305,11 +305,11 @@ pub enum Engine {
     /// MySQL or MariaDB.
     #[default]
     Mysql,
-    /// PostgreSQL: dumps are read and written, the server itself is not spoken to.
+    /// PostgreSQL.
     Postgres,
-    /// SQLite: the same of its file.
+    /// SQLite: the database is a file.
     Sqlite,
-    /// SQL Server: the same.
+    /// SQL Server: scripts are read and written, the server itself is not spoken to.
     SqlServer,
 }
 

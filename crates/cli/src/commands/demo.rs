@@ -93,6 +93,9 @@ const CHAPTERS: [Chapter; 5] = [
     },
 ];
 
+/// Note in every archive of the demo.
+const NOTE: &str = "before the move";
+
 /// Runs the command.
 pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
     if ui.json {
@@ -153,7 +156,7 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
         survey::show(ui, &found);
     }
     let host_folder = (found.hosts.found.len() > 1).then(|| "default".to_string());
-    let mut command = format!("zporter pack old --dump old.sql -o {}.tar.zst", chapter.name);
+    let mut command = format!("zporter pack old --dump old.sql --note '{NOTE}' -o {}.tar.zst", chapter.name);
     if let Some(host) = &host_folder {
         command += &format!(" --host-folder {host}");
     }
@@ -172,7 +175,7 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
             site: old,
             output: Some(archive.clone()),
             dump: Some(dump),
-            note: "before the move".into(),
+            note: NOTE.into(),
             address,
             host_folder: Vec::new(),
             storage: outside,

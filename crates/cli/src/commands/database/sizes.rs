@@ -9,6 +9,7 @@ use clap::Args;
 use serde::Serialize;
 use zporter_core::database::sizes::sizes;
 use zporter_core::database::snapshot::TableFacts;
+use zporter_core::place::Engine;
 
 /// Show the tables of a database, heaviest first, and what a dump would weigh
 #[derive(Debug, Args)]
@@ -113,7 +114,9 @@ pub fn run(ui: &Ui, args: &SizesArgs) -> Result<Exit, CommandError> {
     if dump_bytes_light < dump_bytes {
         ui.fact("light dump", format!("about {} without what may stay behind", bytes(dump_bytes_light)));
     }
-    ui.line("\nSizes and rows are the server's estimates.");
+    if meant.access.engine != Engine::Sqlite {
+        ui.line("\nSizes and rows are the server's estimates.");
+    }
     Ok(Exit::Done)
 }
 
