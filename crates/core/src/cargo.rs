@@ -15,7 +15,7 @@ use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::survey::select::{self, Fate, Scope, Selection};
-use crate::survey::{Survey, table_rule};
+use crate::survey::{Survey, folders, risks, table_rule};
 use crate::system::Definition;
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
@@ -157,7 +157,14 @@ pub fn gather(
     }
     let outside = outside_folder(&survey, options, &mut warnings);
     let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
-    let mut left_out = left_out_files(&survey, &selection);
+    let mut left_out = if options.scope.has_usual_files() {
+        survey.left_out.clone()
+    } else {
+        folders::walk(&survey.site, &survey.recognised.definition, &selection).left_out
+    };
+    if let Some(risk) = risks::unread(&survey.unread).filter(|_| straight) {
+        warnings.push(Warning::new(risk.what, risk.place, risk.cure));
+    }
     shared_tables(&survey, &mut warnings);
     let mut emptied: Vec<(String, u64)> = parts
         .iter()
@@ -209,6 +216,26 @@ impl Cargo {
             folder_entries(lies, OUTSIDE, &fate, handed_on, warnings, take)?;
         }
         ControlFlow::Continue(())
+    }
+
+    /// Says whether a file is carried.
+    pub(crate) fn carries(&self, below: &str) -> bool {
+        self.files && self.selection.fate(Path::new(below), false) == Fate::Carry
+    }
+
+    /// Returns bytes of the files, as the survey saw them.
+    pub(crate) fn file_bytes(&self) -> u64 {
+        let mut bytes = 0;
+        if self.files {
+            let all: u64 = self.survey.folders.iter().map(|f| f.bytes).sum();
+            bytes = all.saturating_sub(self.left_out.iter().map(|l| l.bytes).sum());
+        }
+        if let Some((_, lies)) = &self.outside {
+            let files = walkdir::WalkDir::new(lies).into_iter().flatten();
+            bytes +=
+                files.filter_map(|e| e.metadata().ok().filter(|m| m.is_file())).map(|m| m.len()).sum::<u64>();
+        }
+        bytes
     }
 
     /// Hands on the parts of the database.
@@ -556,40 +583,6 @@ fn split_dump(
     Ok(parts)
 }
 
-/// Counts what is left out, folder by folder.
-fn left_out_files(survey: &Survey, selection: &Selection) -> Vec<LeftOut> {
-    let definition = &survey.recognised.definition;
-    let mut out: Vec<LeftOut> = Vec::new();
-    for entry in walkdir::WalkDir::new(&survey.site).min_depth(1).sort_by_file_name().into_iter().flatten() {
-        if entry.file_type().is_dir() {
-            continue;
-        }
-        let path = entry.path().strip_prefix(&survey.site).unwrap_or(entry.path());
-        let top = |depth: usize| path.components().take(depth).collect::<PathBuf>().display().to_string();
-        let (what, why) = match selection.fate(path, false) {
-            Fate::Carry => continue,
-            Fate::Transient(i) => {
-                (definition.transient[i].path.clone(), "made anew by the system".to_string())
-            }
-            Fate::Generated(i) => {
-                (definition.generated[i].path.clone(), definition.generated[i].about.clone())
-            }
-            Fate::Media(i) => (definition.media[i].path.clone(), definition.media[i].about.clone()),
-            Fate::OtherHost => (top(2), "belongs to another host".to_string()),
-            Fate::NotAsked => ("files".to_string(), "not asked for".to_string()),
-        };
-        let bytes = entry.metadata().map(|m| m.len()).unwrap_or_default();
-        match out.iter_mut().find(|l| l.what == what) {
-            Some(known) => {
-                known.count += 1;
-                known.bytes += bytes;
-            }
-            None => out.push(LeftOut { what, why, count: 1, bytes }),
-        }
-    }
-    out
-}
-
 /// Hands on what is carried of a folder, below a folder of the archive.
 fn folder_entries(
     folder: &Path,
@@ -620,7 +613,15 @@ fn folder_entries(
             }
             continue;
         }
-        let Ok(meta) = fs::symlink_metadata(found.path()) else { continue };
+        // A clone opens its files itself, and says then which it could not read.
+        if kind.is_file()
+            && !handed_on
+            && rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err()
+        {
+            warnings.push(unreadable(found.path()));
+            continue;
+        }
+        let Ok(meta) = found.metadata() else { continue };
         let path = into.join(below.as_os_str().as_bytes());
         let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
         if kind.is_dir() {
@@ -631,11 +632,6 @@ fn folder_entries(
                 Err(_) => warnings.push(unreadable(found.path())),
             }
         } else if kind.is_file() {
-            // A clone opens its files itself, and says then which it could not read.
-            if !handed_on && rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err() {
-                warnings.push(unreadable(found.path()));
-                continue;
-            }
             let mut file = Lazy { path: found.path(), file: None };
             let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
             take(Entry { origin: Some(found.path()), ..held })?;

@@ -51,6 +51,17 @@ impl Footprint {
         self.note(b"f", path)
     }
 
+    /// Notes several files that are about to be made, at once.
+    pub fn files<'p>(&self, paths: impl Iterator<Item = &'p Path>) -> Result<(), PathError> {
+        let mut entries = Vec::new();
+        for path in paths {
+            entries.push(b'f');
+            entries.extend_from_slice(path.as_os_str().as_bytes());
+            entries.push(0);
+        }
+        (&self.list).write_all(&entries).at(&self.path)
+    }
+
     /// Makes a folder and those above it, and notes the ones that were missing.
     pub fn folder(&self, path: &Path) -> Result<(), PathError> {
         let missing: Vec<&Path> =
@@ -88,7 +99,7 @@ impl Footprint {
 fn put_copy(from: &Path, to: &Path) -> Result<(), PathError> {
     let meta = fs::metadata(from).at(from)?;
     let mut out = File::options().write(true).create(true).truncate(true).open(to).at(to)?;
-    CopyWay::default().copy(&File::open(from).at(from)?, &mut out).at(to)?;
+    CopyWay::default().copy(&File::open(from).at(from)?, &mut out, meta.len()).at(to)?;
     out.set_permissions(meta.permissions()).at(to)?;
     out.set_modified(meta.modified().at(from)?).at(to)
 }

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
 
 /// An I/O error with the path it concerns.
 #[derive(Debug, thiserror::Error)]
@@ -62,36 +63,55 @@ fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 #[derive(Debug, Clone)]
 pub struct CopyWay {
     shares: bool,
-    shown_by_umask: u32,
+    in_kernel: bool,
+}
+
+/// Bytes that the kernel is asked to copy at once.
+const MOST_AT_ONCE: usize = 1 << 30;
+
+/// Permission bits that a new file gets as they are asked for. The mask cannot be asked for without changing it, but the system
+/// tells it.
+static SHOWN_BY_UMASK: LazyLock<u32> = LazyLock::new(|| {
+    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
+    let umask = status.lines().find_map(|l| u32::from_str_radix(l.strip_prefix("Umask:")?.trim(), 8).ok());
+    umask.map_or(0, |u| !u & 0o777)
+});
+
+/// Returns the permission bits that a new file gets as they are asked for.
+pub fn shown_by_umask() -> u32 {
+    *SHOWN_BY_UMASK
 }
 
 impl Default for CopyWay {
     fn default() -> Self {
-        // The mask cannot be asked for without changing it, but the system tells it.
-        let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
-        let umask =
-            status.lines().find_map(|l| u32::from_str_radix(l.strip_prefix("Umask:")?.trim(), 8).ok());
-        CopyWay { shares: true, shown_by_umask: umask.map_or(0, |u| !u & 0o777) }
+        CopyWay { shares: true, in_kernel: true }
     }
 }
 
 impl CopyWay {
-    /// Returns the permission bits that a new file gets as they are asked for.
-    pub fn shown_by_umask(&self) -> u32 {
-        self.shown_by_umask
-    }
-
     /// Copies a file's content in the fastest way that the file system has: shared blocks, else a copy inside of the kernel.
-    /// Returns its bytes.
-    pub fn copy(&mut self, mut from: &fs::File, to: &mut fs::File) -> std::io::Result<u64> {
+    /// Returns its bytes. `expected` is how many there were a moment ago.
+    pub fn copy(&mut self, mut from: &fs::File, to: &mut fs::File, expected: u64) -> std::io::Result<u64> {
         if self.shares {
             if rustix::fs::ioctl_ficlone(&*to, from).is_ok() {
                 return Ok(from.metadata()?.len());
             }
             self.shares = false;
         }
-        // The standard library lets the kernel copy from file to file.
-        std::io::copy(&mut from, to)
+        let mut done = 0;
+        while self.in_kernel {
+            // As much as there is: a file that is read while it grows has no right length.
+            match rustix::fs::copy_file_range(from, None, &*to, None, MOST_AT_ONCE) {
+                Ok(0) => return Ok(done),
+                Ok(copied) => done += copied as u64,
+                Err(rustix::io::Errno::INTR) => {}
+                Err(_) => self.in_kernel = false,
+            }
+            if done == expected && expected > 0 {
+                return Ok(done);
+            }
+        }
+        Ok(done + std::io::copy(&mut from, to)?)
     }
 }
 

@@ -66,6 +66,12 @@ impl EntryPath {
 
     /// Returns the path as text in which every byte can be told: what is not UTF-8, control characters and `%` are written `%XX`.
     pub fn shown(&self) -> String {
+        if let Ok(text) = std::str::from_utf8(&self.0)
+            && !self.0.iter().any(|b| *b == b'%' || b.is_ascii_control())
+            && text.is_ascii()
+        {
+            return text.to_string();
+        }
         let mut out = String::new();
         for chunk in self.0.utf8_chunks() {
             for c in chunk.valid().chars() {

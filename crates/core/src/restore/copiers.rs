@@ -5,7 +5,8 @@
 
 use super::RestoreError;
 use crate::event::Warning;
-use crate::fsx::{AtPath, CopyWay};
+use crate::footprint::Footprint;
+use crate::fsx::{AtPath, CopyWay, shown_by_umask};
 use std::fs::{File, Permissions};
 use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
@@ -14,8 +15,9 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
 use std::time::SystemTime;
 
-/// Files that wait for a thread.
-const WAITING: usize = 256;
+/// Files that are noted and handed on at once, and how many such bundles wait for a thread.
+const BUNDLE: usize = 32;
+const WAITING: usize = 8;
 
 /// Threads that are of use: behind them the file system is the bottleneck.
 const MOST_THREADS: usize = 4;
@@ -24,6 +26,7 @@ const MOST_THREADS: usize = 4;
 pub(super) struct Job {
     pub(super) from: PathBuf,
     pub(super) to: PathBuf,
+    pub(super) size: u64,
     pub(super) mode: u32,
     pub(super) time: SystemTime,
 }
@@ -38,7 +41,8 @@ pub(super) struct Copied {
 
 /// Threads that copy.
 pub(super) struct Copiers {
-    way: SyncSender<Job>,
+    way: SyncSender<Vec<Job>>,
+    bundle: Vec<Job>,
     threads: Vec<JoinHandle<Result<Copied, RestoreError>>>,
 }
 
@@ -51,16 +55,24 @@ impl Copiers {
             let jobs = jobs.clone();
             std::thread::spawn(move || work(&jobs))
         });
-        Copiers { way, threads: threads.collect() }
+        Copiers { way, bundle: Vec::new(), threads: threads.collect() }
     }
 
-    /// Hands a file on. Threads that stopped are told of at the end.
-    pub(super) fn copy(&self, job: Job) {
-        let _ = self.way.send(job);
+    /// Notes a file and hands it on. Threads that stopped are told of at the end.
+    pub(super) fn copy(&mut self, job: Job, footprint: &Footprint) -> Result<(), RestoreError> {
+        self.bundle.push(job);
+        if self.bundle.len() < BUNDLE { Ok(()) } else { self.hand_on(footprint) }
+    }
+
+    fn hand_on(&mut self, footprint: &Footprint) -> Result<(), RestoreError> {
+        footprint.files(self.bundle.iter().map(|job| job.to.as_path()))?;
+        let _ = self.way.send(std::mem::take(&mut self.bundle));
+        Ok(())
     }
 
     /// Waits until all is copied.
-    pub(super) fn finish(self) -> Result<Copied, RestoreError> {
+    pub(super) fn finish(mut self, footprint: &Footprint) -> Result<Copied, RestoreError> {
+        self.hand_on(footprint)?;
         drop(self.way);
         let mut out = Copied::default();
         let mut failure = None;
@@ -83,17 +95,15 @@ impl Copiers {
 }
 
 /// Takes jobs until there are none. After an error the others are taken and not done, so that nobody waits.
-fn work(jobs: &Mutex<Receiver<Job>>) -> Result<Copied, RestoreError> {
+fn work(jobs: &Mutex<Receiver<Vec<Job>>>) -> Result<Copied, RestoreError> {
     let mut copied = Copied::default();
     let mut failure = None;
     let mut way = CopyWay::default();
     loop {
-        let job = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
-        let Ok(job) = job else { break };
-        if failure.is_none()
-            && let Err(e) = one(&job, &mut way, &mut copied)
-        {
-            failure = Some(e);
+        let bundle = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
+        let Ok(bundle) = bundle else { break };
+        if failure.is_none() {
+            failure = bundle.iter().find_map(|job| one(job, &mut way, &mut copied).err());
         }
     }
     failure.map_or(Ok(copied), Err)
@@ -116,11 +126,11 @@ fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreE
     let mut file = File::options()
         .write(true)
         .create_new(true)
-        .mode(job.mode & way.shown_by_umask())
+        .mode(job.mode & shown_by_umask())
         .open(&job.to)
         .at(&job.to)?;
-    copied.bytes += way.copy(&source, &mut file).at(&job.to)?;
-    if job.mode & way.shown_by_umask() != job.mode {
+    copied.bytes += way.copy(&source, &mut file, job.size).at(&job.to)?;
+    if job.mode & shown_by_umask() != job.mode {
         file.set_permissions(Permissions::from_mode(job.mode)).at(&job.to)?;
     }
     file.set_modified(job.time).at(&job.to)?;

@@ -117,7 +117,9 @@ pub fn run(
     }
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
-    total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles(), &new_files);
+    if let Some(new_files) = new_files {
+        total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles(), &new_files);
+    }
     watch.event(Event::StepDone);
     for warning in &plan.warnings {
         total.warnings.push(warning.clone());

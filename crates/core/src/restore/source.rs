@@ -10,12 +10,13 @@ use crate::cargo::Cargo;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Warning, Watch};
 use crate::survey::recognise::recognise;
-use crate::survey::tree::HeldTree;
-use crate::system::{Known, glob};
-use globset::{GlobSet, GlobSetBuilder};
+use crate::survey::tree::{FolderTree, HeldTree, SiteTree};
+use crate::system::{Definition, Known, glob, globs};
+use globset::GlobSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::ops::ControlFlow;
+use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 /// What kind of archive it is.
@@ -49,37 +50,17 @@ pub struct Source {
     pub warnings: Vec<Warning>,
 }
 
-/// Paths that definitions ask for: markers, version files, config and text files.
-struct Interesting(GlobSet);
-
-impl Interesting {
-    fn new(known: &[Known]) -> Self {
-        let mut patterns = Vec::new();
-        for Known { definition: d, .. } in known {
-            patterns.extend(d.recognise.iter().map(|m| m.path.clone()));
-            patterns.extend(d.version.iter().map(|v| v.path.clone()));
-            patterns.extend(d.config.iter().map(|c| c.path.clone()));
-            patterns.extend(d.text.iter().map(|t| t.path.clone()));
-            if let Some(hosts) = &d.hosts {
-                patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
-            }
-        }
-        for pattern in &mut patterns {
-            *pattern = pattern.replace("{site}", "*");
-        }
-        patterns.sort();
-        patterns.dedup();
-        // The site may lie in a folder of a plain archive.
-        let mut all = GlobSetBuilder::new();
-        for matcher in patterns.iter().flat_map(|p| [glob(p), glob(&format!("**/{p}"))]).flatten() {
-            all.add(matcher.glob().clone());
-        }
-        Interesting(all.build().unwrap_or_default())
+/// Returns the paths that a definition asks for: markers, version files, config and text files.
+fn interesting(definition: &Definition) -> Vec<String> {
+    let mut patterns: Vec<String> = Vec::new();
+    patterns.extend(definition.recognise.iter().map(|m| m.path.clone()));
+    patterns.extend(definition.version.iter().map(|v| v.path.clone()));
+    patterns.extend(definition.config.iter().map(|c| c.path.clone()));
+    patterns.extend(definition.text.iter().map(|t| t.path.clone()));
+    if let Some(hosts) = &definition.hosts {
+        patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
     }
-
-    fn wants(&self, path: &Path) -> bool {
-        self.0.is_match(path)
-    }
+    patterns.into_iter().map(|p| p.replace("{site}", "*")).collect()
 }
 
 /// Walks over the entries of an archive, or of the site that is cloned.
@@ -106,24 +87,25 @@ pub fn entries(
     Ok(())
 }
 
-/// Looks at a site that is cloned.
-fn site(cargo: &Cargo, interesting: &Interesting) -> Source {
+/// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
+fn site(cargo: &Cargo) -> Source {
+    let folder = FolderTree(cargo.survey.site.clone());
     let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
-    let (mut file_bytes, mut warnings) = (0, cargo.warnings.clone());
-    let _ = cargo.file_entries(false, &mut warnings, &mut |entry| {
-        let Ok(Some(path)) = &entry.path else { return ControlFlow::Continue(()) };
-        file_bytes += entry.size;
-        let wanted = interesting.wants(path.as_path());
-        if wanted && entry.kind == EntryKind::File && entry.size <= 8 << 20 {
-            let mut content = Vec::new();
-            if entry.content.take(8 << 20).read_to_end(&mut content).is_ok() {
-                tree.held.insert(path.clone(), (content, entry.mode.unwrap_or(0o644)));
+    let wanted = interesting(&cargo.survey.recognised.definition);
+    for below in wanted.iter().flat_map(|pattern| folder.matching(pattern)).filter(|p| cargo.carries(p)) {
+        let path = format!("{FILES}/{below}");
+        let meta = std::fs::symlink_metadata(cargo.survey.site.join(&below)).ok();
+        let small = meta.filter(|m| m.is_file() && m.len() <= 8 << 20);
+        match small.and_then(|m| Some((folder.read(&below)?, m.permissions().mode() & 0o7777))) {
+            Some(held) => {
+                tree.held.insert(EntryPath::trusted(&path), held);
             }
-        } else if wanted {
-            tree.seen.insert(path.shown());
+            None => {
+                tree.seen.insert(path);
+            }
         }
-        ControlFlow::Continue(())
-    });
+    }
+    let file_bytes = cargo.file_bytes();
     Source {
         kind: Kind::Ours(Box::new(cargo.head.clone())),
         tree,
@@ -131,20 +113,23 @@ fn site(cargo: &Cargo, interesting: &Interesting) -> Source {
         database_bytes: cargo.database_bytes(),
         has_database: cargo.head.has_database,
         hosts: BTreeMap::new(),
-        warnings,
+        warnings: cargo.warnings.clone(),
     }
 }
 
 /// Looks through an archive, or at the site that is cloned.
 pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
-    let interesting = Interesting::new(known);
     if let Some(cargo) = &job.cargo {
-        return Ok(site(cargo, &interesting));
+        return Ok(site(cargo));
     }
+    // The site may lie in a folder of a plain archive.
+    let patterns = known.iter().flat_map(|k| interesting(&k.definition));
+    let patterns: BTreeSet<String> = patterns.flat_map(|p| [format!("**/{p}"), p]).collect();
+    let interesting = globs(patterns.iter().map(String::as_str));
     let path = &job.archive;
     let total = std::fs::metadata(path).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "proving the archive", total });
-    let (verdict, held) = prove_and_hold(path, watch, &mut |p| interesting.wants(p.as_path()))?;
+    let (verdict, held) = prove_and_hold(path, watch, &mut |p| interesting.is_match(p.as_path()))?;
     watch.event(Event::StepDone);
     match verdict {
         Verdict::Whole(proof) => {
@@ -170,7 +155,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
 fn plain(
     path: &Path,
     known: &[Known],
-    interesting: &Interesting,
+    interesting: &GlobSet,
     total: Option<u64>,
     watch: &dyn Watch,
 ) -> Result<Source, RestoreError> {
@@ -186,7 +171,7 @@ fn plain(
             if [".sql", ".sql.gz", ".sql.zst"].iter().any(|e| lower.ends_with(e)) {
                 dumps.push((entry.raw_name.clone(), entry.size));
             }
-            if entry.size <= 8 << 20 && interesting.wants(checked.as_path()) {
+            if entry.size <= 8 << 20 && interesting.is_match(checked.as_path()) {
                 let mut content = Vec::new();
                 entry.content.take(8 << 20).read_to_end(&mut content)?;
                 bytes += content.len() as u64;
@@ -194,11 +179,11 @@ fn plain(
             }
             bytes += std::io::copy(entry.content, &mut std::io::sink())?;
         }
-        if interesting.wants(checked.as_path()) {
+        if interesting.is_match(checked.as_path()) {
             tree.seen.insert(shown);
         }
         // A folder may be known only by what lies in it.
-        for above in checked.as_path().ancestors().skip(1).filter(|a| interesting.wants(a)) {
+        for above in checked.as_path().ancestors().skip(1).filter(|a| interesting.is_match(a)) {
             tree.seen.insert(above.display().to_string());
         }
         Ok(ControlFlow::Continue(()))

@@ -11,8 +11,8 @@ use crate::event::{Warning, Warnings};
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, CopyWay, sync_folder};
 use crate::survey::select::{Fate, Selection};
-use crate::system::glob;
-use globset::GlobMatcher;
+use crate::system::globs;
+use globset::GlobSet;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::hash::{BuildHasher, RandomState};
@@ -47,7 +47,7 @@ pub(super) struct Unpack<'p, 'w> {
     copied: HashSet<u64>,
     copiers: Option<Copiers>,
     /// Files that hold settings.
-    own: Vec<GlobMatcher>,
+    own: GlobSet,
     hasher: RandomState,
 }
 
@@ -73,7 +73,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             seen: HashSet::new(),
             copied: HashSet::new(),
             copiers: None,
-            own: plan.definition.config.iter().filter_map(|c| glob(&c.path).ok()).collect(),
+            own: globs(plan.definition.config.iter().map(|c| &*c.path)),
             hasher: RandomState::new(),
         }
     }
@@ -123,7 +123,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
     }
 
     fn make_folder(&mut self, folder: &Path) -> Result<(), RestoreError> {
-        if self.folder != folder {
+        if self.folder.as_os_str() != folder.as_os_str() {
             self.footprint.folder(folder)?;
             self.folder = folder.to_path_buf();
         }
@@ -132,7 +132,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Says whether a file holds settings, which a copy that is brought up to date keeps.
     fn is_own(&self, below: &Path) -> bool {
-        self.own.iter().any(|g| g.is_match(below))
+        self.own.is_match(below)
     }
 
     /// Says whether a file of the copy can stay as it is: the same size and time, or one of the copy's own settings.
@@ -198,11 +198,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     self.copied.insert(self.hasher.hash_one(&path));
                     self.bytes += self.exchange(entry, origin.as_ref(), &path)?;
                 } else if let Some(origin) = entry.origin {
-                    self.footprint.file(&path)?;
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
-                    let job = Job { from: origin.to_path_buf(), to: path, mode, time: at_time(entry.time) };
-                    self.copiers.get_or_insert_with(Copiers::start).copy(job);
-                    return Ok(());
+                    let (from, time) = (origin.to_path_buf(), at_time(entry.time));
+                    let job = Job { from, to: path, size: entry.size, mode, time };
+                    return self.copiers.get_or_insert_with(Copiers::start).copy(job, self.footprint);
                 } else {
                     self.footprint.file(&path)?;
                     let mut file =
@@ -272,16 +271,17 @@ impl<'p, 'w> Unpack<'p, 'w> {
         Ok(())
     }
 
-    /// Says which files of a copy that was brought up to date are new; of any other copy all are.
-    pub(super) fn new_files(&mut self) -> impl Fn(&Path) -> bool + use<> {
+    /// Says which files of a copy that was brought up to date are new, if any; of any other copy all are.
+    pub(super) fn new_files(&mut self) -> Option<impl Fn(&Path) -> bool + use<>> {
         let all = self.plan.job.refresh.is_none();
         let (copied, hasher) = (std::mem::take(&mut self.copied), self.hasher.clone());
-        move |path: &Path| all || copied.contains(&hasher.hash_one(path))
+        (all || !copied.is_empty())
+            .then_some(move |path: &Path| all || copied.contains(&hasher.hash_one(path)))
     }
 
     pub(super) fn finish(&mut self) -> Result<(), RestoreError> {
         if let Some(copiers) = self.copiers.take() {
-            let copied = copiers.finish()?;
+            let copied = copiers.finish(self.footprint)?;
             self.files += copied.files;
             self.bytes += copied.bytes;
             for warning in copied.unread {
@@ -333,7 +333,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 /// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.
 fn fill(entry: Entry<'_>, origin: Option<&File>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
     let count = match origin {
-        Some(origin) => CopyWay::default().copy(origin, file),
+        Some(origin) => CopyWay::default().copy(origin, file, entry.size),
         None => io::copy(entry.content, file),
     }
     .at(path)?;

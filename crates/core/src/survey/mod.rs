@@ -1,12 +1,14 @@
 //! What can be learned of a site without changing anything.
 
 pub mod address;
+pub mod folders;
 pub mod hosts;
 pub mod recognise;
 pub mod risks;
 pub mod select;
 pub mod tree;
 
+use crate::archive::format::LeftOut;
 use crate::database;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::dump::stream::DumpError;
@@ -16,10 +18,11 @@ use crate::place::{Address, DatabaseAccess, Engine};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
 use address::AddressFinding;
+use folders::{FolderSize, Walked};
 use hosts::{HostFound, Hosts};
 use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
 use risks::Risk;
-use select::{Fate, Scope, Selection};
+use select::{Scope, Selection};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 use tree::FolderTree;
@@ -77,21 +80,6 @@ pub struct SurveyJob {
     pub host_folder: Option<String>,
 }
 
-/// Size of a top folder (or of the files beside them).
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
-pub struct FolderSize {
-    /// Name; `.` for the files directly in the root.
-    pub path: String,
-    /// Files.
-    pub files: u64,
-    /// Bytes.
-    pub bytes: u64,
-    /// Bytes that the system makes anew and that are not carried.
-    pub transient_bytes: u64,
-    /// Transient files.
-    pub transient_files: u64,
-}
-
 /// Size of a table.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct TableFound {
@@ -135,6 +123,10 @@ pub struct Survey {
     pub address: AddressFinding,
     /// Top folders, heaviest first.
     pub folders: Vec<FolderSize>,
+    /// Files that usually are not carried.
+    pub left_out: Vec<LeftOut>,
+    /// Files and folders that cannot be read, under the site.
+    pub unread: Vec<PathBuf>,
     /// Tables, heaviest first.
     pub tables: Vec<TableFound>,
     /// Where they were read.
@@ -243,7 +235,8 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     let definition = &recognised.definition;
     let dump = job.dump.as_deref();
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
-    let folders = folder_sizes(&site, &Selection::of(definition, &Scope::default(), &hosts.others()));
+    let selection = Selection::of(definition, &Scope::default(), &hosts.others());
+    let Walked { folders, left_out, unread } = folders::walk(&site, definition, &selection);
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
     let wanted = address::wanted_rows(definition, prefix);
@@ -278,8 +271,21 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     let mut tables: Vec<TableFound> =
         tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
     tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
-    let risks = risks::risks(&site, definition, &config, rows.as_ref());
-    Ok(Survey { site, config, hosts, address, folders, tables, tables_from, risks, recognised })
+    let mut risks = risks::risks(&site, definition, &config, rows.as_ref());
+    risks.extend(risks::unread(&unread));
+    Ok(Survey {
+        site,
+        config,
+        hosts,
+        address,
+        folders,
+        left_out,
+        unread,
+        tables,
+        tables_from,
+        risks,
+        recognised,
+    })
 }
 
 /// Goes through a dump file, compressed or not.
@@ -315,36 +321,6 @@ fn table_found(definition: &Definition, prefix: &str, name: String, rows: u64, b
         rows_left_out: rule.is_some_and(|r| r.safe),
         name,
     }
-}
-
-fn folder_sizes(site: &Path, selection: &Selection) -> Vec<FolderSize> {
-    let mut sizes: std::collections::BTreeMap<String, FolderSize> = std::collections::BTreeMap::new();
-    for entry in walkdir::WalkDir::new(site).min_depth(1).into_iter().flatten() {
-        let path = entry.path().strip_prefix(site).unwrap_or(entry.path());
-        if entry.file_type().is_dir() {
-            continue;
-        }
-        let top = match path.components().count() {
-            1 => ".".to_string(),
-            _ => path
-                .components()
-                .next()
-                .map(|c| c.as_os_str().to_string_lossy().into_owned())
-                .unwrap_or_default(),
-        };
-        let bytes = entry.metadata().map(|m| if m.is_file() { m.len() } else { 0 }).unwrap_or_default();
-        let size =
-            sizes.entry(top.clone()).or_insert_with(|| FolderSize { path: top, ..FolderSize::default() });
-        size.files += 1;
-        size.bytes += bytes;
-        if selection.fate(path, false) != Fate::Carry {
-            size.transient_files += 1;
-            size.transient_bytes += bytes;
-        }
-    }
-    let mut sizes: Vec<FolderSize> = sizes.into_values().collect();
-    sizes.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
-    sizes
 }
 
 /// A site's database as its config names it, and what its definition says of its tables.

@@ -8,7 +8,7 @@ use crate::system::Definition;
 use crate::system::schema::Role;
 use serde::Serialize;
 use std::os::unix::fs::PermissionsExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// A risk: what, where, and what to do.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
@@ -99,6 +99,16 @@ pub fn risks(
         ));
     }
     out
+}
+
+/// Tells of files that cannot be read.
+pub fn unread(paths: &[PathBuf]) -> Option<Risk> {
+    let first = paths.first()?;
+    let more = paths.len() - 1;
+    let place =
+        if more == 0 { first.display().to_string() } else { format!("{} and {more} more", first.display()) };
+    let what = "cannot be read and would be missing from a copy";
+    Some(risk(what, place, "run this as the user to whom the site belongs, or change their permissions"))
 }
 
 /// Something that should not lie in a document root.

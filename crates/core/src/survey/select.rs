@@ -1,9 +1,11 @@
 //! Decides by the definition, and by what was asked for, which files of a site are carried.
 
-use crate::system::{Definition, glob};
-use globset::GlobMatcher;
+use crate::system::schema::TransientFolder;
+use crate::system::{Definition, globs};
+use globset::{Candidate, GlobSet};
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
 
 /// A part of a site.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -60,6 +62,11 @@ impl Scope {
         folder || [Part::Code, Part::Media, Part::Transient].iter().any(|p| self.has(p))
     }
 
+    /// Says whether the usual files are meant: what a survey tells of folders holds for them.
+    pub fn has_usual_files(&self) -> bool {
+        self.only.is_empty() && self.without.iter().all(|p| *p == Part::Database)
+    }
+
     /// Says whether a file of a part is meant.
     fn has_file(&self, path: &Path, part: &Part) -> bool {
         let within =
@@ -93,51 +100,96 @@ pub enum Fate {
 
 /// The definition's folders and files, ready to match.
 pub struct Selection {
-    transient: Vec<(GlobMatcher, Vec<String>, Vec<String>)>,
-    generated: Vec<GlobMatcher>,
-    media: Vec<(GlobMatcher, String)>,
+    transient: Vec<TransientFolder>,
+    transient_paths: GlobSet,
+    generated: GlobSet,
+    media: Vec<String>,
+    media_paths: GlobSet,
     scope: Scope,
     others: Vec<PathBuf>,
+    /// What holds for everything in the folder that was asked about last: most paths lie beside the one before.
+    last: Mutex<InFolder>,
+}
+
+/// What a folder means for the paths in it.
+#[derive(Debug, Clone, Default)]
+struct InFolder {
+    folder: PathBuf,
+    /// The nearest folder at or above it that is transient, and which.
+    transient: Option<(PathBuf, usize)>,
+    media: Option<usize>,
+    of_another: bool,
+}
+
+/// Returns the first pattern of a list that matches.
+fn first_of(paths: &GlobSet, path: &Path) -> Option<usize> {
+    if paths.is_empty() {
+        return None;
+    }
+    let candidate = Candidate::new(path);
+    // Most paths match nothing, which is told sooner than what they match.
+    if !paths.is_match_candidate(&candidate) {
+        return None;
+    }
+    paths.matches_candidate(&candidate).into_iter().min()
 }
 
 impl Selection {
     /// Compiles a definition for what was asked for, without the folders of other hosts. Patterns were checked when the definition was
     /// loaded; a wrong one matches nothing.
     pub fn of(definition: &Definition, scope: &Scope, others: &[PathBuf]) -> Self {
-        let transient = definition
-            .transient
-            .iter()
-            .filter_map(|t| Some((glob(&t.path).ok()?, t.keep.clone(), t.folders.clone())));
-        let generated = definition.generated.iter().filter_map(|g| glob(&g.path).ok());
-        let media = definition.media.iter().filter_map(|m| Some((glob(&m.path).ok()?, m.path.clone())));
-        Selection {
-            transient: transient.collect(),
-            generated: generated.collect(),
-            media: media.collect(),
+        let mut selection = Selection {
+            transient: definition.transient.clone(),
+            transient_paths: globs(definition.transient.iter().map(|t| &*t.path)),
+            generated: globs(definition.generated.iter().map(|g| &*g.path)),
+            media: definition.media.iter().map(|m| m.path.clone()).collect(),
+            media_paths: globs(definition.media.iter().map(|m| &*m.path)),
             scope: scope.clone(),
             others: others.to_vec(),
+            last: Mutex::default(),
+        };
+        let root = selection.in_folder(Path::new(""));
+        selection.last = Mutex::new(root);
+        selection
+    }
+
+    fn in_folder(&self, folder: &Path) -> InFolder {
+        let mut named = folder.ancestors().filter(|a| !a.as_os_str().is_empty());
+        InFolder {
+            transient: named.find_map(|a| Some((a.to_path_buf(), first_of(&self.transient_paths, a)?))),
+            media: folder.ancestors().find_map(|a| first_of(&self.media_paths, a)),
+            of_another: self.others.iter().any(|o| folder.starts_with(o)),
+            folder: folder.to_path_buf(),
         }
     }
 
     /// Returns the fate of a path under the site.
     pub fn fate(&self, path: &Path, is_folder: bool) -> Fate {
-        if self.others.iter().any(|o| path.starts_with(o)) {
+        let folder = path.parent().unwrap_or(Path::new(""));
+        let mut around = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        if around.folder.as_os_str() != folder.as_os_str() {
+            *around = self.in_folder(folder);
+        }
+        if around.of_another || self.others.iter().any(|o| o == path) {
             return Fate::OtherHost;
         }
         if !self.scope.has(&Part::Transient) {
-            if let Some(i) = self.generated.iter().position(|g| g.is_match(path)) {
+            if let Some(i) = first_of(&self.generated, path) {
                 return Fate::Generated(i);
             }
-            if let Some(i) = self.transient_folder(path, is_folder) {
-                return Fate::Transient(i);
+            if let Some((folder, i)) = &around.transient {
+                let below = path.strip_prefix(folder).unwrap_or(path);
+                if !kept(below, is_folder, &self.transient[*i].keep, &self.transient[*i].folders) {
+                    return Fate::Transient(*i);
+                }
             }
         }
-        let media = path.ancestors().find_map(|a| self.media.iter().position(|(m, _)| m.is_match(a)));
+        let media = first_of(&self.media_paths, path).or(around.media);
         let part = if media.is_some() { Part::Media } else { Part::Code };
         let meant = match is_folder {
             // A folder may hold media further down.
             true => {
-                let above = self.media.iter().any(|(_, m)| Path::new(m).starts_with(path));
+                let above = self.media.iter().any(|m| Path::new(m).starts_with(path));
                 self.scope.has_folder(path, &part) || (above && self.scope.has(&Part::Media))
             }
             false => self.scope.has_file(path, &part),
@@ -149,22 +201,10 @@ impl Selection {
         }
     }
 
-    fn transient_folder(&self, path: &Path, is_folder: bool) -> Option<usize> {
-        for folder in path.ancestors().skip(1).filter(|a| !a.as_os_str().is_empty()) {
-            for (i, (pattern, keep, folders)) in self.transient.iter().enumerate() {
-                if pattern.is_match(folder) {
-                    let below = path.strip_prefix(folder).unwrap_or(path);
-                    return (!kept(below, is_folder, keep, folders)).then_some(i);
-                }
-            }
-        }
-        None
-    }
-
     /// Returns the folders that must exist in a carried site although their content was left out.
     pub fn skeleton(&self, folder: &Path) -> Vec<PathBuf> {
-        let matching = self.transient.iter().filter(|(pattern, _, _)| pattern.is_match(folder));
-        matching.flat_map(|(_, _, folders)| folders.iter().map(|f| folder.join(f))).collect()
+        let matching = self.transient_paths.matches(folder).into_iter();
+        matching.flat_map(|i| self.transient[i].folders.iter().map(|f| folder.join(f))).collect()
     }
 }
 

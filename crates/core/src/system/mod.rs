@@ -115,6 +115,19 @@ pub fn glob(pattern: &str) -> Result<globset::GlobMatcher, globset::Error> {
     Ok(globset::GlobBuilder::new(pattern).literal_separator(true).build()?.compile_matcher())
 }
 
+/// Compiles several path patterns, to be asked at once; those that cannot be read match nothing. Their order is kept.
+pub fn globs<'p>(patterns: impl IntoIterator<Item = &'p str>) -> globset::GlobSet {
+    let mut all = globset::GlobSetBuilder::new();
+    for pattern in patterns {
+        // A path holds no NUL, so this stands for the pattern that cannot be read.
+        let glob = glob(pattern).map(|g| g.glob().clone()).or_else(|_| globset::Glob::new("\0"));
+        if let Ok(glob) = glob {
+            all.add(glob);
+        }
+    }
+    all.build().unwrap_or_default()
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
