@@ -1,6 +1,7 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
 pub mod load;
+mod ranges;
 pub mod read;
 
 use super::create::{CreateJob, Created};

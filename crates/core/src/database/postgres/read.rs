@@ -4,6 +4,7 @@
 //! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
 //! names everything in full.
 
+use super::ranges::{self, READING, Readers};
 use super::{connect, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Snapshot, TableFacts};
@@ -37,6 +38,9 @@ struct Known {
 /// A PostgreSQL database at one moment.
 pub struct PostgresSnapshot {
     client: Client,
+    access: DatabaseAccess,
+    /// Further connections to the same snapshot, once a table was met for which they pay.
+    readers: Option<Readers>,
     tables: BTreeMap<String, Known>,
 }
 
@@ -44,13 +48,25 @@ impl PostgresSnapshot {
     /// Connects and opens the snapshot.
     pub fn open(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
         let mut client = connect(access)?;
-        run(
-            &mut client,
-            "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SELECT pg_catalog.set_config('search_path', 'pg_catalog', true); \
-             SET LOCAL DateStyle = 'ISO'; SET LOCAL IntervalStyle = 'postgres'; SET LOCAL TimeZone = 'UTC'; SET LOCAL extra_float_digits = 1; \
-             SET LOCAL bytea_output = 'hex'; SET LOCAL statement_timeout = 0; SET LOCAL client_encoding = 'UTF8'",
-        )?;
-        Ok(PostgresSnapshot { client, tables: BTreeMap::new() })
+        run(&mut client, &format!("BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; {READING}"))?;
+        Ok(PostgresSnapshot { client, access: access.clone(), readers: None, tables: BTreeMap::new() })
+    }
+
+    /// Returns the size of a table, in pages, if it is one whose rows several connections can read faster than one.
+    fn pages_worth(&mut self, oid: u32) -> Result<Option<u64>, DatabaseError> {
+        let sql = "SELECT current_setting('server_version_num')::int, pg_relation_size(c.oid) / current_setting('block_size')::int8 \
+                   FROM pg_class c LEFT JOIN pg_am a ON a.oid = c.relam WHERE c.oid = $1 AND a.amname = 'heap'";
+        let found = rows(&mut self.client, sql, &[&oid])?;
+        let Some(row) = found.first() else { return Ok(None) };
+        let pages = u64::try_from(row.get::<_, i64>(1)).unwrap_or_default();
+        if row.get::<_, i32>(0) < ranges::SINCE || pages < ranges::WORTH {
+            return Ok(None);
+        }
+        if self.readers.is_none() {
+            let snapshot = self.texts("SELECT pg_export_snapshot()")?;
+            self.readers = snapshot.first().map(|s| Readers::beside(&self.access, s));
+        }
+        Ok(self.readers.as_ref().is_some_and(Readers::pay).then_some(pages))
     }
 
     fn texts(&mut self, sql: &str) -> Result<Vec<String>, DatabaseError> {
@@ -242,32 +258,32 @@ impl Snapshot for PostgresSnapshot {
         let sql = "SELECT quote_ident(attname) FROM pg_attribute WHERE attrelid = $1 AND attnum > 0 AND NOT attisdropped AND attgenerated = '' ORDER BY attnum";
         let columns: Vec<String> =
             rows(&mut self.client, sql, &[&oid])?.into_iter().map(|r| r.get(0)).collect();
-        let list = format!("{full} ({})", columns.join(", "));
-        let head = format!("COPY {list} FROM stdin;\n");
-        let sql = format!("COPY {list} TO STDOUT");
-        let mut reader = self.client.copy_out(sql.as_str()).map_err(|e| refused(e, 0, sql.as_bytes()))?;
-        out.write_all(head.as_bytes())?;
-        let (mut count, mut in_block) = (0, 0);
-        // The library hands on one message after the other, and a message is one row.
-        loop {
-            let text = reader.fill_buf().map_err(|e| DatabaseError::Lost(Box::new(e)))?;
-            if text.is_empty() {
-                break;
-            }
-            out.write_all(text)?;
-            let (len, lines) = (text.len(), memchr::memchr_iter(b'\n', text).count() as u64);
-            let ends = text.ends_with(b"\n");
-            (count, in_block) = (count + lines, in_block + len as u64);
-            reader.consume(len);
-            if ends && in_block > BLOCK && out.splits() {
-                out.write_all(b"\\.\n\n")?;
-                out.boundary()?;
-                out.write_all(head.as_bytes())?;
-                in_block = 0;
+        let list = columns.join(", ");
+        let mut copied =
+            Copied { out, head: format!("COPY {full} ({list}) FROM stdin;\n"), count: 0, in_block: 0 };
+        copied.out.write_all(copied.head.as_bytes())?;
+        if let Some(pages) = self.pages_worth(oid)?
+            && let Some(readers) = &mut self.readers
+        {
+            readers.read(&format!("SELECT {list} FROM ONLY {full}"), pages, &mut |text| {
+                Ok(copied.take(text)?)
+            })?;
+        } else {
+            let sql = format!("COPY {full} ({list}) TO STDOUT");
+            let mut reader = self.client.copy_out(sql.as_str()).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+            // The library hands on one message after the other, and a message is one row.
+            loop {
+                let text = reader.fill_buf().map_err(|e| DatabaseError::Lost(Box::new(e)))?;
+                if text.is_empty() {
+                    break;
+                }
+                copied.take(text)?;
+                let len = text.len();
+                reader.consume(len);
             }
         }
-        out.write_all(b"\\.\n\n")?;
-        Ok(count)
+        copied.out.write_all(b"\\.\n\n")?;
+        Ok(copied.count)
     }
 
     fn after(
@@ -361,6 +377,30 @@ impl Snapshot for PostgresSnapshot {
             ));
         }
         Ok(count)
+    }
+}
+
+/// Writes the rows of a table as they come, whole rows at a time.
+struct Copied<'o> {
+    out: &'o mut dyn DumpOut,
+    head: String,
+    count: u64,
+    /// Bytes since the statement began.
+    in_block: u64,
+}
+
+impl Copied<'_> {
+    fn take(&mut self, text: &[u8]) -> std::io::Result<()> {
+        if self.in_block > 0 && self.in_block + text.len() as u64 > BLOCK && self.out.splits() {
+            self.out.write_all(b"\\.\n\n")?;
+            self.out.boundary()?;
+            self.out.write_all(self.head.as_bytes())?;
+            self.in_block = 0;
+        }
+        self.out.write_all(text)?;
+        self.count += memchr::memchr_iter(b'\n', text).count() as u64;
+        self.in_block += text.len() as u64;
+        Ok(())
     }
 }
 
