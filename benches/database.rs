@@ -70,7 +70,7 @@ impl Drop for Server {
 }
 
 /// Prints medians; the ratio is to the first line of the group.
-fn show(commands: &[(&str, String, String)], runs: usize, bytes: u64) {
+pub fn show(commands: &[(&str, String, String)], runs: usize, bytes: u64) {
     let timed: Vec<(String, String)> =
         commands.iter().map(|(_, before, c)| (before.clone(), c.clone())).collect();
     let measured: Vec<Vec<Measured>> = run_prepared(&timed, runs);

@@ -115,14 +115,6 @@ impl CopyWay {
     }
 }
 
-/// Makes a pipe that holds as much as the system grants, so that both ends run for a while without waiting for each other.
-pub fn wide_pipe() -> std::io::Result<(std::io::PipeReader, std::io::PipeWriter)> {
-    let (reader, writer) = std::io::pipe()?;
-    // A smaller one does as well, only slower.
-    let _ = rustix::pipe::fcntl_setpipe_size(&writer, 1 << 20);
-    Ok((reader, writer))
-}
-
 /// Makes a rename in a folder durable, where the file system can.
 pub fn sync_folder(folder: &Path) {
     if let Ok(handle) = fs::File::open(folder) {

@@ -15,6 +15,7 @@ pub mod fsx;
 pub mod logbook;
 pub mod pack;
 pub mod password;
+mod pipe;
 pub mod place;
 pub mod restore;
 pub mod secret;

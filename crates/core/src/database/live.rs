@@ -11,9 +11,9 @@ use crate::archive::read::EntryKind;
 use crate::cargo::{Take, entry, file_name};
 use crate::dump::rules::Keep;
 use crate::event::Warnings;
-use crate::fsx::wide_pipe;
+use crate::pipe::{PipeReader, pipe};
 use crate::place::DatabaseAccess;
-use std::io::{self, BufWriter, PipeReader, Read, Write};
+use std::io::{self, Read, Write};
 use std::ops::ControlFlow;
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Mutex, PoisonError};
@@ -123,16 +123,12 @@ impl Live {
         rows: bool,
         take: &mut dyn FnMut(&mut dyn Read) -> ControlFlow<()>,
     ) -> ControlFlow<()> {
-        let (pipe, writer) = match wide_pipe() {
-            Ok(ends) => ends,
-            Err(e) => return take(&mut Broken(Some(e))),
-        };
+        let (pipe, mut writer) = pipe();
         std::thread::scope(|scope| {
             let (tell, told) = channel();
             scope.spawn(move || {
-                let mut out = BufWriter::with_capacity(1 << 18, writer);
-                let done = self.table(&facts.name, rows, &mut out).map(drop);
-                drop(out);
+                let done = self.table(&facts.name, rows, &mut writer).map(drop);
+                drop(writer);
                 // Nobody listens any more when the reader has stopped.
                 let _ = tell.send(done);
             });
@@ -162,14 +158,5 @@ impl Read for Reader {
             }
         }
         Ok(n)
-    }
-}
-
-/// A part that cannot be read at all.
-struct Broken(Option<io::Error>);
-
-impl Read for Broken {
-    fn read(&mut self, _: &mut [u8]) -> io::Result<usize> {
-        self.0.take().map_or(Ok(0), Err)
     }
 }

@@ -13,8 +13,9 @@ use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Warning, Watch};
 use crate::footprint::Footprint;
-use crate::fsx::{AtPath, PathError, wide_pipe};
+use crate::fsx::{AtPath, PathError};
 use crate::logbook;
+use crate::pipe::pipe;
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
@@ -132,7 +133,7 @@ impl DatabaseSink {
             }
             DatabaseSink::Server(slot) => {
                 let Some(mut loader) = slot.take() else { return Ok(()) };
-                let (from, into) = wide_pipe().map_err(|e| RestoreError::Database(DatabaseError::Io(e)))?;
+                let (from, into) = pipe();
                 // Rewriting and loading overlap: the server parses while the next rows are read.
                 let (loader, loaded, rewritten) = std::thread::scope(|scope| {
                     let loading = scope.spawn(move || {
@@ -142,14 +143,13 @@ impl DatabaseSink {
                         drop(from);
                         (loader, loaded)
                     });
-                    let rewritten = rewrite(name, reader, rules, BufWriter::with_capacity(1 << 16, into))
-                        .and_then(|(mut out, done)| {
-                            out.flush().map_err(|e| RestoreError::Dump {
-                                name: name.into(),
-                                source: DumpError::Write(e),
-                            })?;
-                            Ok(done)
-                        });
+                    let rewritten = rewrite(name, reader, rules, into).and_then(|(mut out, done)| {
+                        out.flush().map_err(|e| RestoreError::Dump {
+                            name: name.into(),
+                            source: DumpError::Write(e),
+                        })?;
+                        Ok(done)
+                    });
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
                         Err(_) => (

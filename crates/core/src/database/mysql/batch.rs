@@ -43,7 +43,7 @@ pub struct Batch {
     /// Charset of the text, where it is not sent as bytes.
     pub charset: Arc<str>,
     /// The insert.
-    pub statement: Vec<u8>,
+    pub statement: String,
     /// Where it stands in the dump.
     pub line: u64,
 }
@@ -214,7 +214,7 @@ impl Worker {
             }
             Work::Batch(Batch { way, charset, statement, line }) => {
                 // Letters of four bytes would cut a column of three off; converted, only the letter is lost, and the server says so.
-                let long = || way.short_letters && statement.iter().any(|b| *b >= 0xF0);
+                let long = || way.short_letters && statement.bytes().any(|b| b >= 0xF0);
                 self.speak(if way.bytes && !long() { "binary" } else { &charset })?;
                 self.send(&way.table, &statement, line)
             }
@@ -229,17 +229,13 @@ impl Worker {
         Ok(())
     }
 
-    fn send(&mut self, table: &str, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let Ok(text) = simdutf8::basic::from_utf8(statement) else {
-            let what = "the rows hold text that is not UTF-8; export the dump again as UTF-8".into();
-            return Err(DatabaseError::Forbidden { line, what });
-        };
+    fn send(&mut self, table: &str, statement: &str, line: u64) -> Result<(), DatabaseError> {
         let mut tries = 1;
         loop {
-            match self.conn.query_drop(text) {
+            match self.conn.query_drop(statement) {
                 Ok(()) => break,
                 Err(Error::MySqlError(e)) if matches!(e.code, 1205 | 1213) && tries < TRIES => tries += 1,
-                Err(e) => return Err(refused(e, line, statement)),
+                Err(e) => return Err(refused(e, line, statement.as_bytes())),
             }
         }
         let warnings = u64::from(self.conn.warnings());

@@ -209,12 +209,12 @@ impl Loading for MysqlLoader {
             charset: "utf8mb4".into(),
             skip: false,
             table: String::new(),
-            head: Vec::new(),
+            head: String::new(),
             mode: "NO_AUTO_VALUE_ON_ZERO".into(),
             body_mode: None,
             way: Arc::default(),
             ways: BTreeMap::new(),
-            batch: Vec::new(),
+            batch: String::new(),
             last_batch: 0,
             batch_line: 0,
         };
@@ -252,14 +252,14 @@ struct LoadSink<'l> {
     skip: bool,
     /// Table of the rows at hand.
     table: String,
-    head: Vec<u8>,
+    head: String,
     /// The mode under which everything but bodies is loaded, and the one that the dump names for the body at hand.
     mode: String,
     body_mode: Option<String>,
     way: Arc<Way>,
     ways: BTreeMap<String, Arc<Way>>,
     /// The insert at hand, head included.
-    batch: Vec<u8>,
+    batch: String,
     last_batch: usize,
     batch_line: u64,
 }
@@ -545,7 +545,14 @@ impl LoadSink<'_> {
         }
     }
 
-    fn row(&mut self, bytes: &[u8], values: &[Value], utf8: bool, at: At<'_>) -> Result<(), DatabaseError> {
+    /// Adds a row to the batch; `text` is the same row, if the rows around it are known to be UTF-8.
+    fn row(
+        &mut self,
+        bytes: &[u8],
+        text: Option<&str>,
+        values: &[Value],
+        at: At<'_>,
+    ) -> Result<(), DatabaseError> {
         let At { line, quoting, .. } = at;
         for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
             self.one_statement(&bytes[value.span.clone()], line, quoting)?;
@@ -569,15 +576,15 @@ impl LoadSink<'_> {
         if self.batch.is_empty() {
             self.batch_line = line;
             self.batch.reserve(limit.min(self.last_batch) + bytes.len());
-            self.batch.extend_from_slice(&self.head);
+            self.batch.push_str(&self.head);
         } else {
-            self.batch.push(b',');
+            self.batch.push(',');
         }
-        if utf8 || simdutf8::basic::from_utf8(bytes).is_ok() {
-            self.batch.extend_from_slice(bytes);
+        if let Some(text) = text.or_else(|| simdutf8::basic::from_utf8(bytes).ok()) {
+            self.batch.push_str(text);
         } else {
             let row = utf8_row(bytes, values, quoting, &self.charset);
-            self.batch.extend_from_slice(&row);
+            self.batch.push_str(text_of(&row, line)?);
         }
         Ok(())
     }
@@ -600,10 +607,10 @@ impl LoadSink<'_> {
                 if self.skip {
                     return Ok(());
                 }
-                if self.head != head {
+                if self.head.as_bytes() != head {
                     self.one_statement(head, line, quoting)?;
                     self.flush()?;
-                    self.head = head.to_vec();
+                    self.head = text_of(head, line)?.to_string();
                 }
                 if self.table != table || self.loader.current.is_none() {
                     self.loader.enter(Some(table))?;
@@ -615,10 +622,11 @@ impl LoadSink<'_> {
             Piece::Rows(rows) => {
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
                 let mut values = Vec::new();
-                let utf8 = simdutf8::basic::from_utf8(rows.bytes).is_ok();
-                for row in rows.each() {
+                let text = simdutf8::basic::from_utf8(rows.bytes).ok();
+                for span in (0..rows.count()).map(|index| rows.span(index)) {
+                    let row = &rows.bytes[span.clone()];
                     row::cut(row, quoting, &mut values);
-                    self.row(row, &values, utf8, at)?;
+                    self.row(row, text.and_then(|t| t.get(span)), &values, at)?;
                 }
                 Ok(())
             }
@@ -641,8 +649,8 @@ impl LoadSink<'_> {
                     return Err(DatabaseError::Forbidden { line, what });
                 }
                 // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.
-                self.batch.push(b' ');
-                self.batch.extend_from_slice(tail);
+                self.batch.push(' ');
+                self.batch.push_str(text_of(tail, line)?);
                 self.flush()
             }
         }

@@ -14,7 +14,7 @@ use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Row, Value};
 use std::collections::BTreeMap;
-use std::io::{BufWriter, Write};
+use std::io::Write;
 
 /// Size at which an insert is closed and the next one begun, in bytes.
 const INSERT_SIZE: usize = 256 << 10;
@@ -295,10 +295,10 @@ fn write_others(
 
 /// Reads the whole database once to learn which hosts its content names.
 pub(super) fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
-    let (reader, writer) = crate::fsx::wide_pipe()?;
+    let (reader, writer) = crate::pipe::pipe();
     let inspecting = std::thread::spawn(move || inspect::inspect(reader, &[], true));
     let written = (|| {
-        let mut out = Whole(BufWriter::with_capacity(1 << 16, writer));
+        let mut out = Whole(writer);
         let mut snapshot = MysqlSnapshot::open(access)?;
         out.write_all(SESSION.as_bytes())?;
         for table in snapshot.tables()? {

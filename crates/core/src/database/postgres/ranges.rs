@@ -12,7 +12,7 @@ use std::io::BufRead;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 /// Pages that a connection reads at once.
-const PAGES: u64 = 1024;
+const PAGES: u64 = 512;
 
 /// Size of the pieces in which text is handed on, in bytes, and how many wait for each connection.
 const PIECE: usize = 256 << 10;
