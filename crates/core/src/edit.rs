@@ -45,6 +45,12 @@ impl From<String> for Text {
     }
 }
 
+impl From<SmallVec<[u8; 64]>> for Text {
+    fn from(text: SmallVec<[u8; 64]>) -> Self {
+        text.as_slice().into()
+    }
+}
+
 impl From<Cow<'_, [u8]>> for Text {
     fn from(text: Cow<'_, [u8]>) -> Self {
         (&*text).into()

@@ -17,7 +17,7 @@ use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
 use crate::text::needles::{Finding, LeftReason};
-use crate::text::raw;
+use crate::text::raw::Short;
 use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
@@ -35,8 +35,9 @@ pub struct Worker<'a> {
     values: Vec<Value>,
     hits: Vec<CoreHit>,
     edits: Vec<Edit>,
-    /// Memory for the next value's bytes.
+    /// Memory for the next value's bytes, and for its changes the short way.
     spare: Decoded,
+    short: Short,
 }
 
 /// The rewritten chunk, as far as it differs.
@@ -121,6 +122,7 @@ impl<'a> Worker<'a> {
             hits: Vec::new(),
             edits: Vec::new(),
             spare: Decoded::default(),
+            short: Short::default(),
         }
     }
 
@@ -318,7 +320,7 @@ impl<'a> Worker<'a> {
             let hot = next > first || (repair && value.kind == ValueKind::Text);
             if hot
                 && !self.edits[..declared].iter().any(|e| e.span == value.span)
-                && !self.plain_value(i, row, value, &hits[first..next], start, quoting)
+                && !self.short_value(i, row, value, &hits[first..next], start, quoting)
             {
                 self.value(i, row, value, quoting);
             }
@@ -434,8 +436,8 @@ impl<'a> Worker<'a> {
         }
     }
 
-    /// Rewrites a value that is certainly plain text by the short way. Returns false if it may be something else.
-    fn plain_value(
+    /// Rewrites a value by the short way. Returns false if it is not certain to be the right one.
+    fn short_value(
         &mut self,
         column: usize,
         row: &[u8],
@@ -445,10 +447,11 @@ impl<'a> Worker<'a> {
         quoting: Quoting,
     ) -> bool {
         let tally = &mut self.current.columns[column];
-        let plain = value.kind == ValueKind::Text
+        let fit = value.kind == ValueKind::Text
             && matches!(quoting.dialect, Dialect::Mysql | Dialect::SqlServer)
+            && row[value.literal.start] == b'\''
             && tally.samples.len() >= self.rules.samples;
-        if !plain || hits.is_empty() {
+        if !fit || hits.is_empty() {
             return false;
         }
         let inside = value.literal.start + 1..value.literal.end - 1;
@@ -457,12 +460,14 @@ impl<'a> Worker<'a> {
         }
         let hits: SmallVec<[CoreHit; 8]> =
             hits.iter().map(|h| CoreHit { at: h.at - start - inside.start, ..*h }).collect();
-        let edits = raw::edits(self.rules.needles, &row[inside.clone()], &hits, quoting.backslash);
-        let Some(edits) = edits else { return false };
-        if !edits.is_empty() {
-            tally.value_changed("text", edits.len());
+        if !self.short.take(self.rules.needles, &row[inside.clone()], &hits, quoting.backslash) {
+            return false;
         }
-        self.edits.extend(edits.into_iter().map(|e| e.shifted(inside.start)));
+        tally.changed += u64::from(!self.short.edits.is_empty());
+        for (nesting, count) in self.short.places() {
+            tally.places_changed(&nesting, count);
+        }
+        self.edits.extend(self.short.edits.drain(..).map(|e| e.shifted(inside.start)));
         true
     }
 

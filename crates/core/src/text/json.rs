@@ -25,11 +25,20 @@ pub fn strings(text: &[u8]) -> Option<Strings> {
 /// # Errors
 /// Where it is not JSON: how far the reader came.
 pub fn document_at(text: &[u8], start: usize) -> Result<(Strings, usize), usize> {
-    let mut reader = Reader { text, at: start, strings: Strings::new() };
+    let mut reader = Reader { text, at: start, strings: Strings::new(), raw: false };
     match reader.document() {
         Some(()) => Ok((reader.strings, reader.at)),
         None => Err(reader.at),
     }
+}
+
+/// Reads a whole document as it stands in a string of MySQL's between single quotes, its escapes not undone, and returns the insides of
+/// its strings.
+pub(super) fn raw_strings(text: &[u8]) -> Option<Strings> {
+    let mut reader = Reader { text, at: 0, strings: Strings::new(), raw: true };
+    reader.document()?;
+    reader.space();
+    (reader.at == text.len()).then_some(reader.strings)
 }
 
 /// Decodes the inside of a string that starts at `start` in the document.
@@ -106,13 +115,30 @@ struct Reader<'t> {
     text: &'t [u8],
     at: usize,
     strings: Strings,
+    /// Whether the escapes of the string around the document are still in it.
+    raw: bool,
 }
 
 impl Reader<'_> {
     fn space(&mut self) {
-        while matches!(self.text.get(self.at), Some(b' ' | b'\t' | b'\n' | b'\r')) {
+        loop {
+            match self.text.get(self.at) {
+                Some(b' ' | b'\t' | b'\n' | b'\r') => self.at += 1,
+                Some(b'\\') if self.raw => match self.text.get(self.at + 1) {
+                    Some(b'n' | b'r' | b't') => self.at += 2,
+                    _ => return,
+                },
+                _ => return,
+            }
+        }
+    }
+
+    /// Returns the sign that comes next, its escape passed over.
+    fn sign(&mut self) -> Option<u8> {
+        if self.raw && self.text.get(self.at..self.at + 2) == Some(b"\\\"") {
             self.at += 1;
         }
+        self.text.get(self.at).copied()
     }
 
     fn document(&mut self) -> Option<()> {
@@ -120,7 +146,7 @@ impl Reader<'_> {
         loop {
             // One value, or the end of an empty container.
             self.space();
-            match *self.text.get(self.at)? {
+            match self.sign()? {
                 b'{' => {
                     self.at += 1;
                     self.space();
@@ -171,30 +197,49 @@ impl Reader<'_> {
     }
 
     fn string(&mut self) -> Option<()> {
-        if *self.text.get(self.at)? != b'"' {
+        if self.sign()? != b'"' {
             return None;
         }
         let start = self.at + 1;
         let mut at = start;
-        loop {
+        let end = loop {
             at += memchr::memchr2(b'"', b'\\', &self.text[at..])?;
             if self.text[at] == b'"' {
-                break;
+                break at + 1;
             }
-            match self.text.get(at + 1)? {
-                b'u' => {
-                    hex4(self.text, at + 2)?;
-                    at += 6;
+            let mut escaped = at + 1;
+            if self.raw {
+                match self.text.get(at + 1)? {
+                    b'"' => break at + 2,
+                    b'\'' => {
+                        at += 2;
+                        continue;
+                    }
+                    // A backslash of the document's own, and what it escapes, which may be spelled with one as well.
+                    b'\\' => escaped = at + 2,
+                    _ => return None,
                 }
-                b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => at += 2,
+                if self.text.get(escaped) == Some(&b'\\') {
+                    escaped += 1;
+                    if !matches!(self.text.get(escaped)?, b'"' | b'\\') {
+                        return None;
+                    }
+                }
+            }
+            match self.text.get(escaped)? {
+                b'u' => {
+                    hex4(self.text, escaped + 1)?;
+                    at = escaped + 5;
+                }
+                b'"' | b'\\' | b'/' | b'b' | b'f' | b'n' | b'r' | b't' => at = escaped + 1,
                 _ => return None,
             }
-        }
+        };
         if self.text[start..at].iter().any(|b| *b < 0x20) {
             return None;
         }
         self.strings.push(start..at);
-        self.at = at + 1;
+        self.at = end;
         Some(())
     }
 

@@ -270,21 +270,36 @@ impl Needles {
         self.findings_at(text, &self.scan.hits(text), &Covered::default())
     }
 
-    /// Returns the changes of a text of one level whose hits are known, if every hit is one.
-    pub(super) fn all_changes(&self, text: &[u8], hits: &Hits) -> Option<Vec<Edit>> {
-        let mut changes = Vec::with_capacity(hits.len());
-        let mut end = 0;
+    /// Adds the changes of a text of one level whose hits are known, if nothing in it is left or in doubt. Hits count from `start` bytes
+    /// before the text; the changes count from the text's beginning.
+    pub(super) fn all_changes(
+        &self,
+        text: &[u8],
+        start: usize,
+        hits: &[CoreHit],
+        changes: &mut Vec<Edit>,
+    ) -> Option<()> {
+        let mut last = 0..0;
         for hit in hits {
-            match self.look(text, *hit)? {
-                Finding::Change(edit) if edit.span.start >= end && !hit.base64 => {
-                    end = edit.span.end;
+            if hit.base64 {
+                return None;
+            }
+            match self.look(text, CoreHit { at: hit.at - start, ..*hit }) {
+                None => {}
+                Some(Finding::Change(edit)) if edit.span.start >= last.end => {
+                    last = edit.span.clone();
                     changes.push(edit);
                 }
+                // Within a longer one that was found already.
+                Some(Finding::Change(edit)) if edit.span.start >= last.start && edit.span.end <= last.end => {
+                }
+                Some(Finding::Left { at, .. })
+                    if at >= last.start && at + self.scan.cores()[hit.core].bytes.len() <= last.end => {}
                 // Two needles at one place, or something that is to be left: for the long way.
-                _ => return None,
+                Some(_) => return None,
             }
         }
-        Some(changes)
+        Some(())
     }
 
     /// The same for known hits, but for those inside of stretches that somebody else deals with.

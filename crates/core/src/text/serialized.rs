@@ -56,15 +56,23 @@ pub fn leaves(value: &[u8]) -> Option<(Leaves, usize)> {
 
 /// Reads the value that begins at `start`.
 pub fn leaves_at(text: &[u8], start: usize) -> Option<(Leaves, usize)> {
-    let mut reader = Reader { text, at: start, leaves: Leaves::new() };
+    let mut reader = Reader { at: start, ..Reader::of(text) };
     reader.value()?;
     Some((reader.leaves, reader.at))
+}
+
+/// Reads a whole value as it stands in a string of MySQL's between single quotes, its escapes not undone: a double quote may have a
+/// backslash before it, and lengths count what is meant. Types that spell their content in a way of their own are not read.
+pub(super) fn raw_leaves(text: &[u8]) -> Option<Leaves> {
+    let mut reader = Reader { raw: true, ..Reader::of(text) };
+    reader.value()?;
+    (reader.at == text.len()).then_some(reader.leaves)
 }
 
 /// Reads the payload of the standard library's custom-serialized objects: `x:i:0;VALUE;m:VALUE` (array objects) or
 /// `i:0;:VALUE:VALUE` (lists). Returns the strings in it.
 pub fn payload_leaves(payload: &[u8]) -> Option<Leaves> {
-    let mut reader = Reader { text: payload, at: 0, leaves: Leaves::new() };
+    let mut reader = Reader::of(payload);
     while reader.at < payload.len() {
         if reader.eat(b"x:").is_some()
             || reader.eat(b"m:").is_some()
@@ -80,11 +88,11 @@ pub fn payload_leaves(payload: &[u8]) -> Option<Leaves> {
 
 /// Returns where the item of nested arrays lies that is reached by keys, from the outside in.
 pub fn item(value: &[u8], keys: &[String]) -> Option<Range<usize>> {
-    let mut reader = Reader { text: value, at: 0, leaves: Leaves::new() };
+    let mut reader = Reader::of(value);
     reader.value()?;
     let mut found = 0..reader.at;
     for key in keys {
-        let mut reader = Reader { text: value, at: found.start, leaves: Leaves::new() };
+        let mut reader = Reader { at: found.start, ..Reader::of(value) };
         reader.eat(b"a:")?;
         let (_, count) = reader.digits()?;
         reader.eat(b":{")?;
@@ -105,6 +113,8 @@ struct Reader<'t> {
     text: &'t [u8],
     at: usize,
     leaves: Leaves,
+    /// Whether the escapes of the string around the text are still in it.
+    raw: bool,
 }
 
 /// What the innermost open container still expects.
@@ -114,17 +124,45 @@ struct Open {
     left: u64,
 }
 
-impl Reader<'_> {
+impl<'t> Reader<'t> {
+    fn of(text: &'t [u8]) -> Self {
+        Reader { text, at: 0, leaves: Leaves::new(), raw: false }
+    }
+
     fn eat(&mut self, what: &[u8]) -> Option<()> {
         self.text[self.at..].starts_with(what).then(|| self.at += what.len())
     }
 
+    fn quote(&mut self) -> Option<()> {
+        if self.raw && self.text.get(self.at) == Some(&b'\\') {
+            self.at += 1;
+        }
+        self.eat(b"\"")
+    }
+
+    /// Returns how many bytes spell `len` bytes of content.
+    fn spelled_len(&self, len: u64) -> Option<usize> {
+        let mut left = usize::try_from(len).ok()?;
+        let mut at = self.at;
+        loop {
+            let rest = self.text.get(at..at.checked_add(left)?)?;
+            let escape = if self.raw { memchr::memchr2(b'\\', b'\'', rest) } else { None };
+            let Some(escape) = escape else { return Some(at + left - self.at) };
+            // These two keep their backslash.
+            let meant = if matches!(self.text.get(at + escape + 1)?, b'%' | b'_') { 2 } else { 1 };
+            left = left.checked_sub(escape + meant)?;
+            at += escape + 2;
+        }
+    }
+
     fn digits(&mut self) -> Option<(Range<usize>, u64)> {
         let start = self.at;
-        let n = self.text[start..].iter().take_while(|b| b.is_ascii_digit()).count();
-        self.at += n;
-        let text = std::str::from_utf8(&self.text[start..self.at]).ok()?;
-        Some((start..self.at, text.parse().ok()?))
+        let mut number = 0u64;
+        while let Some(digit) = self.text.get(self.at).filter(|b| b.is_ascii_digit()) {
+            number = number.checked_mul(10)?.checked_add(u64::from(digit - b'0'))?;
+            self.at += 1;
+        }
+        (self.at > start).then_some((start..self.at, number))
     }
 
     /// Reads one value with everything in it.
@@ -186,18 +224,21 @@ impl Reader<'_> {
                 self.digits()?;
                 self.eat(b";")?;
             }
+            b'S' | b'C' if self.raw => return None,
             b's' | b'S' => {
                 let (digits, len) = self.digits()?;
-                self.eat(b":\"")?;
+                self.eat(b":")?;
+                self.quote()?;
                 let start = self.at;
                 let (kind, raw) = if kind == b's' {
-                    (LeafKind::Plain, usize::try_from(len).ok()?)
+                    (LeafKind::Plain, self.spelled_len(len)?)
                 } else {
                     (LeafKind::Escaped, self.escaped_len(len)?)
                 };
                 let end = start.checked_add(raw).filter(|e| *e <= self.text.len())?;
                 self.at = end;
-                self.eat(b"\";")?;
+                self.quote()?;
+                self.eat(b";")?;
                 self.leaves.push(Leaf { kind, content: start..end, digits });
             }
             b'E' => {
@@ -235,9 +276,10 @@ impl Reader<'_> {
     /// Reads the length and the quotes of a class or case name.
     fn name(&mut self) -> Option<()> {
         let (_, len) = self.digits()?;
-        self.eat(b":\"")?;
-        self.at = self.at.checked_add(usize::try_from(len).ok()?).filter(|e| *e <= self.text.len())?;
-        self.eat(b"\"")
+        self.eat(b":")?;
+        self.quote()?;
+        self.at += self.spelled_len(len)?;
+        self.quote()
     }
 
     /// Returns how many raw bytes spell `len` bytes in the escaped form.

@@ -12,6 +12,7 @@ use super::serialized::{self, Leaf, LeafKind};
 use super::{base64, charset, json, repair};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
+use std::borrow::Cow;
 use std::ops::Range;
 
 /// Nesting levels that are followed. Real sites stay below six.
@@ -50,6 +51,15 @@ impl Layer {
             Layer::Escapes => "escapes",
             Layer::Charset => "other charset",
         }
+    }
+}
+
+/// Names a nesting, from the outside in.
+pub(super) fn nesting(layers: &[Layer]) -> Cow<'static, str> {
+    match layers {
+        [] => "text".into(),
+        [one] => one.word().into(),
+        more => more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ").into(),
     }
 }
 
@@ -164,16 +174,7 @@ impl Walk<'_> {
 
     /// Names the nesting at hand.
     fn with_nesting(&mut self, tell: impl FnOnce(&mut dyn Notes, &str)) {
-        let joined;
-        let nesting = match &self.layers[..] {
-            [] => "text",
-            [one] => one.word(),
-            more => {
-                joined = more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ");
-                &joined
-            }
-        };
-        tell(self.notes, nesting);
+        tell(self.notes, &nesting(&self.layers));
     }
 
     fn left(&mut self, reason: LeftReason, excerpt: &[u8]) {
