@@ -149,6 +149,12 @@ pub(super) fn value(
     literal: Option<Range<usize>>,
     literals: usize,
 ) -> Value {
+    // Nearly every string stands alone between its commas.
+    if literals == 1
+        && let Some(literal) = literal.as_ref().filter(|l| **l == span)
+    {
+        return Value { kind: ValueKind::Text, literal: literal.clone(), span };
+    }
     let raw = &rest[span.clone()];
     let lead = raw.len() - raw.trim_ascii_start().len();
     let text = raw.trim_ascii();

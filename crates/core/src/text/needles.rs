@@ -106,6 +106,8 @@ pub struct Needles {
     passwords: Vec<(Secret, usize)>,
     described: Vec<(String, String)>,
     asked: Asked,
+    /// Whether new text needs no escape at any level.
+    quiet: bool,
 }
 
 impl std::fmt::Debug for Needles {
@@ -232,7 +234,9 @@ impl Needles {
         }
         let Cores { cores, meanings } = cores;
         let scan = CoreScan::new(cores);
-        Needles { scan, meanings, hosts, roots, references, passwords: watched, described, asked }
+        let loud = |b: u8| matches!(b, b'\\' | b'\'' | b'"') || b < 0x20;
+        let quiet = !described.iter().any(|(_, new)| new.bytes().any(loud));
+        Needles { scan, meanings, hosts, roots, references, passwords: watched, described, asked, quiet }
     }
 
     /// Returns old and new of each needle, for a preview.
@@ -243,6 +247,11 @@ impl Needles {
     /// Returns what is changed on request.
     pub fn asked(&self) -> Asked {
         self.asked
+    }
+
+    /// Says whether new text needs no escape at any level.
+    pub(super) fn is_quiet(&self) -> bool {
+        self.quiet
     }
 
     /// Returns the scanner for the needles' cores.

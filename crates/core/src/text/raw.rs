@@ -55,7 +55,7 @@ impl Short {
         self.places.clear();
         self.layers.clear();
         let way = Way { needles, inside, backslash };
-        !needles.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
+        needles.is_quiet() && !needles.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
     }
 
     /// Looks at a text of any kind, and returns by how much it grows.
@@ -148,9 +148,6 @@ impl Short {
         self.note(self.found.len());
         let mut growth = 0;
         for edit in self.found.drain(..) {
-            if !is_quiet(&edit) {
-                return None;
-            }
             let span = self.meant.raw(edit.span.start)..self.meant.raw(edit.span.end);
             let old = &way.inside[span.clone()];
             let slashes = memchr::memmem::find(old, b"\\\\/").is_some();
@@ -221,13 +218,8 @@ impl Way<'_> {
             [b'.', b'\\', ..] | [b'\\'] => true,
             _ => false,
         };
-        plain && is_quiet(edit) && !(self.backslash && (escape_before || escape_behind))
+        plain && !(self.backslash && (escape_before || escape_behind))
     }
-}
-
-/// Says whether new text needs no escape at any level.
-fn is_quiet(edit: &Edit) -> bool {
-    !edit.new.iter().any(|b| matches!(b, b'\\' | b'\'' | b'"') || *b < 0x20)
 }
 
 /// Says whether a text may be structured as a whole.
