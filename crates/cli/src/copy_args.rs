@@ -33,6 +33,9 @@ pub struct CopyArgs {
     /// File that holds the new database's password (else ZPORTER_DATABASE_PASSWORD, else a prompt)
     #[arg(long, value_name = "FILE")]
     pub database_password_file: Option<PathBuf>,
+    /// Empty the database if it holds something; a dump of that is kept for `zporter undo`
+    #[arg(long)]
+    pub replace: bool,
     /// Connections over which the database is loaded
     #[arg(long, value_name = "N", default_value_t = 2)]
     pub connections: usize,
@@ -94,7 +97,7 @@ pub struct CopyArgs {
     #[arg(long, value_name = "FILE")]
     pub save_waybill: Option<PathBuf>,
     /// Run the job kept in this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "dump_to", "fit", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "replace", "dump_to", "fit", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
     pub waybill: Option<PathBuf>,
     /// Write the full report as JSON
     #[arg(long, value_name = "FILE")]
@@ -150,6 +153,7 @@ impl CopyArgs {
             admin_password_file: self.admin_password_file.as_ref().map(whole),
             tidy: self.tidy,
             refresh: false,
+            replace: self.replace,
             delete_gone: false,
         })
     }
@@ -230,6 +234,7 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
             admin_password: bill.admin_password_file.as_deref().map(context::secret_of).transpose()?,
         },
         refresh: bill.refresh.then_some(Refresh { delete_gone: bill.delete_gone }),
+        replace: bill.replace,
         tidy: bill.tidy,
     })
 }

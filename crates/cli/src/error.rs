@@ -176,7 +176,7 @@ impl From<DatabaseError> for CommandError {
             DatabaseError::Unfit { cure, .. } => CommandError::new(Exit::Refused, &e).hint(cure.clone()),
             DatabaseError::InUse { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name an empty database, or empty this one yourself if nothing in it is needed")
-                .hint("`zporter database load --replace` keeps a dump of what is there, for `zporter undo`"),
+                .hint("or let --replace empty it: a dump of what is there is kept for `zporter undo`"),
             DatabaseError::ReadOnly { .. } => CommandError::new(Exit::World, &e)
                 .hint("load into a server that takes writes, not into its replica"),
             DatabaseError::Lost(_) => CommandError::new(Exit::World, &e)
@@ -298,6 +298,8 @@ impl From<RestoreError> for CommandError {
             }
             RestoreError::NoCopy { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name the folder of a copy that was made before, or leave --refresh out to make one"),
+            RestoreError::SourceDatabase { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name another database: a source is only read"),
             RestoreError::TargetInSource { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name a folder beside the site"),
             RestoreError::FileInUse(_) => {

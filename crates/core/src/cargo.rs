@@ -156,7 +156,8 @@ pub fn gather(
         live = None;
     }
     let outside = outside_folder(&survey, options, &mut warnings);
-    let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others());
+    let selection = Selection::of(&survey.recognised.definition, &options.scope, &survey.hosts.others())
+        .beside_database(&survey.site, survey.config.database.as_ref());
     let mut left_out = if options.scope.has_usual_files() {
         survey.left_out.clone()
     } else {

@@ -6,7 +6,7 @@ use crate::database::journal::begun_tables;
 use crate::database::load::open;
 use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
-use crate::footprint::{self, Undone};
+use crate::footprint::{self, Print, Undone};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run};
 use crate::place::{DatabaseAccess, Engine};
@@ -151,6 +151,10 @@ impl Undo {
         Ok(footprint::undo(&self.kept, self.end(), true)?)
     }
 
+    fn made(&self, path: &Path) -> bool {
+        footprint::read(&self.kept).contains(&Print::File(path.to_path_buf()))
+    }
+
     fn end(&self) -> Option<i64> {
         let at = self.ended.as_deref()?;
         let format = &time::format_description::well_known::Rfc3339;
@@ -165,8 +169,13 @@ impl Undo {
         watch: &dyn Watch,
     ) -> Result<Done, UndoError> {
         let mut done = Done::default();
-        if let Some(access) = access {
-            self.database(access, book, watch, &mut done)?;
+        match access {
+            // A file that the run made goes as its other files do.
+            Some(access) if access.engine == Engine::Sqlite && self.made(Path::new(&access.name)) => {
+                done.database_emptied = true;
+            }
+            Some(access) => self.database(access, book, watch, &mut done)?,
+            None => {}
         }
         book.step("undo files", serde_json::json!({ "kept": self.kept }))?;
         done.files = footprint::undo(&self.kept, self.end(), false)?;

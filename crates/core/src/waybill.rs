@@ -85,6 +85,9 @@ pub struct Waybill {
     /// Whether a copy that is there is brought up to date.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub refresh: bool,
+    /// Whether what is in the database makes room.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub replace: bool,
     /// Whether it loses what is no longer at the source.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub delete_gone: bool,

@@ -155,6 +155,9 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         (None, Some(access)) => ui.fact("database", access.url()),
         (None, None) => {}
     }
+    if plan.replaced > 0 {
+        ui.fact("replaces", format!("{}, of which a dump is kept", count(plan.replaced, "table")));
+    }
     if let Some(change) = &plan.prefix {
         ui.fact("table prefix", format!("{} becomes {}", change.old, change.new));
     }

@@ -6,6 +6,7 @@
 //! - `databases`: the database commands on real servers: round trips, guards, continuing, going back
 //! - `copies`: from server to server, brought up to date, interrupted, taken back
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
+//! - `engines`: sites on PostgreSQL and SQLite, cloned straight
 //! - `dialects`: dumps of other servers, written and loaded by these servers
 //! - `tracing`: `trace` in dumps, folders and archives
 //! - `wordpress`: a real installation, moved and opened
@@ -22,6 +23,7 @@ mod damage;
 mod databases;
 mod dialects;
 mod dumps;
+mod engines;
 mod guards;
 mod moves;
 mod plain;

@@ -267,3 +267,21 @@ pub fn facts(
         other => Err(DatabaseError::NotSpoken(other.name())),
     }
 }
+
+/// Says whether two accesses lead to one database, by whatever names and accounts. Where a server cannot be asked, names decide.
+pub fn same_database(one: &DatabaseAccess, other: &DatabaseAccess) -> bool {
+    let identity = |access: &DatabaseAccess| match access.engine {
+        Engine::Mysql => mysql::identity(access),
+        Engine::Postgres => postgres::identity(access),
+        Engine::Sqlite => Ok(std::fs::canonicalize(&access.name)?.display().to_string()),
+        other => Err(DatabaseError::NotSpoken(other.name())),
+    };
+    if one.engine != other.engine {
+        return false;
+    }
+    match (identity(one), identity(other)) {
+        (Ok(one), Ok(other)) => one == other,
+        // A server that one of them reaches and the other does not may still be the same.
+        _ => one.name == other.name && (one.host == other.host || (one.is_local() && other.is_local())),
+    }
+}

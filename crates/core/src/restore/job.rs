@@ -54,8 +54,17 @@ pub struct RestoreJob {
     pub wishes: Wishes,
     /// Bring a copy that is there up to date, in place of making one.
     pub refresh: Option<Refresh>,
+    /// Whether what is in the database makes room, and is kept.
+    pub replace: bool,
     /// Whether what should not lie in a document root is removed.
     pub tidy: bool,
+}
+
+impl RestoreJob {
+    /// Says whether a database that holds something is emptied.
+    pub fn replaces(&self) -> bool {
+        self.replace || self.refresh.is_some()
+    }
 }
 
 /// How a copy is brought up to date.

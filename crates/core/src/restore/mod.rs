@@ -64,6 +64,12 @@ pub enum RestoreError {
         /// Why not.
         why: String,
     },
+    /// The target database is the one that the site itself lives in.
+    #[error("{url} is the database of the site that is cloned")]
+    SourceDatabase {
+        /// Database.
+        url: String,
+    },
     /// A clone would lie in its source, or the other way round.
     #[error("the target {target} and the site {site} lie in each other")]
     TargetInSource {

@@ -9,6 +9,7 @@ use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::{contents, must_be_empty, shortened};
+use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, Start};
@@ -65,6 +66,8 @@ pub struct RestorePlan {
     pub joining: Option<Joining>,
     /// How the new host finds its folder.
     pub host_way: Option<HostWay>,
+    /// Tables of the target that make room, and are kept.
+    pub replaced: u64,
     /// Bytes that will be written below the target and for the dump.
     pub needed: u64,
     /// What needs attention.
@@ -125,6 +128,13 @@ impl RestorePlan {
             Some(cargo) => Some(self.source.file_bytes + cargo.database_bytes()),
             None => fs::metadata(&self.job.archive).map(|m| m.len()).ok(),
         }
+    }
+
+    /// Returns the file that the database will be, if it is one that is not there yet.
+    pub(super) fn new_database_file(&self) -> Option<&Path> {
+        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.dump_to.is_none())?;
+        let file = (access.engine == Engine::Sqlite).then(|| Path::new(&access.name))?;
+        (!file.exists()).then_some(file)
     }
 
     /// Says whether there are rows to be restored.
@@ -203,9 +213,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
-    if job.dump_to.is_none() && has_database {
-        guard_database(&job)?;
-    }
+    let replaced = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { 0 };
     let cells = cells(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
     let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
@@ -258,6 +266,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         storage,
         joining,
         host_way,
+        replaced,
         needed,
         // What was said while the site was gathered is not said again, only kept.
         warnings: [source.warnings.clone(), warnings.into_vec()].concat(),
@@ -417,13 +426,19 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
     }
 }
 
-fn guard_database(job: &RestoreJob) -> Result<(), RestoreError> {
-    let Some(access) = &job.database else { return Ok(()) };
+/// Returns how many tables make room.
+fn guard_database(job: &RestoreJob) -> Result<u64, RestoreError> {
+    let Some(access) = &job.database else { return Ok(0) };
     let found = contents(access).map_err(RestoreError::Database)?;
-    if job.refresh.is_some() {
-        return Ok(());
+    let source = job.cargo.as_ref().and_then(|cargo| cargo.survey.config.database.as_ref());
+    if source.is_some_and(|source| same_database(source, access)) {
+        return Err(RestoreError::SourceDatabase { url: access.url() });
     }
-    must_be_empty(access, found).map_err(RestoreError::Database)
+    if job.replaces() {
+        return Ok(found.len() as u64);
+    }
+    must_be_empty(access, found).map_err(RestoreError::Database)?;
+    Ok(0)
 }
 
 fn find_address(

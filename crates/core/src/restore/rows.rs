@@ -100,7 +100,7 @@ impl DatabaseSink {
                 // Between plan and run somebody may have filled it.
                 let mut loader = open(access).map_err(RestoreError::Database)?;
                 let there = loader.tables().map_err(RestoreError::Database)?;
-                if plan.job.refresh.is_none() {
+                if !plan.job.replaces() {
                     must_be_empty(access, there).map_err(RestoreError::Database)?;
                 } else if !there.is_empty() {
                     replace(loader.as_mut(), access, &book.kept(), book, watch)

@@ -55,6 +55,10 @@ pub fn run(
     if plan.job.scope.has_files() {
         footprint.folder(target)?;
     }
+    if let Some(file) = plan.new_database_file() {
+        footprint.folder(file.parent().unwrap_or(file))?;
+        footprint.file(file)?;
+    }
     watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
     let new_files = with_rules(plan, samples, |rules| {
         let mut sink = DatabaseSink::open(plan, book, watch)?;

@@ -62,7 +62,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
             footprint,
             folder: PathBuf::new(),
             locate: Locate::of(&plan.source, &plan.job),
-            selection: Selection::of(&plan.definition, &plan.job.scope, &plan.hosts.others()),
+            selection: Selection::of(&plan.definition, &plan.job.scope, &plan.hosts.others())
+                .beside_database(&plan.job.target, plan.job.database.as_ref().filter(|_| plan.loads())),
             warnings,
             files: 0,
             bytes: 0,
@@ -103,6 +104,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             Fate::Transient(_) | Fate::Generated(_) => "made anew by the system".to_string(),
             Fate::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
             Fate::OtherHost => "of another host".into(),
+            Fate::Database => "the database, which is loaded table by table".into(),
             Fate::NotAsked => "left out as asked".into(),
         };
         *self.not_unpacked.entry(why).or_default() += 1;

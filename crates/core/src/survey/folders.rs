@@ -102,6 +102,7 @@ fn reason(definition: &Definition, fate: Fate, path: &Path) -> Option<(String, S
             let folder = path.components().take(2).collect::<PathBuf>();
             (folder.display().to_string(), "belongs to another host".to_string())
         }
+        Fate::Database => (path.display().to_string(), "the database, carried table by table".to_string()),
         Fate::NotAsked => ("files".to_string(), "not asked for".to_string()),
     })
 }

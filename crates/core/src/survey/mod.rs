@@ -235,7 +235,8 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     let definition = &recognised.definition;
     let dump = job.dump.as_deref();
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
-    let selection = Selection::of(definition, &Scope::default(), &hosts.others());
+    let selection = Selection::of(definition, &Scope::default(), &hosts.others())
+        .beside_database(&site, config.database.as_ref());
     let Walked { folders, left_out, unread } = folders::walk(&site, definition, &selection);
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;

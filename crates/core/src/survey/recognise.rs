@@ -226,6 +226,10 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
         }
     }
     if !access.name.is_empty() {
+        if let (Engine::Sqlite, Some(folder)) = (access.engine, tree.folder()) {
+            // The name of a file, seen from the site.
+            access.name = folder.join(&access.name).display().to_string();
+        }
         facts.database = Some(access);
     }
     facts.roots = credible(&facts.roots);

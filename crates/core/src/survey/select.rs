@@ -1,5 +1,6 @@
 //! Decides by the definition, and by what was asked for, which files of a site are carried.
 
+use crate::place::{DatabaseAccess, Engine};
 use crate::system::schema::TransientFolder;
 use crate::system::{Definition, globs};
 use globset::{Candidate, GlobSet};
@@ -94,6 +95,8 @@ pub enum Fate {
     Media(usize),
     /// It belongs to another host of the same code base.
     OtherHost,
+    /// It is the database, or belongs to it: that is carried table by table.
+    Database,
     /// It was not asked for.
     NotAsked,
 }
@@ -107,6 +110,8 @@ pub struct Selection {
     media_paths: GlobSet,
     scope: Scope,
     others: Vec<PathBuf>,
+    /// The file in the site that is its database.
+    database: Option<PathBuf>,
     /// What holds for everything in the folder that was asked about last: most paths lie beside the one before.
     last: Mutex<InFolder>,
 }
@@ -146,11 +151,27 @@ impl Selection {
             media_paths: globs(definition.media.iter().map(|m| &*m.path)),
             scope: scope.clone(),
             others: others.to_vec(),
+            database: None,
             last: Mutex::default(),
         };
         let root = selection.in_folder(Path::new(""));
         selection.last = Mutex::new(root);
         selection
+    }
+
+    /// Leaves out the file that is the site's database, if it is one in the site's folder.
+    pub fn beside_database(mut self, site: &Path, access: Option<&DatabaseAccess>) -> Self {
+        let file = access.filter(|a| a.engine == Engine::Sqlite).map(|a| Path::new(&a.name));
+        self.database = file.and_then(|f| f.strip_prefix(site).ok()).map(Path::to_path_buf);
+        self
+    }
+
+    /// Says whether a file is the database, or one that SQLite keeps beside it while it is in use.
+    fn is_database(&self, path: &Path) -> bool {
+        let Some(database) = &self.database else { return false };
+        let name = path.as_os_str().as_encoded_bytes();
+        let rest = name.strip_prefix(database.as_os_str().as_encoded_bytes());
+        rest.is_some_and(|r| [&b""[..], b"-wal", b"-shm", b"-journal"].contains(&r))
     }
 
     fn in_folder(&self, folder: &Path) -> InFolder {
@@ -172,6 +193,9 @@ impl Selection {
         }
         if around.of_another || self.others.iter().any(|o| o == path) {
             return Fate::OtherHost;
+        }
+        if self.is_database(path) {
+            return Fate::Database;
         }
         if !self.scope.has(&Part::Transient) {
             if let Some(i) = first_of(&self.generated, path) {

@@ -59,6 +59,11 @@ impl Server {
         command
     }
 
+    /// Returns the folder of the socket.
+    pub fn folder(&self) -> String {
+        self.folder.path().display().to_string()
+    }
+
     /// Returns the URL of a database.
     pub fn url(&self, database: &str) -> String {
         format!("postgres://zp@localhost/{database}?socket={}", self.folder.path().display())

@@ -171,6 +171,13 @@ pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), Databas
     Ok(())
 }
 
+/// Tells one database of one server from all others.
+pub(super) fn identity(access: &DatabaseAccess) -> Result<String, DatabaseError> {
+    let sql = "SELECT CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir, DATABASE())";
+    let found: Vec<String> = rows(&mut connect(access)?, sql)?;
+    Ok(found.concat())
+}
+
 /// What [`super::trial::attempt`] asks for.
 pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
     let mut conn = connect(access)?;

@@ -219,6 +219,14 @@ pub(super) fn facts(
     Ok((sizes, found))
 }
 
+/// Tells one database of one server from all others.
+pub(super) fn identity(access: &DatabaseAccess) -> Result<String, DatabaseError> {
+    let sql =
+        "SELECT concat_ws('|', pg_postmaster_start_time(), current_setting('port'), current_database())";
+    let found = rows(&mut connect(access)?, sql, &[])?;
+    Ok(found.first().map(|row| row.get(0)).unwrap_or_default())
+}
+
 /// What [`super::trial::attempt`] asks for.
 pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
     let mut client = connect(access)?;
