@@ -323,3 +323,64 @@ fn a_full_disk_is_said_and_leaves_no_good_copy() {
     assert!(cloned.code == 4, "{cloned:?}");
     assert!(straight.code <= 1, "{straight:?}");
 }
+
+#[test]
+fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (_, old) = live(&bench, server, Variant::Joomla310);
+    let before = (files(&bench.path("old")), server.content(&old));
+    bench.write("pw", &old.password);
+    // The config names the socket; this is the same database by its port.
+    let own = old.tcp_url(server);
+    let own = ["--database", &own, "--database-password-file", "pw"];
+    let clone = ["clone", "old", "copy", "--address", "https://dev.test"];
+    for how in [&["--replace"][..], &[]] {
+        bench
+            .run(&[&clone, &own[..], how].concat())
+            .expect(3)
+            .says(&["is the database of the site that is cloned"]);
+    }
+    assert!((files(&bench.path("old")), server.content(&old)) == before && !bench.path("copy").exists());
+
+    let new = server.new_database();
+    server.load_with_client(&new, "CREATE TABLE wanted (a int); INSERT INTO wanted VALUES (7);");
+    let there = server.content(&new);
+    let url = new.tcp_url(server);
+    let clone = [&clone[..], &["--database", &url]].concat();
+    bench.run(&clone).expect(3).says(&["--replace"]);
+    let planned = bench.run(&[&clone[..], &["--replace", "--dry-run"]].concat());
+    assert!(planned.code <= 1 && server.content(&new) == there, "{planned:?}");
+    planned.says(&["replaces", "1 table, of which a dump is kept"]);
+    let cloned = bench.run(&[&clone[..], &["--replace"]].concat());
+    assert!(cloned.code <= 1, "{cloned:?}");
+    assert!(!server.content(&new).contains("wanted") && server.content(&new).contains("dev.test"));
+    bench.run(&["undo", &last_run(&bench)]).expect(0);
+    assert!(server.content(&new) == there && !bench.path("copy").exists());
+}
+
+#[test]
+fn a_target_that_takes_no_writes_is_said_and_left() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    live(&bench, server, Variant::Joomla310);
+    std::fs::create_dir(bench.path("fixed")).unwrap();
+    let mount = |command: &str, args: &[&str]| {
+        Command::new(command).args(args).arg(bench.path("fixed")).status().is_ok_and(|s| s.success())
+    };
+    if !mount("mount", &["-t", "tmpfs", "-o", "ro", "zporter-test"]) {
+        eprintln!("SKIPPED: only root may mount a disk");
+        return;
+    }
+    let new = server.new_database();
+    let url = new.tcp_url(server);
+    let cloned =
+        bench.run(&["clone", "old", "fixed/copy", "--address", "https://dev.test", "--database", &url]);
+    let dumped =
+        bench.run(&["clone", "old", "copy", "--address", "https://dev.test", "--dump-to", "fixed/d.sql"]);
+    assert!(mount("umount", &[]));
+    for done in [cloned, dumped] {
+        done.expect(4).says(&["Read-only file system", "fixed"]);
+    }
+    assert!(!server.content(&new).contains("CREATE"), "nothing was loaded");
+}
