@@ -228,6 +228,9 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool, verb: &str) {
                 format!("{} with {}", count(done.loaded.len() as u64, "table"), count(rows, "row")),
             );
         }
+        for f in &done.fitted {
+            ui.fact("fitted", format!("{} {} became {}, {}", f.kind, f.from, f.to, count(f.count, "time")));
+        }
     }
     for (file, changes) in &done.config {
         ui.fact(

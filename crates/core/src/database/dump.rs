@@ -26,6 +26,8 @@ pub struct DumpJob<'j> {
     pub output: PathBuf,
     /// Greatest size of a part, in bytes as written.
     pub part_size: Option<u64>,
+    /// Whether the server's checksum of each table's rows is written as well, for the load to compare.
+    pub checksums: bool,
     /// What of a table is written, and why if not all of it.
     pub keep: &'j dyn Fn(&str) -> (Keep, String),
 }
@@ -39,6 +41,8 @@ pub struct Dumped {
     pub server: String,
     /// Rows by table.
     pub rows: std::collections::BTreeMap<String, u64>,
+    /// Tables whose checksum was written.
+    pub checksums: u64,
     /// Tables without rows, and tables left out: name and why.
     pub left_out: Vec<(String, String)>,
     /// Views, triggers, routines, events, types and sequences.
@@ -114,6 +118,15 @@ pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseErro
         if *with_rows {
             done.rows.insert(table.clone(), rows);
         }
+        if *with_rows
+            && job.checksums
+            && let Some(sum) = snapshot.checksum(table)?
+        {
+            out.write_all(
+                Checksum { table: table.clone(), sum, server: done.server.clone() }.line().as_bytes(),
+            )?;
+            done.checksums += 1;
+        }
         out.boundary()?;
     }
     let has = |table: &str| kept.iter().any(|(name, _)| name == table);
@@ -123,6 +136,39 @@ pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseErro
     watch.event(Event::StepDone);
     done.warnings = warnings.into_vec();
     Ok(done)
+}
+
+/// A server's checksum of a table's rows, as a dump states it behind them.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Checksum {
+    /// Table.
+    pub table: String,
+    /// Checksum. It means the same on servers of one product and version.
+    pub sum: u64,
+    /// Product and version of the server.
+    pub server: String,
+}
+
+impl Checksum {
+    /// What its line begins with.
+    const BEGINNING: &str = "-- Rows of ";
+
+    fn line(&self) -> String {
+        let table = serde_json::Value::from(self.table.as_str());
+        format!("{}{table} had the checksum {} on {}\n", Self::BEGINNING, self.sum, self.server)
+    }
+
+    /// Reads the checksums that comments state.
+    pub fn in_comments(text: &[u8]) -> impl Iterator<Item = Checksum> {
+        let lines = text.split(|b| *b == b'\n').filter(|l| l.starts_with(Self::BEGINNING.as_bytes()));
+        lines.filter_map(|line| {
+            let line = std::str::from_utf8(line).ok()?.trim_end().strip_prefix(Self::BEGINNING)?;
+            let (table, rest) = line.rsplit_once(" had the checksum ")?;
+            let (sum, server) = rest.split_once(" on ")?;
+            let table = serde_json::from_str(table).ok()?;
+            Some(Checksum { table, sum: sum.parse().ok()?, server: server.into() })
+        })
+    }
 }
 
 fn one_line(text: &str) -> String {

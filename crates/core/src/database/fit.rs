@@ -18,6 +18,9 @@ enum Kind {
     Collation,
     Charset,
     Engine,
+    RowFormat,
+    BlockSize,
+    Reserved,
 }
 
 impl Kind {
@@ -26,6 +29,9 @@ impl Kind {
             Kind::Collation => "collation",
             Kind::Charset => "character set",
             Kind::Engine => "engine",
+            Kind::RowFormat => "row format",
+            Kind::BlockSize => "size of compressed pages",
+            Kind::Reserved => "reserved word",
         }
     }
 }
@@ -57,6 +63,16 @@ impl Fit {
             let names: Vec<Option<String>> = rows(conn, sql)?;
             known.insert(kind, names.into_iter().flatten().map(|n| n.to_ascii_lowercase()).collect());
         }
+        // A server may know compressed tables and take no rows into them.
+        let packs = rows::<Option<u8>>(conn, "SELECT @@innodb_read_only_compressed");
+        if packs.is_ok_and(|p| p == [Some(1)]) {
+            known.insert(Kind::BlockSize, ["0".to_string()].into());
+        }
+        let product: Vec<String> = rows(conn, "SELECT VERSION()")?;
+        let own = if product.concat().contains("MariaDB") { &["page"][..] } else { &[] };
+        let packed = if known.contains_key(&Kind::BlockSize) { &[][..] } else { &["compressed"] };
+        let formats = ["default", "dynamic", "compact", "redundant", "fixed"].iter().chain(own).chain(packed);
+        known.insert(Kind::RowFormat, formats.map(ToString::to_string).collect());
         // MariaDB lists some collations without the character set that their full name begins with.
         if let Some(collations) = known.get_mut(&Kind::Collation) {
             let sql =
@@ -81,7 +97,33 @@ impl Fit {
                 edits.push(Edit::new(span, new));
             }
         }
+        let mut words = body.split(|b| b.is_ascii_whitespace()).filter(|w| !w.is_empty());
+        let mut first = |wanted: &[u8]| words.next().is_some_and(|w| w.eq_ignore_ascii_case(wanted));
+        if first(b"CREATE") && first(b"TABLE") {
+            edits.extend(self.reserved(body, quoting));
+        }
+        edits.sort_by_key(|e| e.span.start);
         Ok(apply(body, &edits))
+    }
+
+    /// Fits the head of an insert.
+    pub fn head(&mut self, head: &[u8], quoting: Quoting) -> Vec<u8> {
+        let edits = self.reserved(head, quoting);
+        apply(head, &edits)
+    }
+
+    /// Quotes names that are words of the language on newer servers.
+    fn reserved(&mut self, body: &[u8], quoting: Quoting) -> Vec<Edit> {
+        let found = bare_names(body, quoting).into_iter();
+        let reserved = found.filter(|span| is_reserved(&body[span.clone()]));
+        let mut edits = Vec::new();
+        for span in reserved {
+            let name = String::from_utf8_lossy(&body[span.clone()]).into_owned();
+            let new = format!("`{name}`");
+            *self.done.entry((Kind::Reserved, name, new.clone())).or_default() += 1;
+            edits.push(Edit::new(span, new));
+        }
+        edits
     }
 
     /// Returns what was replaced.
@@ -101,7 +143,9 @@ impl Fit {
             return Ok(Some(to.clone()));
         }
         let lower = name.to_ascii_lowercase();
-        let knows = |name: &str| self.known.get(&kind).is_some_and(|k| k.contains(name));
+        // A kind of which nothing is known is left to the server.
+        let Some(known) = self.known.get(&kind) else { return Ok(None) };
+        let knows = |name: &str| known.contains(name);
         if knows(&lower) || lower == "default" || (kind == Kind::Charset && lower == "binary") {
             return Ok(None);
         }
@@ -127,6 +171,9 @@ fn relatives(kind: Kind, name: &str) -> Vec<String> {
             "utf8mb4" => list(&["utf8"]),
             _ => Vec::new(),
         },
+        Kind::RowFormat => list(&["dynamic"]),
+        Kind::BlockSize => list(&["0"]),
+        Kind::Reserved => Vec::new(),
         Kind::Engine => match name {
             // Engines of tables that any other may hold.
             "myisam" | "aria" | "xtradb" | "innodb" | "tokudb" | "rocksdb" | "ndb" | "ndbcluster"
@@ -187,6 +234,79 @@ fn language_of(code: &str) -> Option<&'static str> {
     known.iter().find(|(c, _)| *c == code).map(|(_, word)| *word)
 }
 
+/// Words that became reserved after dumps with such names were written, in upper case. Sources: the lists of reserved words in the manuals
+/// of MySQL 8.0 to 9 and of MariaDB 10 and 11.
+const RESERVED: [&str; 35] = [
+    "CUBE",
+    "CUME_DIST",
+    "DENSE_RANK",
+    "EMPTY",
+    "EXCEPT",
+    "FIRST_VALUE",
+    "FUNCTION",
+    "GENERATED",
+    "GET",
+    "GROUPING",
+    "GROUPS",
+    "INTERSECT",
+    "JSON_TABLE",
+    "LAG",
+    "LAST_VALUE",
+    "LATERAL",
+    "LEAD",
+    "MANUAL",
+    "NTH_VALUE",
+    "NTILE",
+    "OF",
+    "OFFSET",
+    "OVER",
+    "PARALLEL",
+    "PERCENT_RANK",
+    "RANK",
+    "RECURSIVE",
+    "RETURNING",
+    "ROW",
+    "ROWS",
+    "ROW_NUMBER",
+    "STORED",
+    "SYSTEM",
+    "TABLESAMPLE",
+    "WINDOW",
+];
+
+fn is_reserved(word: &[u8]) -> bool {
+    RESERVED.iter().any(|r| r.as_bytes().eq_ignore_ascii_case(word))
+}
+
+/// Finds bare words that stand where only a name can: behind `TABLE`, `INTO`, `REFERENCES`, `KEY` and `INDEX`, and first in brackets or behind a comma in
+/// them.
+fn bare_names(body: &[u8], quoting: Quoting) -> Vec<std::ops::Range<usize>> {
+    let mut lexer = Lexer::reading(quoting);
+    let (mut at, mut depth, mut out) = (0, 0usize, Vec::new());
+    let mut expected = false;
+    while at < body.len() {
+        let Step::Token(token, len) = lexer.next(&body[at..], true) else { break };
+        let text = &body[at..at + len];
+        match token {
+            Token::Space | Token::Comment | Token::HintOpen | Token::HintClose => {}
+            Token::Punct(b'(') => (depth, expected) = (depth + 1, true),
+            Token::Punct(b')') => (depth, expected) = (depth.saturating_sub(1), false),
+            Token::Punct(b',') => expected = depth > 0,
+            Token::Word => {
+                // What brackets follow at once is a function, or a part of a column.
+                if expected && body.get(at + len) != Some(&b'(') {
+                    out.push(at..at + len);
+                }
+                let before_name = [&b"TABLE"[..], b"INTO", b"REFERENCES", b"KEY", b"INDEX"];
+                expected = before_name.iter().any(|w| text.eq_ignore_ascii_case(w));
+            }
+            _ => expected = false,
+        }
+        at += len;
+    }
+    out
+}
+
 /// Finds the names in a statement: behind `COLLATE`, `CHARSET`, `CHARACTER SET`, `ENGINE`.
 fn names(body: &[u8], quoting: Quoting) -> Vec<(Kind, std::ops::Range<usize>)> {
     let mut lexer = Lexer::reading(quoting);
@@ -208,6 +328,8 @@ fn names(body: &[u8], quoting: Quoting) -> Vec<(Kind, std::ops::Range<usize>)> {
                     b"CHARSET" => Some(Kind::Charset),
                     b"SET" if set => Some(Kind::Charset),
                     b"ENGINE" => Some(Kind::Engine),
+                    b"ROW_FORMAT" => Some(Kind::RowFormat),
+                    b"KEY_BLOCK_SIZE" => Some(Kind::BlockSize),
                     _ => None,
                 };
             }
@@ -228,6 +350,8 @@ mod tests {
             (Kind::Collation, "utf8mb4_unicode_520_ci utf8mb4_bin utf8mb4_german2_ci utf8_general_ci"),
             (Kind::Charset, "utf8mb4 utf8 latin1"),
             (Kind::Engine, "innodb memory"),
+            (Kind::RowFormat, "dynamic compact"),
+            (Kind::BlockSize, "0"),
         ];
         let known = known.map(|(k, names)| (k, names.split(' ').map(str::to_string).collect()));
         let mut fit = Fit {
@@ -249,6 +373,14 @@ mod tests {
                 "a char(1) CHARACTER SET latin1, `engine` int) ENGINE=MyISAM",
                 "a char(1) CHARACTER SET latin1, `engine` int) ENGINE=innodb",
             ),
+            (
+                "CREATE TABLE groups (rank int, `system` int, KEY offset (rank, a(10)), CHECK (rank(1))) ROW_FORMAT=COMPRESSED KEY_BLOCK_SIZE=8",
+                "CREATE TABLE `groups` (`rank` int, `system` int, KEY `offset` (`rank`, a(10)), CHECK (rank(1))) ROW_FORMAT=dynamic KEY_BLOCK_SIZE=0",
+            ),
+            (
+                "CREATE TABLE a (b int COMMENT 'x, rank') ROW_FORMAT=COMPACT",
+                "CREATE TABLE a (b int COMMENT 'x, rank') ROW_FORMAT=COMPACT",
+            ),
             ("COLLATE odd_ci", "COLLATE utf8mb4_bin"),
             ("COLLATE utf8mb4_0900_bin", "COLLATE utf8mb4_bin"),
             ("COLLATE uca1400_ai_ci", "COLLATE utf8mb4_unicode_520_ci"),
@@ -256,6 +388,10 @@ mod tests {
             let fitted = fit.statement(old.as_bytes(), 1, Quoting::MYSQL).unwrap();
             assert_eq!(String::from_utf8(fitted).unwrap(), new, "{old}");
         }
+        assert_eq!(
+            fit.head(b"INSERT INTO groups (rank, a) VALUES", Quoting::MYSQL),
+            b"INSERT INTO `groups` (`rank`, a) VALUES"
+        );
         let stopped = fit.statement(b"ENGINE=Strange", 7, Quoting::MYSQL).unwrap_err();
         assert!(
             matches!(&stopped, DatabaseError::Unfit { line: 7, cure, .. } if cure.contains("--fit Strange=")),

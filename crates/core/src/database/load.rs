@@ -24,6 +24,8 @@ pub struct Loaded {
     pub rows: BTreeMap<String, u64>,
     /// Tables in which other numbers of rows are than were sent: table, sent, there.
     pub differing: Vec<(String, u64, u64)>,
+    /// Tables whose checksum is the one that the dump states.
+    pub checksums: u64,
     /// What of the dump the server would not have known, and what it became.
     pub fitted: Vec<Fitted>,
     /// Definers taken out of views, triggers and routines.
@@ -245,7 +247,13 @@ pub(crate) fn replace(
     std::fs::create_dir_all(kept)?;
     let output = kept.join(KEPT_DUMP);
     let keep = |_: &str| (Keep::All, String::new());
-    let job = DumpJob { access: access.clone(), output: output.clone(), part_size: None, keep: &keep };
+    let job = DumpJob {
+        access: access.clone(),
+        output: output.clone(),
+        part_size: None,
+        checksums: false,
+        keep: &keep,
+    };
     dump(&job, watch)?;
     step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output }))?;
     loader.empty()

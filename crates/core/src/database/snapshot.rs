@@ -71,6 +71,10 @@ pub trait Snapshot: Send {
     fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
+    /// Returns the server's own checksum of a table's rows, where it has one.
+    fn checksum(&mut self, _table: &str) -> Result<Option<u64>, DatabaseError> {
+        Ok(None)
+    }
     /// Writes what needs the tables that `has` names: views, triggers, routines, events. Returns how many things were written.
     fn after(
         &mut self,

@@ -31,6 +31,9 @@ pub struct DumpArgs {
     /// Only these tables
     #[arg(long, value_name = "PATTERN", value_delimiter = ',')]
     tables: Vec<String>,
+    /// Write the server's checksum of each table's rows as well: a load on a server of the same version compares them
+    #[arg(long)]
+    checksums: bool,
     /// Say what would be written, and write nothing
     #[arg(long)]
     dry_run: bool,
@@ -94,7 +97,8 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         serde_json::json!({ "database": meant.access.url(), "output": output }),
         context::now,
     )?;
-    let job = DumpJob { access: meant.access.clone(), output, part_size, keep: &keep };
+    let job =
+        DumpJob { access: meant.access.clone(), output, part_size, checksums: args.checksums, keep: &keep };
     let done = match dump(&job, &progress) {
         Ok(done) => done,
         Err(e) => {
@@ -120,6 +124,9 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
             );
         }
         ui.fact("size", format!("{} of SQL, {} written", bytes(done.bytes), bytes(done.written)));
+        if args.checksums {
+            ui.fact("checksums", format!("of {}", count(done.checksums, "table")));
+        }
         for (what, why) in &done.left_out {
             ui.fact("left out", format!("{what}: {why}"));
         }

@@ -171,6 +171,9 @@ fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, Comm
         if done.differing.is_empty() {
             ui.fact("counts", "every table holds as many rows as were sent");
         }
+        if done.checksums > 0 {
+            ui.fact("checksums", format!("{} as dumped", count(done.checksums, "table")));
+        }
         if done.definers > 0 {
             ui.fact(
                 "definers",
@@ -178,7 +181,7 @@ fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, Comm
             );
         }
         for f in &done.fitted {
-            ui.fact("fitted", format!("{} {} became {}, {} times", f.kind, f.from, f.to, number(f.count)));
+            ui.fact("fitted", format!("{} {} became {}, {}", f.kind, f.from, f.to, count(f.count, "time")));
         }
         if !done.differing.is_empty() || !done.warnings.is_empty() {
             ui.heading("Needs attention");

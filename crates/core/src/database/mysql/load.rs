@@ -4,7 +4,8 @@
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
 use super::batch::{Batch, Way, Workers};
-use super::{connect, empty, name, quoted, refused, rows, run, tables, wait_for_the_dead};
+use super::{checksum, connect, empty, name, quoted, refused, rows, run, server, tables, wait_for_the_dead};
+use crate::database::dump::Checksum;
 use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark};
 use crate::database::load::{Loaded, Loading, each_piece, text_of};
@@ -56,6 +57,8 @@ pub struct MysqlLoader {
     current: Option<String>,
     /// Whether the dump has set a charset or a mode that is not ours.
     strayed: bool,
+    /// Checksums that the dump states.
+    stated: Vec<Checksum>,
 }
 
 impl MysqlLoader {
@@ -82,6 +85,7 @@ impl MysqlLoader {
             passed: Vec::new(),
             current: None,
             strayed: false,
+            stated: Vec::new(),
         })
     }
 
@@ -157,6 +161,30 @@ impl MysqlLoader {
     }
 }
 
+impl MysqlLoader {
+    /// Compares the rows with those that were dumped, as far as the dump and the server tell.
+    fn compare_checksums(&mut self) -> Result<(), DatabaseError> {
+        if self.stated.is_empty() {
+            return Ok(());
+        }
+        let here = server(&mut self.conn)?;
+        let stated = std::mem::take(&mut self.stated);
+        // Another version may count otherwise.
+        for Checksum { table, sum, .. } in stated.into_iter().filter(|s| s.server == here) {
+            match checksum(&mut self.conn, &table)? {
+                Some(there) if there == sum => self.loaded.checksums += 1,
+                Some(_) => {
+                    let what = "holds other rows than were dumped, by the server's checksum";
+                    let cure = "nothing if the dump was rewritten since; else compare with the source";
+                    self.loaded.warnings.push(Warning::new(what, table, cure));
+                }
+                None => {}
+            }
+        }
+        Ok(())
+    }
+}
+
 impl Loading for MysqlLoader {
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
         tables(&mut self.conn)
@@ -210,6 +238,7 @@ impl Loading for MysqlLoader {
             skip: false,
             table: String::new(),
             head: String::new(),
+            read_head: Vec::new(),
             mode: "NO_AUTO_VALUE_ON_ZERO".into(),
             body_mode: None,
             way: Arc::default(),
@@ -239,6 +268,7 @@ impl Loading for MysqlLoader {
                 self.loaded.differing.push((table, sent, there));
             }
         }
+        self.compare_checksums()?;
         self.loaded.fitted = self.fit.done();
         Ok(self.loaded)
     }
@@ -252,7 +282,9 @@ struct LoadSink<'l> {
     skip: bool,
     /// Table of the rows at hand.
     table: String,
+    /// The head of the insert at hand, as it is sent and as it was read.
     head: String,
+    read_head: Vec<u8>,
     /// The mode under which everything but bodies is loaded, and the one that the dump names for the body at hand.
     mode: String,
     body_mode: Option<String>,
@@ -592,7 +624,11 @@ impl LoadSink<'_> {
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let At { statement, line, quoting, .. } = at;
         match piece {
-            Piece::Gap(_) | Piece::Between(_) | Piece::CutOff(_) => Ok(()),
+            Piece::Gap(text) => {
+                self.loader.stated.extend(Checksum::in_comments(text));
+                Ok(())
+            }
+            Piece::Between(_) | Piece::CutOff(_) => Ok(()),
             Piece::Whole { bytes, delimiter, .. } => {
                 self.flush()?;
                 self.whole(&bytes[..bytes.len() - delimiter], at)
@@ -607,10 +643,11 @@ impl LoadSink<'_> {
                 if self.skip {
                     return Ok(());
                 }
-                if self.head.as_bytes() != head {
+                if self.read_head != head {
                     self.one_statement(head, line, quoting)?;
                     self.flush()?;
-                    self.head = text_of(head, line)?.to_string();
+                    self.head = text_of(&self.loader.fit.head(head, quoting), line)?.to_string();
+                    self.read_head = head.to_vec();
                 }
                 if self.table != table || self.loader.current.is_none() {
                     self.loader.enter(Some(table))?;

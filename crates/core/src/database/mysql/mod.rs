@@ -171,6 +171,12 @@ pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), Databas
     Ok(())
 }
 
+/// Returns the server's checksum of a table's rows.
+pub(super) fn checksum(conn: &mut Conn, table: &str) -> Result<Option<u64>, DatabaseError> {
+    let found: Vec<(String, Option<u64>)> = rows(conn, &format!("CHECKSUM TABLE {}", name(table)))?;
+    Ok(found.into_iter().find_map(|(_, sum)| sum))
+}
+
 /// Tells one database of one server from all others.
 pub(super) fn identity(access: &DatabaseAccess) -> Result<String, DatabaseError> {
     let sql = "SELECT CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir, DATABASE())";

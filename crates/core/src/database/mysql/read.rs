@@ -4,7 +4,7 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
-use super::{connect, name, refused, rows, run, server, tables};
+use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
@@ -106,6 +106,10 @@ impl Snapshot for MysqlSnapshot {
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
         write_table(&mut self.conn, table, columns, with_rows, out)
+    }
+
+    fn checksum(&mut self, table: &str) -> Result<Option<u64>, DatabaseError> {
+        checksum(&mut self.conn, table)
     }
 
     fn after(
