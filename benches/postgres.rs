@@ -64,12 +64,16 @@ pub fn compare(mib: u64, runs: usize) {
         assert!(done.is_ok_and(|s| s.success()), "{command}");
     };
     run(format!(
-        "{} a && {} -q -d a -c \"{ROWS}{}); ANALYZE\"",
+        "{} a && {} -q -d a -c \"{ROWS}{}) i; ANALYZE\"",
         server.stock("createdb"),
         server.stock("psql"),
         mib * 1500
     ));
-    let zp = format!("cd '{}' && HOME=. '{}' -q", folder.display(), zporter().display());
+    let zp = format!(
+        "cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q",
+        folder.display(),
+        zporter().display()
+    );
     let [theirs, ours] = ["theirs.sql", "ours.sql"].map(|n| folder.join(n).display().to_string());
     println!("dumping a database of PostgreSQL, medians of {runs}");
     run(format!("{} a > '{theirs}'", server.stock("pg_dump")));

@@ -168,6 +168,40 @@ fn php_reads_every_rewritten_value_back_as_leafwise_replacement() {
 }
 
 #[test]
+fn short_and_long_ways_through_values_give_the_same_dump_and_the_same_counts() {
+    // As long as samples are wanted, every value takes the long way; the short one is taken when there are enough.
+    let bench = Bench::new();
+    let mut runner = TestRunner::deterministic();
+    let mut sql = String::from("CREATE TABLE `t` (`id` int, `a` text, `b` text, `c` text);\n");
+    for id in 0..3000 {
+        let value = php_value().new_tree(&mut runner).unwrap().current();
+        let html = format!("<p>it's <a href=\"http://old.example/s/{id}\">here</a> & /home/old/{id}</p>");
+        let json =
+            serde_json::json!({ "u": format!("http://old.example/s/{id}"), "list": [value, html], "n": id });
+        let json = if id % 2 == 0 { json.to_string() } else { json.to_string().replace('/', "\\/") };
+        let values = [&value, &html, &json].map(|v| sql::text(v)).join(",");
+        sql.push_str(&format!("INSERT INTO `t` VALUES ({id},{values});\n"));
+    }
+    bench.write("in.sql", sql);
+    let run = |samples: &str, out: &str, report: &str| {
+        let args = ["readdress", "in.sql", "-o", out, "--samples", samples, "--report", report];
+        let done = bench.run(&[&args[..], &PAIRS[..]].concat());
+        assert!(done.code <= 1, "{done:?}");
+        let report: serde_json::Value = serde_json::from_str(&bench.read(report)).unwrap();
+        let mut columns = report["tally"]["tables"]["t"]["columns"].clone();
+        for column in columns.as_object_mut().unwrap().values_mut() {
+            let column = column.as_object_mut().unwrap();
+            column.retain(|key, _| key != "samples" && key != "left_samples");
+        }
+        (bench.read(out), columns)
+    };
+    let (short, long) = (run("0", "short.sql", "s.json"), run("1000000", "long.sql", "l.json"));
+    assert!(short.0 == long.0, "the dumps differ");
+    assert_eq!(short.1, long.1);
+    assert!(short.0.contains("new.example:81") && short.1["b"]["changed"] == 3000);
+}
+
+#[test]
 fn there_and_back_a_servers_own_dump_is_the_same() {
     let Some(server) = server() else { return };
     let bench = Bench::new();

@@ -1,7 +1,8 @@
 //! Sites that live on PostgreSQL and in an SQLite file: surveyed, cloned straight, brought up to date, taken back.
 
-use crate::common::{Bench, files, holds, postgres};
-use std::process::Command;
+use crate::common::{Bench, files, holds, kill_points, postgres};
+use std::process::{Command, Stdio};
+use std::time::Duration;
 use zporter_standin::{Site, Variant};
 
 const LINK: &str = "http://club.fernhollow.example";
@@ -137,4 +138,140 @@ fn a_site_in_an_sqlite_file_is_cloned_with_it() {
     let run = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
     bench.run(&["undo", &run]).expect(0);
     assert!(!bench.path("copy").exists());
+}
+
+#[test]
+fn an_archive_of_a_site_on_postgres_gives_what_its_clone_gives() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    let folder = server.folder();
+    let access = format!(
+        "'database' => 'club', 'username' => 'zp', 'password' => '', 'host' => '{folder}', 'prefix' => '', 'driver' => 'pgsql',\n"
+    );
+    club(&bench, &access);
+    server.create("club");
+    bench.write("club.sql", tables("bytea", |text| format!("convert_to('{text}', 'UTF8')")));
+    server.load("club", &bench.path("club.sql"));
+    let mut content = Vec::new();
+    bench
+        .run(&["pack", "old", "-o", "a.tar.zst", "--host-folder", "default", "--address", LINK])
+        .says(&["Packed"]);
+    bench.run(&["prove", "a.tar.zst"]).expect(0).says(&["Whole"]);
+    for (name, job) in [("cloned", ["clone", "old"]), ("restored", ["restore", "a.tar.zst"])] {
+        server.create(name);
+        let url = server.url(name);
+        let host: &[&str] =
+            if name == "cloned" { &["--host-folder", "default", "--from-address", LINK] } else { &[] };
+        let place = [name, "--address", "https://n.test/club", "--database", &url];
+        let done = bench.run(&[&job[..], &place, host].concat());
+        assert!(done.code <= 1, "{done:?}");
+        let dump = server.dump(name, &[]);
+        assert!(dump.contains("https://n.test/club/node/7") && !dump.contains("http://club"), "{dump}");
+        // A dump of theirs begins and ends with a line that is another one each time.
+        let dump: Vec<String> =
+            dump.lines().filter(|l| !l.contains("restrict ")).map(str::to_string).collect();
+        let settings = bench.read(&format!("{name}/sites/default/settings.php")).replace(name, "NAME");
+        content.push((dump, settings));
+    }
+    assert!(content[0] == content[1], "{content:#?}");
+}
+
+#[test]
+fn a_load_into_postgres_that_was_killed_leaves_nothing_and_begins_anew() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    let mut sql = String::from("SET standard_conforming_strings = on;\n");
+    for table in 0..30 {
+        sql.push_str(&format!(
+            "CREATE TABLE t{table} (id int PRIMARY KEY, body text);\nCOPY t{table} (id, body) FROM stdin;\n"
+        ));
+        sql.extend((0..4000).map(|i| format!("{i}\tthe night sky over the dome {}\n", i * table)));
+        sql.push_str("\\.\n\n");
+    }
+    bench.write("shop.sql", sql);
+    server.create("whole");
+    bench
+        .run(&["database", "load", "shop.sql", &server.url("whole")])
+        .expect(0)
+        .says(&["30 tables with 120 000 rows"]);
+    let rows = |database: &str| {
+        bench.write("ask.sql", "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'");
+        server.load(database, &bench.path("ask.sql")).trim().parse::<u32>().unwrap()
+    };
+    let mut killed = 0;
+    for point in 0..kill_points(6) {
+        let name = format!("p{point}");
+        server.create(&name);
+        let url = server.url(&name);
+        let args = ["database", "load", "shop.sql", &url];
+        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(Duration::from_micros(30_000 + 61_007 * point % 700_000));
+        let _ = child.kill();
+        if child.wait().unwrap().success() {
+            continue;
+        }
+        killed += 1;
+        // The server finds out that nobody is there when it next looks.
+        let gone = (0..200).any(|_| {
+            std::thread::sleep(Duration::from_millis(20));
+            rows(&name) == 0
+        });
+        assert!(gone, "point {point}: a transaction that nobody ended");
+        bench.run(&args).expect(0);
+        assert_eq!(rows(&name), 30, "point {point}");
+    }
+    assert!(killed > 0);
+}
+
+#[test]
+fn a_copy_in_an_sqlite_file_is_brought_up_to_date_and_put_back() {
+    if !Command::new("sqlite3").arg("--version").output().is_ok_and(|o| o.status.success()) {
+        crate::common::missing("sqlite3");
+        return;
+    }
+    let bench = Bench::new();
+    club(&bench, "'database' => 'sites/default/files/.ht.sqlite', 'prefix' => '', 'driver' => 'sqlite',\n");
+    let run = |file: &str, sql: &str| {
+        let done = Command::new("sqlite3").arg(bench.path(file)).arg(sql).output().unwrap();
+        assert!(done.status.success(), "{done:?}");
+        String::from_utf8(done.stdout).unwrap()
+    };
+    let (old, new) = ("old/sites/default/files/.ht.sqlite", "copy/sites/default/files/.ht.sqlite");
+    run(old, &tables("blob", |text| format!("CAST('{text}' AS blob)")));
+    let url = format!("sqlite://{}", bench.path(new).display());
+    let place = ["--address", "https://n.test/club", "--from-address", LINK, "--database", &url];
+    let clone = |further: &[&str]| {
+        bench.run(&[&["clone", "old", "copy", "--host-folder", "default"], &place[..], further].concat())
+    };
+    assert!(clone(&[]).code <= 1);
+    let first = run(new, ".dump");
+    run(old, &format!("INSERT INTO node__body VALUES (8, '{LINK}/node/8')"));
+    bench.write("old/sites/default/files/new.txt", "new");
+    std::fs::remove_file(bench.path("old/sites/default/files/css/css_fake.css")).unwrap_or_default();
+    bench.write("copy/sites/default/files/gone.txt", "gone");
+    let refreshed = clone(&["--refresh", "--delete-gone"]);
+    assert!(refreshed.code <= 1, "{refreshed:?}");
+    assert!(run(new, "SELECT body_value FROM node__body").contains("https://n.test/club/node/8"));
+    assert!(bench.path("copy/sites/default/files/new.txt").exists());
+    assert!(!bench.path("copy/sites/default/files/gone.txt").exists());
+    let run_id = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    bench.run(&["undo", &run_id]).expect(0);
+    assert_eq!(run(new, ".dump"), first, "the rows are those from before");
+    assert!(bench.path("copy/sites/default/files/gone.txt").exists());
+    assert!(!bench.path("copy/sites/default/files/new.txt").exists());
+    // The site's own file is no target.
+    let own = format!("sqlite://{}", bench.path(old).display());
+    let refused = bench.run(&[
+        "clone",
+        "old",
+        "copy2",
+        "--host-folder",
+        "default",
+        "--address",
+        "https://n.test",
+        "--database",
+        &own,
+        "--replace",
+    ]);
+    refused.expect(3).says(&["is the database of the site that is cloned"]);
 }

@@ -12,11 +12,12 @@ use std::io::BufRead;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 
 /// Pages that a connection reads at once.
-const PAGES: u64 = 512;
+const PAGES: u64 = 256;
 
-/// Size of the pieces in which text is handed on, in bytes, and how many wait for each connection.
+/// Size of the pieces in which text is handed on, in bytes, and how many wait for each connection: more than a range, so that all read on
+/// while one is written.
 const PIECE: usize = 256 << 10;
-const WAITING: usize = 8;
+const WAITING: usize = 16;
 
 /// Connections that are of use: the server's own work is the bottleneck, a core each.
 const MOST: usize = 4;
