@@ -167,6 +167,13 @@ fn heavy(server: &Server, old: &Database) {
     server.load_with_client(old, &sql);
 }
 
+/// Does something and says how long it took.
+fn timed<T>(work: impl FnOnce() -> T) -> (Duration, T) {
+    let began = std::time::Instant::now();
+    let done = work();
+    (began.elapsed(), done)
+}
+
 #[test]
 fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
     let Some(server) = server() else { return };
@@ -177,18 +184,28 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         bench.write(&format!("old/images/{n}.txt"), "x".repeat(5000));
     }
     let before = (files(&bench.path("old")), server.content(&old));
+    // How long both take here and now, when nobody disturbs them.
+    let undisturbed = server.new_database();
+    let url = undisturbed.tcp_url(server);
+    let (clone_takes, cloned) =
+        timed(|| bench.run(&["clone", "old", "copy", "--address", "https://dev.test", "--database", &url]));
+    assert!(cloned.code <= 1, "{cloned:?}");
+    let (undo_takes, undone) = timed(|| bench.run(&["undo", &last_run(&bench)]));
+    undone.expect(0);
     let (mut killed_clones, mut killed_undos) = (0, 0);
-    for point in 0..kill_points(8) {
+    let points = kill_points(8);
+    for point in 0..points {
         let new = server.new_database();
         let url = new.tcp_url(server);
         let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
-        let killed = |args: &[&str], after: u64| {
+        let share = |of: Duration| of.mul_f64((point as f64 + 0.5) / points as f64);
+        let killed = |args: &[&str], after: Duration| {
             let mut child = bench.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-            std::thread::sleep(Duration::from_micros(after));
+            std::thread::sleep(after);
             let _ = child.kill();
             child.wait().unwrap().code().is_none()
         };
-        if !killed(&clone, 30_000 + 83_777 * point % 1_500_000) {
+        if !killed(&clone, share(clone_takes)) {
             let run = last_run(&bench);
             bench.run(&["undo", &run]).expect(0);
             continue;
@@ -201,7 +218,7 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         }
         killed_clones += 1;
         let run = last_run(&bench);
-        killed_undos += u64::from(killed(&["undo", &run], 5_000 + 7_919 * point % 60_000));
+        killed_undos += u64::from(killed(&["undo", &run], share(undo_takes)));
         let again = bench.run(&["undo", &run]);
         assert!(again.code == 0 || again.stderr.contains("undone already"), "point {point}: {again:?}");
         assert!(

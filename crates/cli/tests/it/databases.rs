@@ -318,8 +318,14 @@ fn a_load_that_was_killed_goes_on_and_can_be_undone() {
     bench.write("shop.sql", format!("{}CREATE VIEW `seen` AS SELECT * FROM t0001;\n", shop(40, 1500)));
     let whole = filled(server, &bench.read("shop.sql"));
     let expected = content(server, &whole);
+    // How long a load takes here and now, when nobody disturbs it.
+    let undisturbed = server.new_database();
+    let began = std::time::Instant::now();
+    bench.run(&["database", "load", "shop.sql", &undisturbed.tcp_url(server)]).expect(0);
+    let takes = began.elapsed();
     let (mut went_on, mut undone) = (0, 0);
-    for point in 0..kill_points(12) {
+    let points = kill_points(12);
+    for point in 0..points {
         let database = server.new_database();
         let url = database.tcp_url(server);
         let args = ["database", "load", "shop.sql", url.as_str(), "--json"];
@@ -329,7 +335,7 @@ fn a_load_that_was_killed_goes_on_and_can_be_undone() {
             .stderr(std::process::Stdio::null())
             .spawn()
             .unwrap();
-        std::thread::sleep(std::time::Duration::from_micros(20_000 + 47_911 * point % 900_000));
+        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
         let _ = child.kill();
         let killed = !child.wait().unwrap().success();
         if point % 2 == 0 {

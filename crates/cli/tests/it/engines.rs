@@ -190,6 +190,7 @@ fn a_load_into_postgres_that_was_killed_leaves_nothing_and_begins_anew() {
     }
     bench.write("shop.sql", sql);
     server.create("whole");
+    let began = std::time::Instant::now();
     bench
         .run(&["database", "load", "shop.sql", &server.url("whole")])
         .expect(0)
@@ -198,14 +199,16 @@ fn a_load_into_postgres_that_was_killed_leaves_nothing_and_begins_anew() {
         bench.write("ask.sql", "SELECT count(*) FROM pg_tables WHERE schemaname = 'public'");
         server.load(database, &bench.path("ask.sql")).trim().parse::<u32>().unwrap()
     };
+    let takes = began.elapsed();
     let mut killed = 0;
-    for point in 0..kill_points(6) {
+    let points = kill_points(6);
+    for point in 0..points {
         let name = format!("p{point}");
         server.create(&name);
         let url = server.url(&name);
         let args = ["database", "load", "shop.sql", &url];
         let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(Duration::from_micros(30_000 + 61_007 * point % 700_000));
+        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
         let _ = child.kill();
         if child.wait().unwrap().success() {
             continue;

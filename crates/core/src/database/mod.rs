@@ -273,14 +273,15 @@ pub fn same_database(one: &DatabaseAccess, other: &DatabaseAccess) -> bool {
     let identity = |access: &DatabaseAccess| match access.engine {
         Engine::Mysql => mysql::identity(access),
         Engine::Postgres => postgres::identity(access),
-        Engine::Sqlite => Ok(std::fs::canonicalize(&access.name)?.display().to_string()),
+        Engine::Sqlite => Ok((std::fs::canonicalize(&access.name)?.display().to_string(), 0)),
         other => Err(DatabaseError::NotSpoken(other.name())),
     };
     if one.engine != other.engine {
         return false;
     }
     match (identity(one), identity(other)) {
-        (Ok(one), Ok(other)) => one == other,
+        // Both starts are reckoned from a clock that moves on between the questions.
+        (Ok((one, start)), Ok((other, other_start))) => one == other && start.abs_diff(other_start) <= 2,
         // A server that one of them reaches and the other does not may still be the same.
         _ => one.name == other.name && (one.host == other.host || (one.is_local() && other.is_local())),
     }

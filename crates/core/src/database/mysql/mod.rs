@@ -177,11 +177,14 @@ pub(super) fn checksum(conn: &mut Conn, table: &str) -> Result<Option<u64>, Data
     Ok(found.into_iter().find_map(|(_, sum)| sum))
 }
 
-/// Tells one database of one server from all others.
-pub(super) fn identity(access: &DatabaseAccess) -> Result<String, DatabaseError> {
-    let sql = "SELECT CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir, DATABASE())";
-    let found: Vec<String> = rows(&mut connect(access)?, sql)?;
-    Ok(found.concat())
+/// Tells one database of one server from all others: what it is called, and when its server started, in seconds.
+pub(super) fn identity(access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+    let mut conn = connect(access)?;
+    let sql = "SELECT CONCAT_WS('|', @@hostname, @@port, @@socket, @@datadir, DATABASE()), UNIX_TIMESTAMP()";
+    let (named, now) = rows::<(String, u64)>(&mut conn, sql)?.into_iter().next().unwrap_or_default();
+    let running: Vec<(String, String)> = rows(&mut conn, "SHOW GLOBAL STATUS LIKE 'Uptime'")?;
+    let running: u64 = running.first().and_then(|(_, seconds)| seconds.parse().ok()).unwrap_or_default();
+    Ok((named, now.saturating_sub(running)))
 }
 
 /// What [`super::trial::attempt`] asks for.

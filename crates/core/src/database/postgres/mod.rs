@@ -219,12 +219,12 @@ pub(super) fn facts(
     Ok((sizes, found))
 }
 
-/// Tells one database of one server from all others.
-pub(super) fn identity(access: &DatabaseAccess) -> Result<String, DatabaseError> {
-    let sql =
-        "SELECT concat_ws('|', pg_postmaster_start_time(), current_setting('port'), current_database())";
+/// Tells one database of one server from all others: what it is called, and when its server started, in seconds.
+pub(super) fn identity(access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+    let sql = "SELECT concat_ws('|', current_setting('port'), current_database()), extract(epoch FROM pg_postmaster_start_time())::int8";
     let found = rows(&mut connect(access)?, sql, &[])?;
-    Ok(found.first().map(|row| row.get(0)).unwrap_or_default())
+    let named = found.first().map(|row| (row.get(0), row.get::<_, i64>(1)));
+    Ok(named.map(|(named, start)| (named, u64::try_from(start).unwrap_or_default())).unwrap_or_default())
 }
 
 /// What [`super::trial::attempt`] asks for.
