@@ -12,6 +12,7 @@ pub mod edit;
 pub mod event;
 pub mod footprint;
 pub mod fsx;
+mod lanes;
 pub mod logbook;
 pub mod pack;
 pub mod password;

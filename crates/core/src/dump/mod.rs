@@ -12,6 +12,7 @@ pub mod literal;
 pub mod prefix;
 pub mod rewrite;
 pub mod row;
+pub mod rows;
 pub mod rules;
 mod runs;
 pub mod split;

@@ -10,17 +10,19 @@ use super::lex::{Lexer, Step, Token};
 use super::literal::{self, Quoting};
 use super::prefix;
 use super::row::{self, Value, ValueKind};
+use super::rows::{Alone, Rows};
 use super::rules::{CellChange, Keep, Rewritten, Rules};
 use super::statement::{Class, Statement};
-use super::stream::{At, Chunk, Piece, Rows};
+use super::stream::{At, Chunk, Piece};
 use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
 use crate::text::needles::{Finding, LeftReason};
-use crate::text::raw::Short;
+use crate::text::raw::{Layers, Short};
 use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 
@@ -35,6 +37,8 @@ pub struct Worker<'a> {
     values: Vec<Value>,
     hits: Vec<CoreHit>,
     edits: Vec<Edit>,
+    /// How many samples of each column earlier chunks gave, by table. Chunks are merged in their order, so no more than are wanted count.
+    sampled: BTreeMap<String, BTreeMap<String, usize>>,
     /// Memory for the next value's bytes, and for its changes the short way.
     spare: Decoded,
     short: Short,
@@ -62,10 +66,14 @@ struct Current {
     table: String,
     names: Vec<String>,
     columns: Vec<ColumnTally>,
+    /// How many samples of each column are wanted yet.
+    wanted: Vec<usize>,
     cells: Vec<CellColumn>,
     puts: Vec<BoundPut>,
     /// Columns whose values begin otherwise, and the rule that says so.
     starts: Vec<(usize, usize)>,
+    /// How many places of a column were changed under which layers the short way.
+    short: Vec<(usize, Layers, usize)>,
     keep: Option<Keep>,
     rows: u64,
 }
@@ -121,6 +129,7 @@ impl<'a> Worker<'a> {
             values: Vec::new(),
             hits: Vec::new(),
             edits: Vec::new(),
+            sampled: BTreeMap::new(),
             spare: Decoded::default(),
             short: Short::default(),
         }
@@ -193,10 +202,20 @@ impl<'a> Worker<'a> {
 
     /// Moves the counts of the table at hand into the tally.
     fn settle(&mut self) {
-        let current = std::mem::take(&mut self.current);
+        let mut current = std::mem::take(&mut self.current);
         self.statement = None;
+        for (column, layers, count) in current.short {
+            current.columns[column].places_changed(&layers.nesting(), count);
+        }
         if current.keep.is_none() {
             return;
+        }
+        let given = |column: &ColumnTally| !column.samples.is_empty();
+        if current.columns.iter().any(given) {
+            let sampled = self.sampled.entry(current.table.clone()).or_default();
+            for (name, column) in current.names.iter().zip(&current.columns).filter(|(_, c)| given(c)) {
+                *sampled.entry(name.clone()).or_default() += column.samples.len();
+            }
         }
         let table = self.done.tally.tables.entry(current.table).or_default();
         if current.keep == Some(Keep::All) {
@@ -239,12 +258,16 @@ impl<'a> Worker<'a> {
             Some(BoundPut { column: index(&put.column)?, rule, only })
         });
         let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.is_of(&table));
+        let sampled = self.sampled.get(&table);
+        let sampled = |name: &String| sampled.and_then(|s| s.get(name)).copied().unwrap_or(0);
         self.current = Current {
+            wanted: columns.iter().map(|c| self.rules.samples.saturating_sub(sampled(c))).collect(),
             cells: cells.collect(),
             puts: puts.collect(),
             starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
+            short: Vec::new(),
             keep: Some((self.rules.keep)(&table)),
             rows: 0,
             table,
@@ -262,7 +285,7 @@ impl<'a> Worker<'a> {
         let mut index = 0;
         while index < rows.count() && (every || next < hits.len()) {
             if !every {
-                index = rows.row_at(hits[next].at).max(index);
+                index = rows.row_at(hits[next].at, index);
                 if index >= rows.count() {
                     break;
                 }
@@ -275,17 +298,65 @@ impl<'a> Worker<'a> {
             while hits.get(next).is_some_and(|h| h.at < span.end) {
                 next += 1;
             }
-            if every || next > first {
+            let hits = &hits[first..next];
+            let found = !every && self.strings((chunk, base), &rows, &span, hits, quoting);
+            if !found && (every || next > first) {
                 let row = &rows.bytes[span.clone()];
                 let mut values = std::mem::take(&mut self.values);
                 row::cut(row, quoting, &mut values);
-                self.row(row, &values, &hits[first..next], span.start, quoting);
+                self.row(row, &values, hits, span.start, quoting);
                 self.values = values;
                 self.flush(chunk, base + span.start);
             }
             index += 1;
         }
         self.hits = hits;
+    }
+
+    /// Rewrites the strings of a row around its hits. Returns false, with nothing done, if one of the hits is not in a string that stands
+    /// alone.
+    fn strings(
+        &mut self,
+        (chunk, base): (&[u8], usize),
+        rows: &Rows<'_>,
+        span: &Range<usize>,
+        hits: &[CoreHit],
+        quoting: Quoting,
+    ) -> bool {
+        let mut strings: SmallVec<[(Alone, usize); 4]> = SmallVec::new();
+        let mut next = 0;
+        while let Some(hit) = hits.get(next) {
+            let Some(alone) = rows.string_at(span, hit.at) else { return false };
+            next += hits[next..].iter().take_while(|h| h.at < alone.literal.end).count();
+            strings.push((alone, next));
+        }
+        let row = &rows.bytes[span.clone()];
+        let mut first = 0;
+        for (Alone { column, literal }, next) in strings {
+            self.know_columns(column + 1);
+            let literal = literal.start - span.start..literal.end - span.start;
+            let value = Value { kind: ValueKind::Text, span: literal.clone(), literal };
+            if self.short_value(column, row, &value, &hits[first..next], span.start, quoting) {
+                let inside = base + span.start + value.literal.start + 1;
+                for edit in self.short.edits.drain(..) {
+                    self.out.replace(chunk, inside + edit.span.start..inside + edit.span.end, &edit.new);
+                }
+            } else {
+                self.value(column, row, &value, quoting);
+                self.flush(chunk, base + span.start);
+            }
+            first = next;
+        }
+        true
+    }
+
+    /// Gives names to columns that are not known, or that a row has more of than its table: they are numbered from 1.
+    fn know_columns(&mut self, count: usize) {
+        while self.current.columns.len() < count {
+            self.current.names.push(format!("#{}", self.current.columns.len() + 1));
+            self.current.columns.push(ColumnTally::default());
+            self.current.wanted.push(self.rules.samples);
+        }
     }
 
     /// Writes the edits of one row or statement that begins at `base`.
@@ -297,11 +368,7 @@ impl<'a> Worker<'a> {
 
     /// Looks at a row's values: at the declared cells, and at those with a hit. Hits count from `start` bytes before the row.
     fn row(&mut self, row: &[u8], values: &[Value], hits: &[CoreHit], start: usize, quoting: Quoting) {
-        while self.current.columns.len() < values.len() {
-            // A row without known columns, or with more values than columns: numbered from 1.
-            self.current.names.push(format!("#{}", self.current.columns.len() + 1));
-            self.current.columns.push(ColumnTally::default());
-        }
+        self.know_columns(values.len());
         for i in 0..self.current.cells.len() {
             let cell = self.current.cells[i];
             let edit = self.cell(cell, row, values, quoting);
@@ -318,11 +385,13 @@ impl<'a> Worker<'a> {
                 next += 1;
             }
             let hot = next > first || (repair && value.kind == ValueKind::Text);
-            if hot
-                && !self.edits[..declared].iter().any(|e| e.span == value.span)
-                && !self.short_value(i, row, value, &hits[first..next], start, quoting)
-            {
-                self.value(i, row, value, quoting);
+            if hot && !self.edits[..declared].iter().any(|e| e.span == value.span) {
+                if self.short_value(i, row, value, &hits[first..next], start, quoting) {
+                    let inside = value.literal.start + 1;
+                    self.edits.extend(self.short.edits.drain(..).map(|e| e.shifted(inside)));
+                } else {
+                    self.value(i, row, value, quoting);
+                }
             }
             if next == hits.len() && !repair {
                 break;
@@ -410,7 +479,7 @@ impl<'a> Worker<'a> {
             let value = &values[column];
             // The rest of an array moves as it would without this.
             let moved =
-                if array { rewritten(self.rules, &mut ColumnTally::default(), &new) } else { Vec::new() };
+                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new) } else { Vec::new() };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
             if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
                 self.current.columns[column].value_changed("put", 1);
@@ -436,7 +505,8 @@ impl<'a> Worker<'a> {
         }
     }
 
-    /// Rewrites a value by the short way. Returns false if it is not certain to be the right one.
+    /// Looks at a value by the short way, and leaves its edits there; they count from behind its opening quote. Returns false if it is not
+    /// certain to be the right way.
     fn short_value(
         &mut self,
         column: usize,
@@ -450,7 +520,7 @@ impl<'a> Worker<'a> {
         let fit = value.kind == ValueKind::Text
             && matches!(quoting.dialect, Dialect::Mysql | Dialect::SqlServer)
             && row[value.literal.start] == b'\''
-            && tally.samples.len() >= self.rules.samples;
+            && tally.samples.len() >= self.current.wanted[column];
         if !fit || hits.is_empty() {
             return false;
         }
@@ -458,28 +528,31 @@ impl<'a> Worker<'a> {
         if hits.iter().any(|h| !inside.contains(&(h.at - start))) {
             return false;
         }
-        let hits: SmallVec<[CoreHit; 8]> =
-            hits.iter().map(|h| CoreHit { at: h.at - start - inside.start, ..*h }).collect();
-        if !self.short.take(self.rules.needles, &row[inside.clone()], &hits, quoting.backslash) {
+        let from = start + inside.start;
+        if !self.short.take(self.rules.needles, &row[inside.clone()], hits, from, quoting.backslash) {
             return false;
         }
         tally.changed += u64::from(!self.short.edits.is_empty());
-        for (nesting, count) in self.short.places() {
-            tally.places_changed(&nesting, count);
+        for (layers, count) in self.short.places.drain(..) {
+            let known = self.current.short.iter_mut().find(|(c, l, _)| *c == column && *l == layers);
+            match known {
+                Some((.., known)) => *known += count,
+                None => self.current.short.push((column, layers, count)),
+            }
         }
-        self.edits.extend(self.short.edits.drain(..).map(|e| e.shifted(inside.start)));
         true
     }
 
     fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) {
         let needles = self.rules.needles;
+        let wanted = self.current.wanted[column];
         let tally = &mut self.current.columns[column];
         match literal::meaning(row, value, quoting, &mut self.spare) {
             Some(meant) => {
                 // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
                 let sure = !meant.hidden() && !needles.asked().repair;
                 if sure || needles.scan().any(meant.bytes()) || value::worth_repair(needles, meant.bytes()) {
-                    let edits = rewritten(self.rules, tally, meant.bytes());
+                    let edits = rewritten(self.rules, wanted, tally, meant.bytes());
                     self.edits.extend(meant.outwards(edits, row, value, quoting));
                 }
                 self.spare = meant.into_spare();
@@ -620,13 +693,13 @@ impl<'a> Worker<'a> {
     }
 }
 
-/// Rewrites the bytes of a value and notes what was done.
-fn rewritten(rules: &Rules<'_>, tally: &mut ColumnTally, bytes: &[u8]) -> Vec<Edit> {
+/// Rewrites the bytes of a value and notes what was done, with at most so many samples.
+fn rewritten(rules: &Rules<'_>, wanted: usize, tally: &mut ColumnTally, bytes: &[u8]) -> Vec<Edit> {
     let samples = rules.samples;
     let edits = value::edits_of_hit(rules.needles, bytes, &mut ColumnNotes { column: tally, samples });
     let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
-    if tally.samples.len() < samples {
+    if tally.samples.len() < wanted {
         // The first edit that is more than a length tells what happened.
         let told = edits.iter().find(|e| e.span.len() > 6).unwrap_or(first).span.start;
         let after = edit::apply(bytes, &edits);
@@ -650,7 +723,7 @@ fn literal_edits(
     if !rules.needles.scan().any(&decoded.bytes) {
         return Vec::new();
     }
-    let edits = rewritten(rules, tally, &decoded.bytes);
+    let edits = rewritten(rules, rules.samples, tally, &decoded.bytes);
     decoded.outwards(edits, |new, _| literal::escape(new, text, literal.clone(), quoting))
 }
 

@@ -10,9 +10,8 @@
 //! Cost: about one instruction per byte, no allocation but the row list's. Doubled quotes need no care: they close a string and open
 //! the next one, with nothing between.
 
-use pulp::NullaryFnOnce;
+use crate::lanes::{self, Alike, BLOCK, Job, Lanes, Table};
 use std::ops::Range;
-use wide::u8x16;
 
 /// Why the loop stopped.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -25,85 +24,36 @@ pub enum Stop {
     Slow,
 }
 
-/// Bits for one block of 64 bytes.
-struct Bits {
-    quotes: u64,
-    backslashes: u64,
-    /// Brackets and oddities, inside of strings as well.
-    marks: u64,
-}
+const QUOTE: u8 = 0;
+const COMMA: u8 = 1;
+const BACKSLASH: u8 = 2;
+/// The first class of brackets and oddities.
+const MARKS: u8 = 3;
 
-/// A processor's way to compare many bytes at once.
-trait Lanes: Copy {
-    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits;
-}
+static CLASSES: Table = Table::new(&[
+    &[Alike { or: 0, is: b'\'' }],
+    &[Alike { or: 0, is: b',' }],
+    &[Alike { or: 0, is: b'\\' }],
+    // `(` and `)`, `"` and `#`, `-` and `/`.
+    &[Alike { or: 1, is: b')' }, Alike { or: 1, is: b'#' }, Alike { or: 2, is: b'/' }],
+    &[Alike { or: 0x20, is: b'x' }],
+    &[Alike { or: 0, is: b'`' }],
+]);
 
-/// What every processor of the kind has: 16 bytes at once.
-#[derive(Clone, Copy)]
-struct Baseline;
-
-impl Lanes for Baseline {
-    #[inline(always)]
-    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits {
-        let mut out = Bits { quotes: 0, backslashes: 0, marks: 0 };
-        for part in 0..4 {
-            let mut bytes = [0; 16];
-            bytes.copy_from_slice(&block[16 * part..16 * part + 16]);
-            let v = u8x16::new(bytes);
-            let is = |v: u8x16, b: u8| v.simd_eq(u8x16::splat(b));
-            let shift = 16 * part;
-            out.quotes |= u64::from(is(v, b'\'').to_bitmask()) << shift;
-            // `(` and `)` differ in their last bit, so do `"` and `#`; `-` and `/` in the second one, `X` and `x` in the case bit.
-            let even = v & u8x16::splat(0xFE);
-            let mut marks = is(even, b'(') | is(even, b'"') | is(v, b'`');
-            marks |= is(v | u8x16::splat(0x20), b'x') | is(v | u8x16::splat(0x02), b'/');
-            if BACKSLASH {
-                let back = is(v, b'\\');
-                out.backslashes |= u64::from(back.to_bitmask()) << shift;
-                marks |= back;
-            }
-            out.marks |= u64::from(marks.to_bitmask()) << shift;
-        }
-        out
-    }
-}
-
-/// The same with AVX2: 32 bytes at once.
-#[cfg(target_arch = "x86_64")]
-impl Lanes for pulp::x86::V3 {
-    #[inline(always)]
-    fn bits<const BACKSLASH: bool>(self, block: &[u8; 64]) -> Bits {
-        use std::arch::x86_64::__m256i;
-        let splat = |b: u8| self.avx._mm256_set1_epi8(b as i8);
-        let is = |v: __m256i, b: u8| self.avx2._mm256_cmpeq_epi8(v, splat(b));
-        let or = |a: __m256i, b: __m256i| self.avx2._mm256_or_si256(a, b);
-        let mask = |v: __m256i| u64::from(self.avx2._mm256_movemask_epi8(v) as u32);
-        let mut out = Bits { quotes: 0, backslashes: 0, marks: 0 };
-        let halves: [__m256i; 2] = pulp::cast(*block);
-        for (part, v) in halves.into_iter().enumerate() {
-            let shift = 32 * part;
-            out.quotes |= mask(is(v, b'\'')) << shift;
-            let even = self.avx2._mm256_and_si256(v, splat(0xFE));
-            let mut marks = or(or(is(even, b'('), is(even, b'"')), is(v, b'`'));
-            marks = or(marks, or(is(or(v, splat(0x20)), b'x'), is(or(v, splat(0x02)), b'/')));
-            if BACKSLASH {
-                let back = is(v, b'\\');
-                out.backslashes |= mask(back) << shift;
-                marks = or(marks, back);
-            }
-            out.marks |= mask(marks) << shift;
-        }
-        out
-    }
+/// What a pass saw in 64 bytes, a bit for each.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Seen {
+    /// Bytes in strings, with the quotes that begin them and without those that end them.
+    pub inside: u64,
+    /// Commas outside of strings.
+    pub commas: u64,
 }
 
 /// Returns the bits that a backslash before them escapes; `carry` says whether the first one is, and is told of the next block.
 #[inline(always)]
 fn escaped(backslashes: u64, carry: &mut u64) -> u64 {
     const EVEN: u64 = 0x5555_5555_5555_5555;
-    if backslashes == 0 {
-        return std::mem::take(carry);
-    }
+    // No branch for a block without any: it would be taken by chance.
     let backslashes = backslashes & !*carry;
     let follows = backslashes << 1 | *carry;
     // Runs of backslashes that begin at odd places carry, by addition, into the place behind them.
@@ -122,54 +72,55 @@ fn parity(mut bits: u64) -> u64 {
     bits
 }
 
-/// Passes over rows from `at`, where the opening bracket of a row stands. Adds the span of each whole row, and the place of each hex
-/// literal in it. Returns why it stopped; the last span tells where.
+/// Passes over rows from `at`, where the opening bracket of a row stands. Adds the span of each whole row, the place of each hex
+/// literal in it, and what was seen in every 64 bytes from `at` on; of that nothing is added where brackets stand in a row's
+/// brackets. Returns why it stopped; the last span tells where.
 pub fn pass(
     text: &[u8],
     at: usize,
     backslash: bool,
     rows: &mut Vec<Range<usize>>,
     hex: &mut Vec<usize>,
+    seen: &mut Vec<Seen>,
 ) -> Stop {
-    #[cfg(target_arch = "x86_64")]
-    if let Some(lanes) = pulp::x86::V3::try_new() {
-        return lanes.vectorize(Pass { lanes, text, at, backslash, rows, hex });
-    }
-    Pass { lanes: Baseline, text, at, backslash, rows, hex }.call()
+    lanes::run(Pass { text, at, backslash, rows, hex, seen })
 }
 
-/// The arguments of a pass, so that all of it is compiled for one processor.
-struct Pass<'a, L> {
-    lanes: L,
+/// The arguments of a pass.
+struct Pass<'a> {
     text: &'a [u8],
     at: usize,
     backslash: bool,
     rows: &'a mut Vec<Range<usize>>,
     hex: &'a mut Vec<usize>,
+    seen: &'a mut Vec<Seen>,
 }
 
-impl<L: Lanes> NullaryFnOnce for Pass<'_, L> {
+impl Job for Pass<'_> {
     type Output = Stop;
 
     #[inline(always)]
-    fn call(self) -> Stop {
-        let Pass { lanes, text, at, backslash, rows, hex } = self;
-        if backslash {
-            pass_with::<L, true>(lanes, text, at, rows, hex)
+    fn run<L: Lanes>(self, lanes: L) -> Stop {
+        let mut pass = self;
+        let first = pass.seen.len();
+        let (stop, nested) = if pass.backslash {
+            pass_with::<L, true>(lanes, &mut pass)
         } else {
-            pass_with::<L, false>(lanes, text, at, rows, hex)
+            pass_with::<L, false>(lanes, &mut pass)
+        };
+        if nested {
+            pass.seen.truncate(first);
         }
+        stop
     }
 }
 
+/// Returns why it stopped, and whether brackets were nested.
 #[inline(always)]
-fn pass_with<L: Lanes, const BACKSLASH: bool>(
-    lanes: L,
-    text: &[u8],
-    at: usize,
-    rows: &mut Vec<Range<usize>>,
-    hex: &mut Vec<usize>,
-) -> Stop {
+fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (Stop, bool) {
+    let Pass { text, at, rows, hex, seen, .. } = pass;
+    let (text, at) = (*text, *at);
+    let mut nested = false;
     let mut block_at = at;
     let mut carry = 0;
     // All ones while a string goes on from the block before.
@@ -178,9 +129,12 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
     let mut start = at;
     // Hex literals of the row at hand count only once the row is whole.
     let mut hex_kept = hex.len();
-    let mut last = [0u8; 64];
+    let mut last = [0u8; BLOCK];
+    let first = seen.len();
+    seen.resize(first + (text.len() - at).div_ceil(BLOCK), Seen::default());
+    let mut notes = seen[first..].iter_mut();
     while block_at < text.len() {
-        let block: &[u8; 64] = match text.get(block_at..block_at + 64).and_then(|b| b.try_into().ok()) {
+        let block: &[u8; BLOCK] = match text[block_at..].first_chunk() {
             Some(block) => block,
             None => {
                 let rest = &text[block_at..];
@@ -188,11 +142,28 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                 &last
             }
         };
-        let Bits { quotes, backslashes, marks } = lanes.bits::<BACKSLASH>(block);
-        let quotes = if BACKSLASH { quotes & !escaped(backslashes, &mut carry) } else { quotes };
+        let sorted = lanes.sort(block, &CLASSES);
+        let mut quotes = lanes.of(sorted, QUOTE);
+        let mut backslashes = 0;
+        if ESCAPES {
+            backslashes = lanes.of(sorted, BACKSLASH);
+            quotes &= !escaped(backslashes, &mut carry);
+        }
+        let note = notes.next();
+        // Most blocks lie in one string as a whole: nothing in them matters.
+        if quotes == 0 && inside == u64::MAX {
+            if let Some(note) = note {
+                note.inside = inside;
+            }
+            block_at += BLOCK;
+            continue;
+        }
         let in_string = parity(quotes) ^ inside;
         inside = ((in_string as i64) >> 63) as u64;
-        let mut outside = marks & !in_string;
+        if let Some(note) = note {
+            *note = Seen { inside: in_string, commas: lanes.of(sorted, COMMA) & !in_string };
+        }
+        let mut outside = (lanes.from(sorted, MARKS) | backslashes) & !in_string;
         while outside != 0 {
             let bit = outside.trailing_zeros() as usize;
             outside &= outside - 1;
@@ -203,6 +174,7 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                         start = place;
                     }
                     depth += 1;
+                    nested |= depth > 1;
                 }
                 b')' => {
                     depth -= 1;
@@ -211,8 +183,8 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                         hex_kept = hex.len();
                         match next_row(text, place + 1) {
                             Next::Row(_) => {}
-                            Next::Other => return Stop::NoRow,
-                            Next::Unknown => return Stop::More,
+                            Next::Other => return (Stop::NoRow, nested),
+                            Next::Unknown => return (Stop::More, nested),
                         }
                     }
                 }
@@ -222,14 +194,14 @@ fn pass_with<L: Lanes, const BACKSLASH: bool>(
                 b'-' if text.get(place + 1).is_some_and(|b| *b != b'-') => {}
                 _ => {
                     hex.truncate(hex_kept);
-                    return Stop::Slow;
+                    return (Stop::Slow, nested);
                 }
             }
         }
-        block_at += 64;
+        block_at += BLOCK;
     }
     hex.truncate(hex_kept);
-    Stop::More
+    (Stop::More, nested)
 }
 
 /// What follows a row.
@@ -321,27 +293,14 @@ mod tests {
         "\n",
     ];
 
-    #[test]
-    fn every_processors_way_gives_the_same_bits() {
-        #[cfg(target_arch = "x86_64")]
-        if let Some(lanes) = pulp::x86::V3::try_new() {
-            for first in 0..=255u8 {
-                let block: [u8; 64] = std::array::from_fn(|i| first.wrapping_add((i * 7) as u8));
-                let told = |b: Bits| (b.quotes, b.backslashes, b.marks);
-                assert_eq!(told(lanes.bits::<true>(&block)), told(Baseline.bits::<true>(&block)));
-                assert_eq!(told(lanes.bits::<false>(&block)), told(Baseline.bits::<false>(&block)));
-            }
-        }
-    }
-
     proptest! {
         #![proptest_config(ProptestConfig { cases: 4_000, ..ProptestConfig::default() })]
 
         #[test]
         fn passing_over_rows_equals_scanning_them(parts in proptest::collection::vec(proptest::sample::select(&PARTS[..]), 0..80), backslash in any::<bool>()) {
             let text = format!("({}", parts.concat()).into_bytes();
-            let (mut rows, mut hex) = (Vec::new(), Vec::new());
-            let stop = pass(&text, 0, backslash, &mut rows, &mut hex);
+            let (mut rows, mut hex, mut seen) = (Vec::new(), Vec::new(), Vec::new());
+            let stop = pass(&text, 0, backslash, &mut rows, &mut hex, &mut seen);
             let (naive, naive_hex) = slowly(&text, backslash);
             prop_assert_eq!(&rows[..], &naive[..rows.len()], "{:?}", stop);
             if stop != Stop::Slow {

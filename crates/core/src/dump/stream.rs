@@ -11,9 +11,9 @@ use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
 use super::row::{self, RowStep, Value};
-use super::runs::{self, Next, Stop};
+use super::rows::Rows;
+use super::runs::{self, Next, Seen, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
-use crate::text::scan::{CoreHit, CoreScan};
 use std::collections::HashMap;
 use std::io::Read;
 use std::ops::Range;
@@ -48,52 +48,6 @@ pub enum Piece<'a> {
     },
     /// The rest of a dump that ends inside of a statement.
     CutOff(&'a [u8]),
-}
-
-/// A run of rows.
-#[derive(Debug, Clone, Copy)]
-pub struct Rows<'a> {
-    /// The rows and what stands between them.
-    pub bytes: &'a [u8],
-    /// Where the run begins in its chunk; the spans below count from the chunk's beginning.
-    base: usize,
-    spans: &'a [Range<usize>],
-    hex: &'a [usize],
-}
-
-impl<'a> Rows<'a> {
-    /// Returns the number of rows.
-    pub fn count(&self) -> usize {
-        self.spans.len()
-    }
-
-    /// Returns the rows, brackets included (a `COPY` has none).
-    pub fn each(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
-        let (bytes, base) = (self.bytes, self.base);
-        self.spans.iter().map(move |s| &bytes[s.start - base..s.end - base])
-    }
-
-    /// Returns where a row lies in the run.
-    pub fn span(&self, index: usize) -> Range<usize> {
-        self.spans[index].start - self.base..self.spans[index].end - self.base
-    }
-
-    /// Returns the index of the row that holds an offset of the run, or of the one behind it.
-    pub fn row_at(&self, offset: usize) -> usize {
-        self.spans.partition_point(|s| s.end <= offset + self.base)
-    }
-
-    /// Collects, sorted, where something has to be looked at: cores in the run, and hex literals, whose content is not known before (a few
-    /// of these may be something else).
-    pub fn hits(&self, scan: &CoreScan, hits: &mut Vec<CoreHit>) {
-        hits.clear();
-        scan.each(self.bytes, |hit| {
-            hits.push(hit);
-            true
-        });
-        hits.extend(self.hex.iter().map(|h| CoreHit::hidden(h - self.base)));
-        hits.sort_unstable_by_key(|h| h.at);
-    }
 }
 
 /// What is known of a piece's surroundings.
@@ -160,7 +114,7 @@ pub struct Ending {
 }
 
 /// Chunk size that serves well: large enough that few rows straddle it, small enough to stay in a core's cache.
-pub const WINDOW: usize = 1 << 18;
+pub const WINDOW: usize = 1 << 17;
 
 /// Bytes by which the dialect is told.
 const LOOK: usize = 64 << 10;
@@ -175,6 +129,7 @@ pub struct Chunk {
     pieces: Vec<Located>,
     rows: Vec<Range<usize>>,
     hex: Vec<usize>,
+    seen: Vec<Seen>,
     literals: Vec<Range<usize>>,
 }
 
@@ -193,7 +148,7 @@ enum Kind {
     Gap,
     Whole { literals: Range<usize>, delimiter: usize },
     InsertHead,
-    Rows { rows: Range<usize>, hex: Range<usize> },
+    Rows { rows: Range<usize>, hex: Range<usize>, seen: Range<usize> },
     Between,
     Tail { delimiter: usize },
     CutOff,
@@ -215,11 +170,12 @@ impl Chunk {
                     Piece::Whole { bytes, literals: &self.literals[literals.clone()], delimiter: *delimiter }
                 }
                 Kind::InsertHead => Piece::InsertHead(bytes),
-                Kind::Rows { rows, hex } => Piece::Rows(Rows {
+                Kind::Rows { rows, hex, seen } => Piece::Rows(Rows {
                     bytes,
                     base: located.span.start,
                     spans: &self.rows[rows.clone()],
                     hex: &self.hex[hex.clone()],
+                    seen: &self.seen[seen.clone()],
                 }),
                 Kind::Between => Piece::Between(bytes),
                 Kind::Tail { delimiter } => Piece::Tail { bytes, delimiter: *delimiter },
@@ -249,11 +205,26 @@ impl Chunk {
         self.pieces.clear();
         self.rows.clear();
         self.hex.clear();
+        self.seen.clear();
         self.literals.clear();
     }
 
     fn rest(&self) -> &[u8] {
         &self.bytes[self.used..self.filled]
+    }
+}
+
+/// Where the lists of a chunk stand before a run of rows.
+#[derive(Clone, Copy)]
+struct Firsts {
+    rows: usize,
+    hex: usize,
+    seen: usize,
+}
+
+impl Firsts {
+    fn of(chunk: &Chunk) -> Self {
+        Firsts { rows: chunk.rows.len(), hex: chunk.hex.len(), seen: chunk.seen.len() }
     }
 }
 
@@ -674,7 +645,7 @@ impl<R: Read> Source<R> {
     }
 
     fn run_of_rows(&mut self, chunk: &mut Chunk, quoting: Quoting) -> bool {
-        let (first, first_hex) = (chunk.rows.len(), chunk.hex.len());
+        let first = Firsts::of(chunk);
         let start = chunk.used;
         let mut at = start;
         loop {
@@ -683,17 +654,20 @@ impl<R: Read> Source<R> {
             let stop = if quoting.dialect == Dialect::Postgres {
                 Stop::Slow
             } else {
-                runs::pass(text, at, quoting.backslash, &mut chunk.rows, &mut chunk.hex)
+                runs::pass(text, at, quoting.backslash, &mut chunk.rows, &mut chunk.hex, &mut chunk.seen)
             };
-            let done = chunk.rows[first..].last().map_or(start, |r| r.end);
+            if at > start || stop == Stop::Slow {
+                chunk.seen.truncate(first.seen);
+            }
+            let done = chunk.rows[first.rows..].last().map_or(start, |r| r.end);
             if stop != Stop::Slow {
-                return self.take_rows(chunk, first, first_hex, done - start);
+                return self.take_rows(chunk, first, done - start);
             }
             // The row in which the pass stopped begins behind the last whole one, or at the very start.
             let open = match runs::next_row(text, done) {
                 _ if done == start => start,
                 Next::Row(open) => open,
-                Next::Other | Next::Unknown => return self.take_rows(chunk, first, first_hex, done - start),
+                Next::Other | Next::Unknown => return self.take_rows(chunk, first, done - start),
             };
             match row::scan(&text[open..], quoting, self.end, &mut self.values) {
                 RowStep::Row(len) => {
@@ -709,23 +683,28 @@ impl<R: Read> Source<R> {
                     match runs::next_row(text, open + len) {
                         Next::Row(next) => at = next,
                         Next::Other | Next::Unknown => {
-                            return self.take_rows(chunk, first, first_hex, open + len - start);
+                            return self.take_rows(chunk, first, open + len - start);
                         }
                     }
                 }
-                RowStep::More => return self.take_rows(chunk, first, first_hex, done - start),
+                RowStep::More => return self.take_rows(chunk, first, done - start),
             }
         }
     }
 
     /// Hands out the rows found; without any, says whether more input could bring one.
-    fn take_rows(&mut self, chunk: &mut Chunk, first: usize, first_hex: usize, len: usize) -> bool {
-        if chunk.rows.len() > first {
-            let kind = Kind::Rows { rows: first..chunk.rows.len(), hex: first_hex..chunk.hex.len() };
+    fn take_rows(&mut self, chunk: &mut Chunk, first: Firsts, len: usize) -> bool {
+        if chunk.rows.len() > first.rows {
+            let kind = Kind::Rows {
+                rows: first.rows..chunk.rows.len(),
+                hex: first.hex..chunk.hex.len(),
+                seen: first.seen..chunk.seen.len(),
+            };
             self.take(chunk, kind, len);
             return true;
         }
-        chunk.hex.truncate(first_hex);
+        chunk.hex.truncate(first.hex);
+        chunk.seen.truncate(first.seen);
         if self.end { self.cut_off(chunk) } else { false }
     }
 
@@ -733,7 +712,7 @@ impl<R: Read> Source<R> {
     fn copy(&mut self, chunk: &mut Chunk) -> bool {
         let start = chunk.used;
         let text = &chunk.bytes[..chunk.filled];
-        let (first, first_hex) = (chunk.rows.len(), chunk.hex.len());
+        let first = Firsts::of(chunk);
         let mut at = start;
         while let Some(len) = memchr::memchr(b'\n', &text[at..]) {
             let line = text[at..at + len].strip_suffix(b"\r").unwrap_or(&text[at..at + len]);
@@ -745,7 +724,7 @@ impl<R: Read> Source<R> {
         }
         if at > start {
             chunk.hex.extend(memchr::memmem::find_iter(&text[start..at], b"\\\\x").map(|i| start + i));
-            return self.take_rows(chunk, first, first_hex, at - start);
+            return self.take_rows(chunk, first, at - start);
         }
         let rest = chunk.rest();
         let ends = rest.starts_with(b"\\.");

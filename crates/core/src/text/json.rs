@@ -106,6 +106,19 @@ pub fn encode(new: &[u8], old: &[u8]) -> Vec<u8> {
     out
 }
 
+/// What ends a string, escapes, or may not stand in one.
+const SPECIAL: [bool; 256] = {
+    let mut table = [false; 256];
+    let mut control = 0;
+    while control < 0x20 {
+        table[control] = true;
+        control += 1;
+    }
+    table[b'"' as usize] = true;
+    table[b'\\' as usize] = true;
+    table
+};
+
 pub(super) fn hex4(text: &[u8], at: usize) -> Option<u32> {
     let digits = text.get(at..at + 4).filter(|d| d.iter().all(u8::is_ascii_hexdigit))?;
     u32::from_str_radix(std::str::from_utf8(digits).ok()?, 16).ok()
@@ -203,9 +216,12 @@ impl Reader<'_> {
         let start = self.at + 1;
         let mut at = start;
         let end = loop {
-            at += memchr::memchr2(b'"', b'\\', &self.text[at..])?;
-            if self.text[at] == b'"' {
-                break at + 1;
+            // Most strings are short: no search is as fast as a look at each byte.
+            at += self.text[at..].iter().position(|b| SPECIAL[usize::from(*b)])?;
+            match self.text[at] {
+                b'"' => break at + 1,
+                b'\\' => {}
+                _ => return None,
             }
             let mut escaped = at + 1;
             if self.raw {
@@ -235,9 +251,6 @@ impl Reader<'_> {
                 _ => return None,
             }
         };
-        if self.text[start..at].iter().any(|b| *b < 0x20) {
-            return None;
-        }
         self.strings.push(start..at);
         self.at = end;
         Some(())
@@ -245,6 +258,11 @@ impl Reader<'_> {
 
     fn bare(&mut self) -> Option<()> {
         let rest = &self.text[self.at..];
+        let digits = rest.iter().take_while(|b| b.is_ascii_digit()).count();
+        if digits > 0 && matches!(rest.get(digits), Some(b',' | b'}' | b']')) {
+            self.at += digits;
+            return Some(());
+        }
         let len = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || b"+-.".contains(b)).count();
         let word = std::str::from_utf8(&rest[..len]).ok()?;
         let number =

@@ -7,11 +7,13 @@
 use super::reference::{self, ReferenceNeedle};
 use super::rule::{self, BaseNeedle, HostNeedle, RootNeedle, Ways};
 use super::scan::{Core, CoreHit, CoreScan, Hits, core_run};
+use super::usual::{Slashes, Usual};
 use super::value::Covered;
 use crate::edit::Edit;
 use crate::place::{Pairs, Root};
 use crate::secret::Secret;
 use serde::Serialize;
+use std::ops::Range;
 
 /// Why a place that names the old site was left as it is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
@@ -100,6 +102,8 @@ pub struct Needles {
     scan: CoreScan,
     /// Per core: what it may belong to.
     meanings: Vec<Vec<Meaning>>,
+    /// Per core: the form in which it stands nearly always, if it can mean one host alone.
+    usual: Vec<Option<Usual>>,
     hosts: Vec<HostNeedle>,
     roots: Vec<RootNeedle>,
     references: Vec<ReferenceNeedle>,
@@ -220,8 +224,8 @@ impl Needles {
         for (i, needle) in references.iter().enumerate() {
             for bytes in needle.cores() {
                 let meaning = if needle.old.is_empty() { Meaning::Attribute } else { Meaning::Reference(i) };
-                let before_reference = needle.old.is_empty();
-                cores.add(Core { before_reference, ..Core::bare(&bytes) }, meaning);
+                let names = needle.old.is_empty();
+                cores.add(Core { before_reference: names, fold: names, ..Core::bare(&bytes) }, meaning);
             }
         }
         let mut watched = Vec::new();
@@ -234,9 +238,25 @@ impl Needles {
         }
         let Cores { cores, meanings } = cores;
         let scan = CoreScan::new(cores);
+        let usual = meanings.iter().map(|meanings: &Vec<Meaning>| match meanings[..] {
+            [Meaning::Host(i)] => Usual::of(&hosts[i]),
+            _ => None,
+        });
+        let usual = usual.collect();
         let loud = |b: u8| matches!(b, b'\\' | b'\'' | b'"') || b < 0x20;
         let quiet = !described.iter().any(|(_, new)| new.bytes().any(loud));
-        Needles { scan, meanings, hosts, roots, references, passwords: watched, described, asked, quiet }
+        Needles {
+            scan,
+            meanings,
+            usual,
+            hosts,
+            roots,
+            references,
+            passwords: watched,
+            described,
+            asked,
+            quiet,
+        }
     }
 
     /// Returns old and new of each needle, for a preview.
@@ -279,25 +299,39 @@ impl Needles {
         self.findings_at(text, &self.scan.hits(text), &Covered::default())
     }
 
-    /// Adds the changes of a text of one level whose hits are known, if nothing in it is left or in doubt. Hits count from `start` bytes
-    /// before the text; the changes count from the text's beginning.
+    /// Returns what is to be replaced at a hit, and by what, if the text around it is as usual.
+    pub(super) fn usual(&self, text: &[u8], hit: CoreHit, slashes: Slashes) -> Option<(Range<usize>, &[u8])> {
+        self.usual[hit.core].as_ref().filter(|_| !hit.base64)?.find(text, hit.at, slashes)
+    }
+
+    /// Calls `take` with the changes of a text of one level whose hits are known, and whether each is of the usual form. Returns nothing
+    /// if something in the text is left or in doubt, or `take` returns nothing. Hits count from `start` bytes before the text; the changes
+    /// count from the text's beginning.
     pub(super) fn all_changes(
         &self,
         text: &[u8],
         start: usize,
         hits: &[CoreHit],
-        changes: &mut Vec<Edit>,
+        mut take: impl FnMut(Range<usize>, &[u8], bool) -> Option<()>,
     ) -> Option<()> {
         let mut last = 0..0;
         for hit in hits {
             if hit.base64 {
                 return None;
             }
-            match self.look(text, CoreHit { at: hit.at - start, ..*hit }) {
+            let hit = CoreHit { at: hit.at - start, ..*hit };
+            if let Some((span, new)) = self.usual(text, hit, Slashes::Plain)
+                && span.start >= last.end
+            {
+                last = span.clone();
+                take(span, new, true)?;
+                continue;
+            }
+            match self.look(text, hit) {
                 None => {}
                 Some(Finding::Change(edit)) if edit.span.start >= last.end => {
                     last = edit.span.clone();
-                    changes.push(edit);
+                    take(edit.span, &edit.new, false)?;
                 }
                 // Within a longer one that was found already.
                 Some(Finding::Change(edit)) if edit.span.start >= last.start && edit.span.end <= last.end => {
@@ -364,6 +398,9 @@ impl Needles {
     }
 
     fn look(&self, text: &[u8], hit: CoreHit) -> Option<Finding> {
+        if let Some((span, new)) = self.usual(text, hit, Slashes::Plain) {
+            return Some(Finding::Change(Edit::new(span, new)));
+        }
         let mut verdict = None;
         let mut longest: Option<Edit> = None;
         for meaning in &self.meanings[hit.core] {

@@ -7,28 +7,46 @@
 
 use super::json;
 use super::needles::Needles;
+use super::oddities;
 use super::scan::CoreHit;
 use super::serialized;
+use super::usual::Slashes;
 use super::value::{self, Layer};
 use crate::edit::{Decoded, Edit};
-use aho_corasick::packed;
 use smallvec::SmallVec;
 use std::borrow::Cow;
 use std::ops::Range;
-use std::sync::LazyLock;
-
-/// What structured pieces begin with, in a raw string as well.
-static BEGINNINGS: LazyLock<Option<packed::Searcher>> = LazyLock::new(|| {
-    let signs = [":{", ":\"", ":\\", "{\"", "{\\", "[\"", "[\\", "[{"];
-    packed::Config::new().builder().extend(signs).build()
-});
-
-static NUL: LazyLock<memchr::memmem::Finder<'static>> = LazyLock::new(|| memchr::memmem::Finder::new(b"\\0"));
 
 /// Nesting that is followed here.
-const DEEPEST: usize = 4;
+const DEEPEST: u32 = 4;
 
-type Layers = SmallVec<[Layer; DEEPEST]>;
+/// Layers around a place, a byte for each, the innermost one lowest. One number, because it is compared for every value.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
+pub(crate) struct Layers(u32);
+
+const SERIALIZED: u8 = 1;
+const JSON: u8 = 2;
+
+impl Layers {
+    fn depth(self) -> u32 {
+        (u32::BITS - self.0.leading_zeros()).div_ceil(8)
+    }
+
+    fn within(self, code: u8) -> Self {
+        Layers(self.0 << 8 | u32::from(code))
+    }
+
+    fn outer(self) -> Self {
+        Layers(self.0 >> 8)
+    }
+
+    /// Names the nesting, from the outside in.
+    pub(crate) fn nesting(self) -> Cow<'static, str> {
+        let codes = self.0.to_be_bytes().into_iter().filter(|code| *code != 0);
+        let layers = codes.map(|code| if code == SERIALIZED { Layer::Serialized } else { Layer::Json });
+        value::nesting(&layers.collect::<SmallVec<[Layer; 4]>>())
+    }
+}
 
 /// The changes of one value, in memory that is used again for the next one.
 #[derive(Debug, Default)]
@@ -36,31 +54,32 @@ pub struct Short {
     /// Changes of the inside of the string, sorted.
     pub edits: Vec<Edit>,
     /// How many places were changed under which layers.
-    places: SmallVec<[(Layers, usize); 4]>,
+    pub(crate) places: SmallVec<[(Layers, usize); 4]>,
     layers: Layers,
-    found: Vec<Edit>,
     meant: Decoded,
 }
 
 impl Short {
-    /// Returns how many places were changed under which nesting.
-    pub fn places(&self) -> impl Iterator<Item = (Cow<'static, str>, usize)> {
-        self.places.iter().map(|(layers, count)| (value::nesting(layers), *count))
-    }
-
-    /// Finds the changes of the inside of a string. Returns false if the long way has to be taken. `hits` count from the beginning of the
-    /// inside. `backslash` says whether a backslash escapes in it.
-    pub fn take(&mut self, needles: &Needles, inside: &[u8], hits: &[CoreHit], backslash: bool) -> bool {
+    /// Finds the changes of the inside of a string. Returns false if the long way has to be taken. `hits` count from `start` bytes before
+    /// the inside. `backslash` says whether a backslash escapes in it.
+    pub fn take(
+        &mut self,
+        needles: &Needles,
+        inside: &[u8],
+        hits: &[CoreHit],
+        start: usize,
+        backslash: bool,
+    ) -> bool {
         self.edits.clear();
         self.places.clear();
-        self.layers.clear();
-        let way = Way { needles, inside, backslash };
+        self.layers = Layers::default();
+        let way = Way { needles, inside, start, backslash };
         needles.is_quiet() && !needles.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
     }
 
     /// Looks at a text of any kind, and returns by how much it grows.
     fn text(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
-        let deeper = way.backslash && self.layers.len() < DEEPEST;
+        let deeper = way.backslash && self.layers.depth() < DEEPEST;
         match &way.inside[span.clone()] {
             [b'a' | b'O' | b's', b':', b'0'..=b'9', ..] if deeper => self.serialized(way, span, hits),
             [b'{' | b'[', ..] if deeper => self.json(way, span, hits),
@@ -70,11 +89,11 @@ impl Short {
 
     fn serialized(&mut self, way: Way<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
         let leaves = serialized::raw_leaves(&way.inside[span.clone()])?;
-        self.layers.push(Layer::Serialized);
+        self.layers = self.layers.within(SERIALIZED);
         let mut growth = 0;
         for leaf in leaves {
             let content = shifted(leaf.content, span.start);
-            let inner = within(&mut hits, &content);
+            let inner = way.within(&mut hits, &content);
             if inner.is_empty() {
                 continue;
             }
@@ -83,23 +102,23 @@ impl Short {
             if by != 0 {
                 let digits = shifted(leaf.digits, span.start);
                 let old: isize = std::str::from_utf8(&way.inside[digits.clone()]).ok()?.parse().ok()?;
-                let length = Edit::new(digits, (old + by).to_string());
+                let length = Edit::new(digits, itoa::Buffer::new().format(old + by));
                 growth += length.growth();
                 self.edits.insert(at, length);
             }
             growth += by;
         }
-        self.layers.pop();
+        self.layers = self.layers.outer();
         Some(growth)
     }
 
     fn json(&mut self, way: Way<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
         let strings = json::raw_strings(&way.inside[span.clone()])?;
-        self.layers.push(Layer::Json);
+        self.layers = self.layers.within(JSON);
         let mut growth = 0;
         for string in strings {
             let string = shifted(string, span.start);
-            let inner = within(&mut hits, &string);
+            let inner = way.within(&mut hits, &string);
             if inner.is_empty() {
                 continue;
             }
@@ -108,21 +127,32 @@ impl Short {
                 Some(_) => self.slashed(way, string, inner)?,
             };
         }
-        self.layers.pop();
+        self.layers = self.layers.outer();
         Some(growth)
     }
 
     /// A string of JSON's in which nothing is escaped but slashes and single quotes.
     fn slashed(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
         let raw = &way.inside[span.clone()];
+        if begins_structured(raw) || oddities::in_slashed(raw) {
+            return None;
+        }
+        let first = self.edits.len();
+        if let Some(growth) = self.slashed_as_usual(way, span.clone(), hits) {
+            return Some(growth);
+        }
+        self.edits.truncate(first);
         self.meant.restart(span.start, raw.len());
         let mut moved: SmallVec<[CoreHit; 8]> = SmallVec::new();
         let (mut at, mut next) = (0, hits.iter().peekable());
         while at < raw.len() {
             let plain = memchr::memchr(b'\\', &raw[at..]).unwrap_or(raw.len() - at);
             // A core holds nothing that is escaped, so it lies between two escapes.
-            while let Some(hit) = next.next_if(|h| h.at < span.start + at + plain) {
-                moved.push(CoreHit { at: self.meant.bytes.len() + hit.at - span.start - at, ..*hit });
+            while let Some(hit) = next.next_if(|h| h.at - way.start < span.start + at + plain) {
+                moved.push(CoreHit {
+                    at: self.meant.bytes.len() + hit.at - way.start - span.start - at,
+                    ..*hit
+                });
             }
             self.meant.plain(&raw[at..at + plain]);
             at += plain;
@@ -132,63 +162,74 @@ impl Short {
                     at += 3;
                     self.meant.escape(b"/", span.start + at);
                 }
-                [b'\\', b'\'', ..] => {
+                _ => {
                     at += 2;
                     self.meant.escape(b"'", span.start + at);
                 }
-                _ => return None,
             }
         }
-        let text = &self.meant.bytes;
-        if begins_structured(text) || memchr::memmem::find(text, b":{").is_some() || is_encoded(text) {
-            return None;
-        }
-        self.found.clear();
-        way.needles.all_changes(text, 0, &moved, &mut self.found)?;
-        self.note(self.found.len());
+        let (meant, edits) = (&self.meant, &mut self.edits);
         let mut growth = 0;
-        for edit in self.found.drain(..) {
-            let span = self.meant.raw(edit.span.start)..self.meant.raw(edit.span.end);
+        way.needles.all_changes(&meant.bytes, 0, &moved, |span, new, _| {
+            let span = meant.raw(span.start)..meant.raw(span.end);
             let old = &way.inside[span.clone()];
-            let slashes = memchr::memmem::find(old, b"\\\\/").is_some();
-            let edit = if slashes { Edit::new(span, spelled(&edit.new)) } else { Edit::new(span, edit.new) };
-            // Lengths around count what the string means, where each of these escapes is a byte shorter.
-            growth += edit.growth() + escapes(old) - escapes(&edit.new);
+            let slashes = memchr::memchr(b'\\', old).is_some_and(|at| old[at..].starts_with(br"\\/"));
+            let edit = if slashes { Edit::new(span, spelled(new)) } else { Edit::new(span, new) };
+            growth += meant_growth(old, &edit);
+            edits.push(edit);
+            Some(())
+        })?;
+        self.note(first);
+        Some(growth)
+    }
+
+    /// The same, if every hit stands there in the usual form.
+    fn slashed_as_usual(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
+        let raw = &way.inside[span.clone()];
+        let first = self.edits.len();
+        let mut growth = 0;
+        for hit in hits {
+            let hit = CoreHit { at: hit.at - way.start - span.start, ..*hit };
+            let usual = way.needles.usual(raw, hit, Slashes::Escaped);
+            let (changed, new) = usual.or_else(|| way.needles.usual(raw, hit, Slashes::Plain))?;
+            let edit = Edit::new(shifted(changed.clone(), span.start), new);
+            growth += meant_growth(&raw[changed], &edit);
             self.edits.push(edit);
         }
+        self.note(first);
         Some(growth)
     }
 
     /// A text in which nothing may be structured or encoded.
     fn plain(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
         let text = &way.inside[span.clone()];
-        let last = hits.last()?.at - span.start;
-        if begins_structured(text) || text.get(1) == Some(&b':') {
+        let last = hits.last()?.at - way.start - span.start;
+        if begins_structured(text) || text.get(1) == Some(&b':') || oddities::in_text(text, last) {
             return None;
         }
-        let until = aho_corasick::Span { start: 0, end: last };
-        if BEGINNINGS.as_ref()?.find_in(text, until).is_some()
-            || is_encoded(text)
-            || (way.backslash && NUL.find(text).is_some())
-        {
-            return None;
-        }
-        self.found.clear();
-        way.needles.all_changes(text, span.start, hits, &mut self.found)?;
-        if !self.found.iter().all(|edit| way.is_certain(text, edit)) {
-            return None;
-        }
-        self.note(self.found.len());
-        let growth = self.found.iter().map(Edit::growth).sum();
-        self.edits.extend(self.found.drain(..).map(|e| e.shifted(span.start)));
+        let edits = &mut self.edits;
+        let first = edits.len();
+        let mut growth = 0;
+        way.needles.all_changes(text, way.start + span.start, hits, |changed, new, usual| {
+            if !usual && !way.is_certain(text, &changed) {
+                return None;
+            }
+            let edit = Edit::new(shifted(changed, span.start), new);
+            growth += edit.growth();
+            edits.push(edit);
+            Some(())
+        })?;
+        self.note(first);
         Some(growth)
     }
 
-    fn note(&mut self, count: usize) {
+    /// Counts the edits from the first one on as changes under the layers at hand.
+    fn note(&mut self, first: usize) {
+        let count = self.edits.len() - first;
         if count > 0 {
             match self.places.iter_mut().find(|(layers, _)| *layers == self.layers) {
                 Some((_, known)) => *known += count,
-                None => self.places.push((self.layers.clone(), count)),
+                None => self.places.push((self.layers, count)),
             }
         }
     }
@@ -199,15 +240,17 @@ impl Short {
 struct Way<'v> {
     needles: &'v Needles,
     inside: &'v [u8],
+    /// What hits count from: so many bytes before the inside.
+    start: usize,
     backslash: bool,
 }
 
 impl Way<'_> {
     /// Says whether a change of a raw text is one of its meaning, too.
-    fn is_certain(&self, text: &[u8], edit: &Edit) -> bool {
-        let (head, rest) = (&text[..edit.span.start], &text[edit.span.end..]);
+    fn is_certain(&self, text: &[u8], changed: &Range<usize>) -> bool {
+        let (head, rest) = (&text[..changed.start], &text[changed.end..]);
         // What is replaced holds no escape, and none ends right before it but that of a quote, a bracket or the like.
-        let plain = memchr::memchr(b'\\', &text[edit.span.clone()]).is_none();
+        let plain = memchr::memchr(b'\\', &text[changed.clone()]).is_none();
         let escape_before = match head {
             [.., b'\\', b] => b.is_ascii_alphanumeric(),
             [.., b] => *b == b'\\',
@@ -220,16 +263,20 @@ impl Way<'_> {
         };
         plain && !(self.backslash && (escape_before || escape_behind))
     }
+
+    /// Takes the hits inside of a part off the front, with those before it.
+    fn within<'h>(&self, hits: &mut &'h [CoreHit], part: &Range<usize>) -> &'h [CoreHit] {
+        let before = hits.iter().take_while(|h| h.at - self.start < part.start).count();
+        let inside = hits[before..].iter().take_while(|h| h.at - self.start < part.end).count();
+        let (found, rest) = hits[before..].split_at(inside);
+        *hits = rest;
+        found
+    }
 }
 
 /// Says whether a text may be structured as a whole.
 fn begins_structured(text: &[u8]) -> bool {
     text.first().is_none_or(|b| matches!(b, b'{' | b'[' | b'"' | b'\\') || b.is_ascii_whitespace())
-}
-
-/// Says whether something in a text may be encoded, or is no text.
-fn is_encoded(text: &[u8]) -> bool {
-    memchr::memchr3(b'%', b'&', 0, text).is_some()
 }
 
 /// Spells the slashes of new text as they are in JSON in a string of MySQL's.
@@ -245,6 +292,11 @@ fn spelled(new: &[u8]) -> SmallVec<[u8; 64]> {
     out
 }
 
+/// Returns by how much a change lets the meaning of a JSON string grow, in which each of its escapes is a byte shorter than in JSON.
+fn meant_growth(old: &[u8], edit: &Edit) -> isize {
+    edit.growth() + escapes(old) - escapes(&edit.new)
+}
+
 /// Counts the escapes of a raw text.
 fn escapes(raw: &[u8]) -> isize {
     let (mut count, mut at) = (0, 0);
@@ -257,15 +309,6 @@ fn escapes(raw: &[u8]) -> isize {
 
 fn shifted(span: Range<usize>, by: usize) -> Range<usize> {
     span.start + by..span.end + by
-}
-
-/// Takes the hits inside of a part off the front, with those before it.
-fn within<'h>(hits: &mut &'h [CoreHit], part: &Range<usize>) -> &'h [CoreHit] {
-    let before = hits.iter().take_while(|h| h.at < part.start).count();
-    let inside = hits[before..].iter().take_while(|h| h.at < part.end).count();
-    let (found, rest) = hits[before..].split_at(inside);
-    *hits = rest;
-    found
 }
 
 #[cfg(test)]
@@ -305,7 +348,7 @@ mod tests {
         let needles = Needles::new(&pairs, &[]);
         let hits = needles.scan().hits(inside);
         let mut short = Short::default();
-        if hits.is_empty() || !short.take(&needles, inside, &hits, backslash) {
+        if hits.is_empty() || !short.take(&needles, inside, &hits, 0, backslash) {
             return false;
         }
         let quoting = Quoting { backslash, ..Quoting::MYSQL };
@@ -318,7 +361,8 @@ mod tests {
         let short_result = apply(inside, &short.edits);
         let shown = |bytes: &[u8]| String::from_utf8_lossy(bytes).into_owned();
         assert_eq!(shown(&short_result), shown(&long[1..long.len() - 1]), "{}", shown(inside));
-        let places: BTreeMap<String, usize> = short.places().map(|(n, c)| (n.into_owned(), c)).collect();
+        let places: BTreeMap<String, usize> =
+            short.places.iter().map(|(l, c)| (l.nesting().into_owned(), *c)).collect();
         assert_eq!((places, 0), (count.changed, count.left), "{}", shown(inside));
         true
     }

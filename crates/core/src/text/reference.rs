@@ -22,15 +22,11 @@ impl ReferenceNeedle {
         ReferenceNeedle { old: old.to_string(), new: new.to_string() }
     }
 
-    /// Returns what to search for.
+    /// Returns what to search for: the last folder of the base, or names in any letter case.
     pub(super) fn cores(&self) -> Vec<Vec<u8>> {
         if self.old.is_empty() {
-            // Names in small and in capital letters; mixtures are not met in practice.
             let names = ["href", "src", "action", "poster", "data-", "url("];
-            return names
-                .iter()
-                .flat_map(|n| [n.as_bytes().to_vec(), n.to_uppercase().into_bytes()])
-                .collect();
+            return names.map(|n| n.as_bytes().to_vec()).into();
         }
         // The last folder with its slash, which stands before it in plain and in escaped text alike.
         let last = self.old.rfind('/').unwrap_or(0);

@@ -62,9 +62,9 @@ pub(super) struct HostNeedle {
 
 /// An old base path and what replaces the address.
 pub(super) struct BaseNeedle {
-    old: String,
+    pub(super) old: String,
     /// The new address.
-    absolute: String,
+    pub(super) absolute: String,
     /// The new address without its scheme.
     relative: String,
     /// The new host without port.

@@ -129,8 +129,9 @@ impl<'t> Reader<'t> {
         Reader { text, at: 0, leaves: Leaves::new(), raw: false }
     }
 
-    fn eat(&mut self, what: &[u8]) -> Option<()> {
-        self.text[self.at..].starts_with(what).then(|| self.at += what.len())
+    #[inline(always)]
+    fn eat<const N: usize>(&mut self, what: &[u8; N]) -> Option<()> {
+        (self.text.get(self.at..)?.first_chunk() == Some(what)).then(|| self.at += N)
     }
 
     fn quote(&mut self) -> Option<()> {

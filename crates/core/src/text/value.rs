@@ -55,7 +55,7 @@ impl Layer {
 }
 
 /// Names a nesting, from the outside in.
-pub(super) fn nesting(layers: &[Layer]) -> Cow<'static, str> {
+pub(crate) fn nesting(layers: &[Layer]) -> Cow<'static, str> {
     match layers {
         [] => "text".into(),
         [one] => one.word().into(),

@@ -1,11 +1,12 @@
 //! Searches for many three-byte windows at once, letter case folded.
 //!
-//! Where the processor has AVX2: every byte of 32 positions is looked up, by its two halves, in small tables that say in which of eight
-//! buckets a window has such a byte at its first, second, third place (the method is known as Teddy). Positions where one
-//! bucket agrees three times are compared with that bucket's windows. Folding costs one instruction and makes one window of what
+//! Where the processor has AVX2: every byte of 64 places is looked up, by its two halves, in small tables that say in which
+//! of eight buckets a window has such a byte at its first, second, third place (the method is known as Teddy). Places where one
+//! bucket agrees three times are compared with that bucket's windows. Folding is done by the tables and makes one window of what
 //! would otherwise be eight; few windows keep chance agreements rare, which is what such a search lives on.
 //! Elsewhere a packed searcher of a library looks for every spelling of every window.
 
+use crate::lanes::BLOCK;
 use aho_corasick::{AhoCorasick, packed};
 
 /// Length of a window.
@@ -32,8 +33,8 @@ enum Engine {
 }
 
 struct Tables {
-    low: [[u8; 32]; WINDOW],
-    high: [[u8; 32]; WINDOW],
+    low: [[u8; 16]; WINDOW],
+    high: [[u8; 16]; WINDOW],
     buckets: [Vec<u16>; BUCKETS],
 }
 
@@ -88,7 +89,7 @@ impl Windows {
 
 impl Tables {
     fn new(windows: &[[u8; WINDOW]]) -> Self {
-        let mut out = Tables { low: [[0; 32]; WINDOW], high: [[0; 32]; WINDOW], buckets: Default::default() };
+        let mut out = Tables { low: [[0; 16]; WINDOW], high: [[0; 16]; WINDOW], buckets: Default::default() };
         // Windows that begin alike share a bucket, so that a bucket stands for few bytes.
         let mut order: Vec<usize> = (0..windows.len()).collect();
         order.sort_by_key(|i| windows[*i]);
@@ -96,14 +97,57 @@ impl Tables {
             let bucket = place * BUCKETS / windows.len();
             out.buckets[bucket].push(index as u16);
             for (k, b) in windows[index].iter().enumerate() {
-                // Both halves of a register look up in their own copy.
-                for half in [0, 16] {
-                    out.low[k][half + usize::from(b & 0x0F)] |= 1 << bucket;
-                    out.high[k][half + usize::from(b >> 4)] |= 1 << bucket;
-                }
+                // Folding sets a bit of the upper half.
+                out.low[k][usize::from(b & 0x0F)] |= 1 << bucket;
+                out.high[k][usize::from(b >> 4)] |= 1 << bucket;
+                out.high[k][usize::from(b >> 4 & !2)] |= 1 << bucket;
             }
         }
         out
+    }
+}
+
+/// The tables in registers, for their lower and upper halves.
+#[cfg(target_arch = "x86_64")]
+#[derive(Clone, Copy)]
+struct Ready {
+    lanes: pulp::x86::V3,
+    tables: [[std::arch::x86_64::__m256i; 2]; WINDOW],
+}
+
+#[cfg(target_arch = "x86_64")]
+impl Ready {
+    #[inline(always)]
+    fn new(lanes: pulp::x86::V3, from: &Tables) -> Self {
+        let mut tables = [[lanes.avx._mm256_setzero_si256(); 2]; WINDOW];
+        for (k, [low, high]) in tables.iter_mut().enumerate() {
+            *low = lanes.avx2._mm256_broadcastsi128_si256(pulp::cast(from.low[k]));
+            *high = lanes.avx2._mm256_broadcastsi128_si256(pulp::cast(from.high[k]));
+        }
+        Ready { lanes, tables }
+    }
+
+    /// Says at which of 64 places a bucket agrees at all three bytes, and which ones.
+    #[inline(always)]
+    fn look(self, bytes: &[u8; BLOCK + 2]) -> (u64, [u8; BLOCK]) {
+        let (avx, avx2) = (self.lanes.avx, self.lanes.avx2);
+        let nibble = avx._mm256_set1_epi8(0x0F);
+        let mut halves = [avx._mm256_set1_epi8(-1); 2];
+        let mut none = 0;
+        for (half, agree) in halves.iter_mut().enumerate() {
+            for (k, [low, high]) in self.tables.into_iter().enumerate() {
+                let mut part = [0; 32];
+                part.copy_from_slice(&bytes[32 * half + k..32 * half + k + 32]);
+                let v = pulp::cast(part);
+                let by_low = avx2._mm256_shuffle_epi8(low, avx2._mm256_and_si256(v, nibble));
+                let upper = avx2._mm256_and_si256(avx2._mm256_srli_epi16::<4>(v), nibble);
+                let both = avx2._mm256_and_si256(by_low, avx2._mm256_shuffle_epi8(high, upper));
+                *agree = avx2._mm256_and_si256(*agree, both);
+            }
+            let bytes = avx2._mm256_cmpeq_epi8(*agree, avx._mm256_setzero_si256());
+            none |= u64::from(avx2._mm256_movemask_epi8(bytes) as u32) << (32 * half);
+        }
+        (!none, pulp::cast(halves))
     }
 }
 
@@ -122,65 +166,41 @@ impl<T: FnMut(usize, usize) -> bool> pulp::NullaryFnOnce for Pass<'_, T> {
 
     #[inline(always)]
     fn call(self) {
-        use std::arch::x86_64::__m256i;
         let Pass { lanes, windows, tables, hay, take } = self;
-        let (avx, avx2) = (lanes.avx, lanes.avx2);
-        let low: [__m256i; WINDOW] = tables.low.map(pulp::cast);
-        let high: [__m256i; WINDOW] = tables.high.map(pulp::cast);
-        let (case, nibble) = (avx._mm256_set1_epi8(0x20), avx._mm256_set1_epi8(0x0F));
-        // For 32 places, the buckets that agree at all three bytes.
-        let look = |bytes: &[u8; 34]| -> __m256i {
-            let mut agree = avx._mm256_set1_epi8(-1);
-            for k in 0..WINDOW {
-                let mut part = [0; 32];
-                part.copy_from_slice(&bytes[k..k + 32]);
-                let folded = avx2._mm256_or_si256(pulp::cast(part), case);
-                let by_low = avx2._mm256_shuffle_epi8(low[k], avx2._mm256_and_si256(folded, nibble));
-                let halves = avx2._mm256_srli_epi16::<4>(folded);
-                let by_high = avx2._mm256_shuffle_epi8(high[k], avx2._mm256_and_si256(halves, nibble));
-                agree = avx2._mm256_and_si256(agree, avx2._mm256_and_si256(by_low, by_high));
-            }
-            agree
-        };
-        let zero = avx._mm256_set1_epi8(0);
+        let ready = Ready::new(lanes, tables);
         let mut at = 0;
         let mut last;
         while at + WINDOW <= hay.len() {
-            let bytes: &[u8; 34] = match hay[at..].first_chunk() {
+            let bytes: &[u8; BLOCK + 2] = match hay[at..].first_chunk() {
                 Some(bytes) => bytes,
                 None => {
                     let rest = &hay[at..];
-                    last = [0; 34];
+                    last = [0; BLOCK + 2];
                     last[..rest.len()].copy_from_slice(rest);
                     &last
                 }
             };
-            let agree = look(bytes);
-            let none = avx2._mm256_movemask_epi8(avx2._mm256_cmpeq_epi8(agree, zero)) as u32;
-            let mut places = !none;
-            if places != 0 {
-                let buckets: [u8; 32] = pulp::cast(agree);
-                while places != 0 {
-                    let place = places.trailing_zeros() as usize;
-                    places &= places - 1;
-                    let there = [fold(bytes[place]), fold(bytes[place + 1]), fold(bytes[place + 2])];
-                    if at + place + WINDOW > hay.len() {
-                        return;
-                    }
-                    let mut set = buckets[place];
-                    while set != 0 {
-                        let bucket = set.trailing_zeros() as usize;
-                        set &= set - 1;
-                        for index in &tables.buckets[bucket] {
-                            let index = usize::from(*index);
-                            if windows[index] == there && !take(at + place, index) {
-                                return;
-                            }
+            let (mut places, buckets) = ready.look(bytes);
+            while places != 0 {
+                let place = places.trailing_zeros() as usize;
+                places &= places - 1;
+                if at + place + WINDOW > hay.len() {
+                    return;
+                }
+                let there = [fold(bytes[place]), fold(bytes[place + 1]), fold(bytes[place + 2])];
+                let mut set = buckets[place];
+                while set != 0 {
+                    let bucket = set.trailing_zeros() as usize;
+                    set &= set - 1;
+                    for index in &tables.buckets[bucket] {
+                        let index = usize::from(*index);
+                        if windows[index] == there && !take(at + place, index) {
+                            return;
                         }
                     }
                 }
             }
-            at += 32;
+            at += BLOCK;
         }
     }
 }

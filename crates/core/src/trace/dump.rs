@@ -4,8 +4,9 @@ use super::{Collect, Standing, TraceError, Tracer};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::rewrite::texts;
 use crate::dump::row::{self, Value, ValueKind};
+use crate::dump::rows::Rows;
 use crate::dump::statement::Statement;
-use crate::dump::stream::{At, DumpError, Piece, Rows, Sink, Source, WINDOW, run_source};
+use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::edit::Decoded;
 use crate::text::needles::LeftReason;
 use crate::text::value;
@@ -48,7 +49,7 @@ impl Trail<'_> {
         let (mut lines, mut counted) = (at.first_line, 0);
         let mut next = 0;
         while next < hits.len() {
-            let index = rows.row_at(hits[next].at);
+            let index = rows.row_at(hits[next].at, 0);
             if index >= rows.count() {
                 break;
             }
