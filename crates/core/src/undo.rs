@@ -130,7 +130,7 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     };
     let mut tables = begun_tables(&lines);
     tables.extend(begun_tables(&kept_lines));
-    tables.extend(journal::whole_tables(&lines).into_keys());
+    tables.extend(journal::reached(&lines).whole.into_keys());
     tables.sort();
     tables.dedup();
     let database = step("load database", "database").or_else(|| step("replace database", "database"));
@@ -190,7 +190,7 @@ impl Undo {
         done: &mut Done,
     ) -> Result<(), UndoError> {
         let mut loader = open(access)?;
-        // A load into the other two is one transaction: whether it was interrupted or not, all that is there is its.
+        // A load into the other two begins in an empty database, and is there as a whole or in whole stages: all that is there is its.
         let atomic = access.engine != Engine::Mysql;
         let there = loader.tables()?;
         if let Some(kept) = &self.kept_dump {

@@ -2,7 +2,7 @@
 
 use crate::common::{Bench, files, holds, kill_points, postgres};
 use std::process::{Command, Stdio};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use zporter_standin::{Site, Variant};
 
 const LINK: &str = "http://club.fernhollow.example";
@@ -277,4 +277,100 @@ fn a_copy_in_an_sqlite_file_is_brought_up_to_date_and_put_back() {
         "--replace",
     ]);
     refused.expect(3).says(&["is the database of the site that is cloned"]);
+}
+
+/// Tables that fill several stages of a load, each as `rows` writes it.
+fn large(rows: impl Fn(&mut String, u32)) -> String {
+    let mut sql = String::new();
+    for table in 0..6 {
+        sql.push_str(&format!("CREATE TABLE t{table} (id int PRIMARY KEY, body text);\n"));
+        rows(&mut sql, table);
+        sql.push_str(&format!("CREATE INDEX i{table} ON t{table} (id);\n"));
+    }
+    sql
+}
+
+/// Kills a load at many points and lets the same command go on; `content` reads a database. Returns how often it went on behind a stage.
+fn killed_and_gone_on_with(
+    bench: &Bench,
+    url: impl Fn(&str) -> String,
+    content: impl Fn(&str) -> String,
+) -> u64 {
+    let load = |name: &str| ["database".to_string(), "load".into(), "shop.sql".into(), url(name)];
+    let began = Instant::now();
+    bench.run(&load("whole").each_ref().map(String::as_str)).expect(0).says(&["6 tables with 36 000 rows"]);
+    let (takes, whole) = (began.elapsed(), content("whole"));
+    let mut behind = 0;
+    let points = kill_points(6);
+    for point in 0..points {
+        let args = load(&format!("p{point}"));
+        let args = args.each_ref().map(String::as_str);
+        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
+        let _ = child.kill();
+        if child.wait().unwrap().success() {
+            continue;
+        }
+        let done = bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
+        behind += u64::from(done.stdout.contains("whole from the run before"));
+        assert!(content(&format!("p{point}")) == whole, "point {point}");
+    }
+    behind
+}
+
+#[test]
+fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    let line = "the night sky over the dome ".repeat(35);
+    let sql = large(|sql, table| {
+        sql.push_str(&format!("COPY t{table} (id, body) FROM stdin;\n"));
+        sql.extend((0..6000).map(|i| format!("{i}\t{line}{}\n", i * table)));
+        sql.push_str("\\.\n\n");
+    });
+    bench.write("shop.sql", format!("SET standard_conforming_strings = on;\nSELECT pg_catalog.set_config('search_path', 'public', false);\n{sql}"));
+    for name in std::iter::once("whole".to_string()).chain((0..kill_points(6)).map(|p| format!("p{p}"))) {
+        server.create(&name);
+    }
+    let content = |name: &str| {
+        let dump = server.dump(name, &[]);
+        dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect::<String>()
+    };
+    let behind = killed_and_gone_on_with(&bench, |name| server.url(name), content);
+    assert!(behind > 0, "no kill came behind a stage");
+    // What a broken load left is undone as a whole.
+    bench.write("shop.sql", format!("{}\nGRANT ALL ON t0 TO public;\n", bench.read("shop.sql")));
+    server.create("broken");
+    let url = server.url("broken");
+    bench.run(&["database", "load", "shop.sql", &url]).expect(3).says(&[
+        "GRANT",
+        "half loaded",
+        "zporter undo",
+    ]);
+    assert!(content("broken").contains("CREATE TABLE"));
+    let run = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    bench.run(&["undo", &run]).expect(0);
+    assert!(!content("broken").contains("CREATE TABLE"));
+}
+
+#[test]
+fn a_long_load_into_sqlite_goes_on_behind_the_last_stage() {
+    if !Command::new("sqlite3").arg("--version").output().is_ok_and(|o| o.status.success()) {
+        crate::common::missing("sqlite3");
+        return;
+    }
+    let bench = Bench::new();
+    let line = "the night sky over the dome ".repeat(35);
+    let sql = large(|sql, table| {
+        sql.extend((0..6000).map(|i| format!("INSERT INTO t{table} VALUES({i},'{line}{}');\n", i * table)));
+    });
+    bench.write("shop.sql", format!("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n{sql}COMMIT;\n"));
+    let path = |name: &str| bench.path(&format!("{name}.sqlite"));
+    let content = |name: &str| {
+        let dump = Command::new("sqlite3").arg(path(name)).arg(".dump").output().unwrap();
+        String::from_utf8(dump.stdout).unwrap()
+    };
+    let behind =
+        killed_and_gone_on_with(&bench, |name| format!("sqlite://{}", path(name).display()), content);
+    assert!(behind > 0, "no kill came behind a stage");
 }

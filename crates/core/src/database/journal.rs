@@ -19,6 +19,30 @@ pub enum Mark {
         /// Rows.
         rows: u64,
     },
+    /// A stage of a load is about to be committed.
+    Closing(Stage),
+    /// It is committed.
+    Closed(Stage),
+}
+
+/// A stage of a load: what is there for good once it is committed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Stage {
+    /// Statements of the dump up to its end, counted from the dump's beginning.
+    pub statements: u64,
+    /// Rows of the tables that it filled, all that were sent so far.
+    pub rows: BTreeMap<String, u64>,
+}
+
+/// How far an interrupted load came.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Reached {
+    /// Tables that are whole, with their rows.
+    pub whole: BTreeMap<String, u64>,
+    /// Statements that are committed, where a load goes in stages.
+    pub statements: u64,
+    /// A stage of which it is not known whether it was committed.
+    pub closing: Option<Stage>,
 }
 
 /// Takes note of marks.
@@ -41,7 +65,7 @@ impl Keeper for Nobody {
 pub struct InLogbook(pub Run);
 
 /// Steps of a run that tell of tables.
-const STEPS: [&str; 2] = ["table begun", "table whole"];
+const STEPS: [&str; 4] = ["table begun", "table whole", "stage closing", "stage closed"];
 
 impl Keeper for InLogbook {
     fn mark(&mut self, mark: Mark) -> Result<(), DatabaseError> {
@@ -50,20 +74,43 @@ impl Keeper for InLogbook {
             Mark::Whole { table, rows } => {
                 self.0.note(STEPS[1], serde_json::json!({ "table": table, "rows": rows }))
             }
+            Mark::Closing(stage) => self.0.step(STEPS[2], stage.detail()),
+            Mark::Closed(stage) => self.0.step(STEPS[3], stage.detail()),
         };
         noted.map_err(|e| DatabaseError::Io(e.source))
     }
 }
 
-/// Reads from the lines of a run which tables it left whole. A table that was begun again after that is not.
-pub fn whole_tables(lines: &[Line]) -> BTreeMap<String, u64> {
-    let mut out = BTreeMap::new();
+impl Stage {
+    fn detail(&self) -> serde_json::Value {
+        serde_json::json!({ "statements": self.statements, "rows": self.rows })
+    }
+
+    fn of(detail: &serde_json::Value) -> Self {
+        let rows = detail["rows"].as_object().into_iter().flatten();
+        Stage {
+            statements: detail["statements"].as_u64().unwrap_or_default(),
+            rows: rows.filter_map(|(table, rows)| Some((table.clone(), rows.as_u64()?))).collect(),
+        }
+    }
+}
+
+/// Reads from the lines of a run how far it came. A table that was begun again after it was whole is not.
+pub fn reached(lines: &[Line]) -> Reached {
+    let mut out = Reached::default();
     for line in lines {
-        let table = line.detail["table"].as_str().unwrap_or_default().to_string();
+        let table = || line.detail["table"].as_str().unwrap_or_default().to_string();
         if line.step == STEPS[0] {
-            out.remove(&table);
+            out.whole.remove(&table());
         } else if line.step == STEPS[1] {
-            out.insert(table, line.detail["rows"].as_u64().unwrap_or_default());
+            out.whole.insert(table(), line.detail["rows"].as_u64().unwrap_or_default());
+        } else if line.step == STEPS[2] {
+            out.closing = Some(Stage::of(&line.detail));
+        } else if line.step == STEPS[3] {
+            let stage = Stage::of(&line.detail);
+            out.statements = stage.statements;
+            out.whole.extend(stage.rows);
+            out.closing = None;
         }
     }
     out

@@ -3,7 +3,7 @@
 //! Every engine vets statements in its own words ([`Loading`]); what is the same for all stands here.
 
 use super::dump::{DumpJob, dump};
-use super::journal::{InLogbook, Keeper};
+use super::journal::{InLogbook, Keeper, Reached};
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
@@ -59,8 +59,8 @@ pub trait Loading: Send {
     fn empty(&mut self) -> Result<(), DatabaseError> {
         self.empty_of(&|_| true)
     }
-    /// Sets how many connections are used, what is replaced by what, and who keeps notes. A load that is one transaction has one
-    /// connection and nothing to note.
+    /// Sets how many connections are used, what is replaced by what, and who keeps notes. An engine whose transactions hold everything has
+    /// one connection, and nothing to note unless it loads in stages.
     fn on(
         &mut self,
         _connections: usize,
@@ -69,11 +69,10 @@ pub trait Loading: Send {
     ) -> Result<(), DatabaseError> {
         Ok(())
     }
-    /// Goes on where an interrupted load stopped: these tables are whole, everything else is taken away and made again. Of a load that
-    /// was one transaction nothing is there.
-    fn go_on(&mut self, _whole: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
-        Ok(())
-    }
+    /// Lets an engine whose transactions hold everything commit on the way, so that a long load can be gone on with.
+    fn in_stages(&mut self, _keeper: Box<dyn Keeper>) {}
+    /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.
+    fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError>;
     /// Loads one dump or part of a dump.
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError>;
     /// Compares row counts with what was sent and returns what was done.
@@ -186,8 +185,8 @@ pub struct LoadJob {
     pub connections: usize,
     /// Names that the server does not know, and what they become.
     pub fit: Vec<(String, String)>,
-    /// Tables that an interrupted run of the same job left whole.
-    pub whole: Option<BTreeMap<String, u64>>,
+    /// How far an interrupted run of the same job came.
+    pub earlier: Option<Reached>,
     /// Folder in which is kept what is replaced.
     pub kept: PathBuf,
 }
@@ -197,7 +196,7 @@ pub const KEPT_DUMP: &str = "database.sql.zst";
 
 impl LoadJob {
     fn allows(&self, found: &[String]) -> Result<(), DatabaseError> {
-        if self.replace || self.whole.is_some() {
+        if self.replace || self.earlier.is_some() {
             Ok(())
         } else {
             must_be_empty(&self.access, found.to_vec())
@@ -219,8 +218,9 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     let found = loader.tables()?;
     job.allows(&found)?;
     loader.on(job.connections, &job.fit, Box::new(InLogbook(run.clone())))?;
-    match &job.whole {
-        Some(whole) => loader.go_on(whole.clone())?,
+    loader.in_stages(Box::new(InLogbook(run.clone())));
+    match &job.earlier {
+        Some(reached) => loader.go_on(reached.clone())?,
         None if !found.is_empty() => replace(loader.as_mut(), &job.access, &job.kept, run, watch)?,
         None => {}
     }

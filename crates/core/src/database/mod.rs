@@ -14,6 +14,7 @@ pub mod postgres;
 pub mod sizes;
 pub mod snapshot;
 pub mod sqlite;
+mod stages;
 pub mod trial;
 
 use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};

@@ -1,8 +1,10 @@
-//! SQLite: the database is a file. A dump is read in one transaction, a load is one transaction: it is all there or not at all.
+//! SQLite: the database is a file. A dump is read in one transaction, a load is one transaction, or stages that are one each.
 
 use super::create::{CreateJob, Created};
+use super::journal::{Keeper, Reached};
 use super::load::{Loaded, Loading, each_piece, text_of};
 use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
+use super::stages::{Stages, Turn};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
@@ -288,17 +290,18 @@ pub(super) fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
 pub struct SqliteLoader {
     conn: Connection,
     loaded: Loaded,
+    stages: Stages,
 }
 
 impl SqliteLoader {
-    /// Opens the file, or makes it, and begins the one transaction.
+    /// Opens the file, or makes it, and begins the first transaction.
     pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
         let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
             | OpenFlags::SQLITE_OPEN_CREATE
             | OpenFlags::SQLITE_OPEN_NO_MUTEX;
         let conn = open(access, flags)?;
         conn.execute_batch("PRAGMA foreign_keys=OFF; PRAGMA trusted_schema=OFF; BEGIN;").map_err(own)?;
-        Ok(SqliteLoader { conn, loaded: Loaded::default() })
+        Ok(SqliteLoader { conn, loaded: Loaded::default(), stages: Stages::default() })
     }
 }
 
@@ -322,6 +325,26 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
+    fn in_stages(&mut self, keeper: Box<dyn Keeper>) {
+        self.stages.begin(keeper);
+    }
+
+    fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
+        let conn = &self.conn;
+        let there = self.stages.go_on(reached, |table, sent| {
+            let known: Vec<String> = tables(conn)?;
+            Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
+        })?;
+        match there {
+            Some(rows) => {
+                self.loaded.went_on = rows.len() as u64;
+                self.loaded.rows = rows;
+                Ok(())
+            }
+            None => self.empty(),
+        }
+    }
+
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
         let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
         each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
@@ -330,9 +353,7 @@ impl Loading for SqliteLoader {
     fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
         let mut loaded = self.loaded;
         for (table, sent) in &loaded.rows {
-            let sql = format!("SELECT COUNT(*) FROM {}", name(table));
-            let there: i64 = self.conn.query_row(&sql, [], |r| r.get(0)).map_err(own)?;
-            let there = u64::try_from(there).unwrap_or_default();
+            let there = count(&self.conn, table)?;
             if there != *sent && table != "sqlite_sequence" {
                 loaded.differing.push((table.clone(), *sent, there));
             }
@@ -346,6 +367,12 @@ impl Loading for SqliteLoader {
         self.conn.execute_batch("COMMIT").map_err(own)?;
         Ok(loaded)
     }
+}
+
+fn count(conn: &Connection, table: &str) -> Result<u64, DatabaseError> {
+    let sql = format!("SELECT COUNT(*) FROM {}", name(table));
+    let there: i64 = conn.query_row(&sql, [], |r| r.get(0)).map_err(own)?;
+    Ok(u64::try_from(there).unwrap_or_default())
 }
 
 struct LoadSink<'l> {
@@ -436,6 +463,14 @@ impl LoadSink<'_> {
 
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
+        match self.loader.stages.turn(&piece, at) {
+            Turn::Skip => return Ok(()),
+            Turn::Take => {}
+            Turn::CommitFirst => {
+                let SqliteLoader { conn, loaded, stages } = &mut *self.loader;
+                stages.commit(&loaded.rows, || conn.execute_batch("COMMIT; BEGIN").map_err(own))?;
+            }
+        }
         match piece {
             Piece::Gap(_) | Piece::CutOff(_) => Ok(()),
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
@@ -463,6 +498,7 @@ impl LoadSink<'_> {
                         }
                     }
                 }
+                self.loader.stages.filled(&self.table);
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
                 self.statement.extend_from_slice(rows.bytes);
                 Ok(())

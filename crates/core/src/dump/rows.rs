@@ -37,6 +37,11 @@ impl<'a> Rows<'a> {
         self.spans.len()
     }
 
+    /// Says whether the rows hold nothing but strings, numbers and names: no call, no comment, no second statement.
+    pub fn are_plain(&self) -> bool {
+        !self.seen.is_empty()
+    }
+
     /// Returns the rows, brackets included (a `COPY` has none).
     pub fn each(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
         let (bytes, base) = (self.bytes, self.base);
@@ -50,14 +55,15 @@ impl<'a> Rows<'a> {
 
     /// Returns the index of the row that holds an offset of the run, or of the one behind it. It is looked for from `index` on.
     pub fn row_at(&self, offset: usize, index: usize) -> usize {
-        let before = |s: &Range<usize>| s.end <= offset + self.base;
         // Mostly it is the next one, or one of the next.
-        let near = self.spans[index..].iter().take(4).take_while(|s| before(s)).count();
-        if near < 4 {
-            index + near
-        } else {
-            index + near + self.spans[index + near..].partition_point(before)
-        }
+        let before = |s: &&Range<usize>| s.end <= offset + self.base;
+        let near = index + self.spans[index..].iter().take(4).take_while(before).count();
+        if near < index + 4 { near } else { self.ending_by(near, offset) }
+    }
+
+    /// Returns the index of the first row from `index` on that does not end by an offset of the run.
+    pub fn ending_by(&self, index: usize, offset: usize) -> usize {
+        index + self.spans[index..].partition_point(|s| s.end <= offset + self.base)
     }
 
     /// Finds the string around an offset by what was seen when the row was passed over, without a look at what else is in the row.

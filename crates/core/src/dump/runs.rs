@@ -5,7 +5,7 @@
 //! brackets, hex literals and oddities outside of strings are then visited one by one, two or three per row.
 //!
 //! Invariants: what the loop accepts is what [`super::row::scan`] accepts, row by row (a property test compares them); whatever
-//! is not brackets, commas, numbers, names and single-quoted strings (double quotes, comments, backquotes, dollar signs) is
+//! is not brackets, commas, numbers, names and single-quoted strings (double quotes, comments, backquotes, semicolons) is
 //! handed back to the slow scanner, which then continues here behind that row.
 //! Cost: about one instruction per byte, no allocation but the row list's. Doubled quotes need no care: they close a string and open
 //! the next one, with nothing between.
@@ -38,6 +38,8 @@ static CLASSES: Table = Table::new(&[
     &[Alike { or: 1, is: b')' }, Alike { or: 1, is: b'#' }, Alike { or: 2, is: b'/' }],
     &[Alike { or: 0x20, is: b'x' }],
     &[Alike { or: 0, is: b'`' }],
+    // No row holds one outside of its strings, but for a statement that hides there.
+    &[Alike { or: 0, is: b';' }],
 ]);
 
 /// What a pass saw in 64 bytes, a bit for each.

@@ -47,7 +47,7 @@ fn serialized_start(text: &[u8], colon: usize) -> Option<usize> {
         && text[kind + 1] == b':'
         && match text[kind] {
             b'a' => container,
-            b'O' | b'C' | b's' | b'S' => !container,
+            b'O' | b'C' | b'E' | b's' | b'S' => !container,
             _ => false,
         };
     let alone = kind == 0 || !(text[kind - 1].is_ascii_alphanumeric() || text[kind - 1] == b'_');

@@ -261,7 +261,10 @@ impl Way<'_> {
             [b'.', b'\\', ..] | [b'\\'] => true,
             _ => false,
         };
-        plain && !(self.backslash && (escape_before || escape_behind))
+        // A letter of several bytes must not have a backslash among them: its bytes would be others without it.
+        let cut_letter = |near: &[u8]| !near.is_ascii() && near.contains(&b'\\');
+        let cut = cut_letter(&head[head.len().saturating_sub(5)..]) || cut_letter(&rest[..rest.len().min(5)]);
+        plain && !(self.backslash && (escape_before || escape_behind || cut))
     }
 
     /// Takes the hits inside of a part off the front, with those before it.
@@ -488,6 +491,18 @@ mod tests {
                 cut -= 1;
             }
             agree(&inside[..cut], true);
+        }
+    }
+
+    #[test]
+    fn letters_with_a_backslash_among_their_bytes_take_the_long_way() {
+        for value in [
+            &b"9\\\xA2http://old.example/s/x"[..],
+            b"9\\\xA2\xA2http://old.example/s/x",
+            b"http://old.example/s\xE2\\\x82\xAC",
+            b"http://old.example/s.\xE2\x82\\\xAC",
+        ] {
+            agree(value, true);
         }
     }
 

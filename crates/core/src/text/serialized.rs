@@ -37,7 +37,7 @@ pub struct Leaf {
 /// Says whether a value begins as serialized text with a string or a container begins.
 pub fn looks_serialized(value: &[u8]) -> bool {
     let value = value.trim_ascii_start();
-    let [kind @ (b'a' | b'O' | b'C' | b's' | b'S'), b':', rest @ ..] = value else { return false };
+    let [kind @ (b'a' | b'O' | b'C' | b'E' | b's' | b'S'), b':', rest @ ..] = value else { return false };
     let digits = rest.iter().take_while(|b| b.is_ascii_digit()).count();
     let after = &rest[digits..];
     digits > 0

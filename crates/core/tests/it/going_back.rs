@@ -3,7 +3,7 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
-use zporter_core::database::journal::{InLogbook, Keeper, Mark, begun_tables, whole_tables};
+use zporter_core::database::journal::{InLogbook, Keeper, Mark, begun_tables, reached};
 use zporter_core::footprint::{Footprint, Print, read, undo};
 use zporter_core::logbook::{self, Outcome, Run};
 use zporter_core::undo::{UndoError, plan};
@@ -100,7 +100,7 @@ fn a_table_that_was_begun_again_is_not_whole() {
         keeper.mark(mark).unwrap();
     }
     let lines = logbook::read(folder.path(), &id).unwrap();
-    assert_eq!(whole_tables(&lines).into_iter().collect::<Vec<_>>(), [("b".into(), 7), ("c".into(), 0)]);
+    assert_eq!(reached(&lines).whole.into_iter().collect::<Vec<_>>(), [("b".into(), 7), ("c".into(), 0)]);
     assert_eq!(begun_tables(&lines), ["a", "b", "c", "a"]);
 }
 

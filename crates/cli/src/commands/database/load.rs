@@ -9,11 +9,10 @@ use crate::login::PasswordArgs;
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
-use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use zporter_core::database::dump::parts_from;
-use zporter_core::database::journal::whole_tables;
+use zporter_core::database::journal::{Reached, reached};
 use zporter_core::database::load::{LoadJob, Loaded, guard, load};
 use zporter_core::fsx::absolute;
 use zporter_core::logbook::{self, Outcome, Run};
@@ -55,12 +54,12 @@ fn mark_of(files: &[PathBuf]) -> Vec<String> {
     files.iter().map(mark).collect()
 }
 
-/// An interrupted load of the same files into the same database: its run, and the tables that it left whole.
+/// An interrupted load of the same files into the same database: its run, and how far it came.
 struct Earlier {
     run: String,
     /// The run that kept what was replaced.
     kept_by: String,
-    whole: BTreeMap<String, u64>,
+    reached: Reached,
 }
 
 fn earlier(folder: &Path, access: &DatabaseAccess, files: &[String]) -> Option<Earlier> {
@@ -75,10 +74,13 @@ fn earlier(folder: &Path, access: &DatabaseAccess, files: &[String]) -> Option<E
         if !same || summary.state == "done" {
             return None;
         }
-        // Nothing was touched before this step.
+        // A run that stopped before it touched anything decides nothing.
+        if !lines.iter().any(|l| matches!(l.step.as_str(), "load database" | "replace database")) {
+            continue;
+        }
         lines.iter().find(|l| l.step == "load database")?;
         let kept_by = begin.detail["kept_by"].as_str().unwrap_or(&summary.run).to_string();
-        return Some(Earlier { kept_by, whole: whole_tables(&lines), run: summary.run });
+        return Some(Earlier { kept_by, reached: reached(&lines), run: summary.run });
     }
     None
 }
@@ -103,7 +105,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
         replace: args.replace,
         connections: args.connections,
         fit: fit(&args.fit)?,
-        whole: earlier.as_ref().map(|e| e.whole.clone()),
+        earlier: earlier.as_ref().map(|e| e.reached.clone()),
         kept: PathBuf::new(),
     };
     let found = guard(&job)?;
@@ -112,7 +114,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
         match (&earlier, found.len()) {
             (Some(e), _) => ui.fact(
                 "goes on",
-                format!("where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table")),
+                format!("where {} stopped: {} whole", e.run, count(e.reached.whole.len() as u64, "table")),
             ),
             (None, 0) => ui.fact("the database", "is empty"),
             (None, n) => ui.fact("replaces", count(n as u64, "table")),
@@ -123,11 +125,16 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     if let Some(e) = &earlier {
         detail["continues"] = e.run.clone().into();
         detail["kept_by"] = e.kept_by.clone().into();
-        ui.note(&format!("Going on where {} stopped: {} whole", e.run, count(e.whole.len() as u64, "table")));
+        ui.note(&format!(
+            "Going on where {} stopped: {} whole",
+            e.run,
+            count(e.reached.whole.len() as u64, "table")
+        ));
     }
     let book = Run::begin(&folder, "load", detail, context::now)?;
     job.kept = book.kept();
-    for (table, rows) in earlier.iter().flat_map(|e| &e.whole) {
+    let whole = earlier.iter().filter(|_| job.access.engine == Engine::Mysql).flat_map(|e| &e.reached.whole);
+    for (table, rows) in whole {
         book.note("table whole", serde_json::json!({ "table": table, "rows": rows }))?;
     }
     match load(&job, &book, &Progress::new(ui)) {
@@ -141,8 +148,9 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             let error = CommandError::from(e);
             let run = book.id().to_string();
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
-            if job.access.engine != Engine::Mysql {
-                return Err(error.hint("nothing was changed: the whole load is one transaction"));
+            let lines = logbook::read(&folder, &run).unwrap_or_default();
+            if job.access.engine != Engine::Mysql && reached(&lines).statements == 0 {
+                return Err(error.hint("nothing was changed: all of it was one transaction"));
             }
             Err(error
                 .hint("the database is half loaded; the same command goes on after the last whole table")

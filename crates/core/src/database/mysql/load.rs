@@ -7,7 +7,7 @@ use super::batch::{Batch, Way, Workers};
 use super::{checksum, connect, empty, name, quoted, refused, rows, run, server, tables, wait_for_the_dead};
 use crate::database::dump::Checksum;
 use crate::database::fit::Fit;
-use crate::database::journal::{Keeper, Mark};
+use crate::database::journal::{Keeper, Mark, Reached};
 use crate::database::load::{Loaded, Loading, each_piece, text_of};
 use crate::database::{DatabaseError, journal};
 use crate::dump::definer;
@@ -15,6 +15,7 @@ use crate::dump::dialect::Dialect;
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};
+use crate::dump::rows::Rows;
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
 use crate::event::Warning;
@@ -206,7 +207,7 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
-    fn go_on(&mut self, whole: BTreeMap<String, u64>) -> Result<(), DatabaseError> {
+    fn go_on(&mut self, Reached { whole, .. }: Reached) -> Result<(), DatabaseError> {
         wait_for_the_dead(&mut self.conn)?;
         let there: Vec<String> = tables(&mut self.conn)?;
         let mut sound = BTreeMap::new();
@@ -601,22 +602,48 @@ impl LoadSink<'_> {
                 }
             }
         }
-        let limit = BATCH.min(self.loader.packet.saturating_sub(1 << 10).max(1 << 12));
-        if !self.batch.is_empty() && self.batch.len() + bytes.len() + 2 > limit {
-            self.flush()?;
-        }
-        if self.batch.is_empty() {
-            self.batch_line = line;
-            self.batch.reserve(limit.min(self.last_batch) + bytes.len());
-            self.batch.push_str(&self.head);
-        } else {
-            self.batch.push(',');
-        }
+        self.make_room(bytes.len(), line)?;
         if let Some(text) = text.or_else(|| simdutf8::basic::from_utf8(bytes).ok()) {
             self.batch.push_str(text);
         } else {
             let row = utf8_row(bytes, values, quoting, &self.charset);
             self.batch.push_str(text_of(&row, line)?);
+        }
+        Ok(())
+    }
+
+    /// Most bytes of a batch.
+    fn limit(&self) -> usize {
+        BATCH.min(self.loader.packet.saturating_sub(1 << 10).max(1 << 12))
+    }
+
+    /// Begins a batch, or goes on with the one at hand if so many bytes have room in it.
+    fn make_room(&mut self, bytes: usize, line: u64) -> Result<(), DatabaseError> {
+        let limit = self.limit();
+        if !self.batch.is_empty() && self.batch.len() + bytes + 2 > limit {
+            self.flush()?;
+        }
+        if self.batch.is_empty() {
+            self.batch_line = line;
+            self.batch.reserve(limit.min(self.last_batch) + bytes);
+            self.batch.push_str(&self.head);
+        } else {
+            self.batch.push(',');
+        }
+        Ok(())
+    }
+
+    /// Adds rows that nothing has to be looked at in, as many at once as have room.
+    fn plain_rows(&mut self, rows: &Rows<'_>, text: &str, line: u64) -> Result<(), DatabaseError> {
+        let mut first = 0;
+        while first < rows.count() {
+            let span = rows.span(first);
+            self.make_room(span.len(), line)?;
+            let room = span.start + self.limit().saturating_sub(self.batch.len());
+            let next = rows.ending_by(first + 1, room);
+            let span = span.start..rows.span(next - 1).end;
+            self.batch.push_str(&text[span]);
+            first = next;
         }
         Ok(())
     }
@@ -658,8 +685,11 @@ impl LoadSink<'_> {
             Piece::Rows(_) | Piece::Tail { .. } if self.skip => Ok(()),
             Piece::Rows(rows) => {
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
-                let mut values = Vec::new();
                 let text = simdutf8::basic::from_utf8(rows.bytes).ok();
+                if let Some(text) = text.filter(|_| rows.are_plain()) {
+                    return self.plain_rows(&rows, text, line);
+                }
+                let mut values = Vec::new();
                 for span in (0..rows.count()).map(|index| rows.span(index)) {
                     let row = &rows.bytes[span.clone()];
                     row::cut(row, quoting, &mut values);

@@ -1,9 +1,11 @@
-//! Loads a dump into PostgreSQL in one transaction: it is all there or not at all. Only classes of statements that build this one
-//! database reach the server, each alone, by the protocol that takes no second statement.
+//! Loads a dump into PostgreSQL in one transaction, or in stages that are one each: a stage is all there or not at all. Only classes of
+//! statements that build this one database reach the server, each alone, by the protocol that takes no second statement.
 
 use super::{connect, name, refused, rows, run};
 use crate::database::DatabaseError;
+use crate::database::journal::{Keeper, Reached};
 use crate::database::load::{Loaded, Loading, each_piece, text_of};
+use crate::database::stages::{Stages, Turn};
 use crate::dump::dialect::Dialect;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
@@ -17,17 +19,18 @@ use std::io::{Read, Write};
 pub struct PostgresLoader {
     client: Client,
     loaded: Loaded,
+    stages: Stages,
 }
 
+/// What every transaction begins with.
+const BEGIN: &str = "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false";
+
 impl PostgresLoader {
-    /// Connects and begins the one transaction.
+    /// Connects and begins the first transaction.
     pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
         let mut client = connect(access)?;
-        run(
-            &mut client,
-            "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false",
-        )?;
-        Ok(PostgresLoader { client, loaded: Loaded::default() })
+        run(&mut client, BEGIN)?;
+        Ok(PostgresLoader { client, loaded: Loaded::default(), stages: Stages::default() })
     }
 }
 
@@ -71,6 +74,29 @@ impl Loading for PostgresLoader {
         Ok(())
     }
 
+    fn in_stages(&mut self, keeper: Box<dyn Keeper>) {
+        self.stages.begin(keeper);
+    }
+
+    fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
+        let client = &mut self.client;
+        let there = self.stages.go_on(reached, |table, sent| {
+            let found = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[&table])?;
+            if !found.first().is_some_and(|r| r.get(0)) {
+                return Ok(false);
+            }
+            Ok(count(client, table)? == sent)
+        })?;
+        match there {
+            Some(rows) => {
+                self.loaded.went_on = rows.len() as u64;
+                self.loaded.rows = rows;
+                Ok(())
+            }
+            None => self.empty(),
+        }
+    }
+
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
         let mut sink = LoadSink { loader: self, head: String::new(), block: Vec::new() };
         each_piece(reader, Dialect::Postgres, &mut |piece, at| sink.take(piece, at))
@@ -78,8 +104,7 @@ impl Loading for PostgresLoader {
 
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
         for (table, sent) in self.loaded.rows.clone() {
-            let there = rows(&mut self.client, &format!("SELECT count(*) FROM {table}"), &[])?;
-            let there = there.first().map_or(0, |r| u64::try_from(r.get::<_, i64>(0)).unwrap_or_default());
+            let there = count(&mut self.client, &table)?;
             if there != sent {
                 self.loaded.differing.push((table, sent, there));
             }
@@ -87,6 +112,12 @@ impl Loading for PostgresLoader {
         run(&mut self.client, "COMMIT")?;
         Ok(self.loaded)
     }
+}
+
+/// Counts the rows of a table, named in full.
+fn count(client: &mut Client, table: &str) -> Result<u64, DatabaseError> {
+    let there = rows(client, &format!("SELECT count(*) FROM {table}"), &[])?;
+    Ok(there.first().map_or(0, |r| u64::try_from(r.get::<_, i64>(0)).unwrap_or_default()))
 }
 
 struct LoadSink<'l> {
@@ -250,6 +281,16 @@ impl LoadSink<'_> {
 
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
+        match self.loader.stages.turn(&piece, at) {
+            // Settings are the session's, not the database's.
+            Turn::Skip if at.statement.class != Class::Set && !sets(&piece) => return Ok(()),
+            Turn::Skip | Turn::Take => {}
+            Turn::CommitFirst => {
+                let PostgresLoader { client, loaded, stages } = &mut *self.loader;
+                stages.commit(&loaded.rows, || run(client, "COMMIT"))?;
+                run(client, BEGIN)?;
+            }
+        }
         match piece {
             Piece::CutOff(_) => Ok(()),
             Piece::Between(_) if at.statement.class == Class::Copy => Ok(()),
@@ -273,6 +314,7 @@ impl LoadSink<'_> {
             }
             Piece::Rows(rows) => {
                 let table = full_name(at);
+                self.loader.stages.filled(&table);
                 *self.loader.loaded.rows.entry(table).or_default() += rows.count() as u64;
                 if at.statement.class != Class::Copy {
                     let mut values = Vec::new();
@@ -301,6 +343,14 @@ impl LoadSink<'_> {
             }
         }
     }
+}
+
+/// Says whether a statement is a call that sets something for the session.
+fn sets(piece: &Piece<'_>) -> bool {
+    let Piece::Whole { bytes, .. } = piece else { return false };
+    let start = String::from_utf8_lossy(&bytes[..bytes.len().min(64)]).to_ascii_lowercase();
+    let call = start.strip_prefix("select").unwrap_or_default().trim_start();
+    call.trim_start_matches("pg_catalog.").starts_with("set_config")
 }
 
 /// Refuses a row that calls functions or asks questions.

@@ -96,6 +96,9 @@ fn broken_and_foreign_values_are_left_and_said() {
     let (out, kept) = rewritten(broken.as_bytes());
     assert_eq!(out, broken.as_bytes());
     assert_eq!(kept.left, [LeftReason::BrokenSerialized]);
+    // A name in serialized text is nobody's address, and its length counts.
+    let name = "E:29:\"Suit:http://old.example/shop/a\";";
+    assert_eq!(String::from_utf8_lossy(&rewritten(name.as_bytes()).0), name);
     let (_, kept) = rewritten(b"mail office@old.example or see old.example, not sub.old.example");
     assert_eq!(kept.left, [LeftReason::Email, LeftReason::BareHost, LeftReason::LookAlike]);
 }
