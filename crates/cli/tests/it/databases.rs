@@ -543,6 +543,20 @@ fn a_database_is_made_once_and_its_password_kept_and_not_shown() {
     let mut command = bench.command(&["database", "try", &url.replace("/fern_shop?", "/fernXshop?")]);
     command.env("ZPORTER_DATABASE_PASSWORD", &password);
     outcome(command).expect(4).says(&["no rights on this database", "next:"]);
+    // A plug-in of one's own choice; of a user that is there it stays.
+    let app = format!("mysql://old_app@localhost/old_app?socket={}", server.socket);
+    for (plugin, code, says) in [
+        ("mysql_native_password", 0, "logs in by"),
+        ("mysql_old_password", 1, "the user was there and logs in by mysql_native_password"),
+        ("x y", 2, "made of letters"),
+    ] {
+        make(&app, &["--auth-plugin", plugin]).expect(code).says(&[says]);
+        let known: Option<String> =
+            root.query_first("SELECT plugin FROM mysql.user WHERE User = 'old_app'").unwrap();
+        assert_eq!(known.as_deref(), Some("mysql_native_password"));
+    }
+    let shown = make(&app, &["--auth-plugin", "ed25519", "--dry-run"]).expect(0);
+    shown.says(&["IDENTIFIED WITH ed25519 BY '***'", "VIA ed25519 USING PASSWORD('***')"]);
     // Without rights the statements are there to be handed on.
     let poor = server.new_database();
     let file = bench.path("pw");

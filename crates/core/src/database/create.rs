@@ -17,6 +17,8 @@ pub struct CreateJob {
     pub account_prefix: Option<String>,
     /// Host from which the user logs in, where it is not the one that the server sees now.
     pub from_host: Option<String>,
+    /// Authentication plug-in of the user, where the server's own choice does not fit; MySQL and MariaDB only.
+    pub auth_plugin: Option<String>,
 }
 
 /// What was made.
@@ -28,6 +30,8 @@ pub struct Created {
     pub user: bool,
     /// Hosts from which the user may log in.
     pub hosts: Vec<String>,
+    /// Authentication plug-in by which the user logs in, where the server tells.
+    pub auth_plugin: Option<String>,
     /// The statements, with stars for the password.
     pub statements: Vec<String>,
 }
@@ -81,6 +85,14 @@ pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
             return wrong(format!("names of this account begin with {prefix}: write {prefix}{name}"));
         }
     }
+    let Some(plugin) = &job.auth_plugin else { return Ok(()) };
+    let wrong = |why: &str| Err(DatabaseError::Name { name: plugin.clone(), why: why.into() });
+    if job.wanted.engine != Engine::Mysql {
+        return wrong("only MySQL and MariaDB have authentication plug-ins");
+    }
+    if plugin.is_empty() || !plugin.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') {
+        return wrong("the name of a plug-in is made of letters, digits and _");
+    }
     Ok(())
 }
 
@@ -102,7 +114,12 @@ pub fn by_hand(job: &CreateJob) -> Vec<String> {
         Engine::Postgres => super::postgres::create_statements(job),
         _ => {
             let host = job.from_host.clone().unwrap_or_else(|| "localhost".into());
-            vec![make_database(database), make_user(user, &host, "***"), make_rights(database, user, &host)]
+            let product = Product::Unknown;
+            vec![
+                make_database(database),
+                make_user(job, product, &host, "***"),
+                make_rights(database, user, &host),
+            ]
         }
     }
 }
@@ -111,8 +128,28 @@ fn make_database(database: &str) -> String {
     format!("CREATE DATABASE IF NOT EXISTS {} CHARACTER SET utf8mb4", quoted_name(database))
 }
 
-fn make_user(user: &str, host: &str, password: &str) -> String {
-    format!("CREATE USER IF NOT EXISTS {}@{} IDENTIFIED BY {}", quoted(user), quoted(host), quoted(password))
+/// Whose server it is: the two name a plug-in in ways of their own.
+#[derive(Clone, Copy)]
+enum Product {
+    Mysql,
+    MariaDb,
+    Unknown,
+}
+
+/// Source: the manuals' pages on `CREATE USER`.
+fn make_user(job: &CreateJob, product: Product, host: &str, password: &str) -> String {
+    let password = quoted(password);
+    let identified = match (&job.auth_plugin, product) {
+        (None, _) => format!("BY {password}"),
+        (Some(plugin), Product::Mysql) => format!("WITH {plugin} BY {password}"),
+        (Some(plugin), Product::MariaDb) => format!("VIA {plugin} USING PASSWORD({password})"),
+        (Some(plugin), Product::Unknown) => {
+            format!(
+                "WITH {plugin} BY {password} /* MariaDB: IDENTIFIED VIA {plugin} USING PASSWORD({password}) */"
+            )
+        }
+    };
+    format!("CREATE USER IF NOT EXISTS {}@{} IDENTIFIED {identified}", quoted(&job.wanted.user), quoted(host))
 }
 
 fn make_rights(database: &str, user: &str, host: &str) -> String {
@@ -134,6 +171,9 @@ fn on_mysql(job: &CreateJob) -> Result<Created, DatabaseError> {
         }
         None => rows(&mut conn, "SELECT SUBSTRING_INDEX(USER(),'@',-1)")?,
     };
+    let version: Vec<String> = rows(&mut conn, "SELECT VERSION()")?;
+    let maria = version.iter().any(|v| v.contains("MariaDB"));
+    let product = if maria { Product::MariaDb } else { Product::Mysql };
     let there: Vec<String> = rows(
         &mut conn,
         &format!(
@@ -151,8 +191,8 @@ fn on_mysql(job: &CreateJob) -> Result<Created, DatabaseError> {
         )
         .unwrap_or_default();
         out.user |= known.is_empty();
-        todo.push(make_user(user, host, job.wanted.password.expose()));
-        out.statements.push(make_user(user, host, "***"));
+        todo.push(make_user(job, product, host, job.wanted.password.expose()));
+        out.statements.push(make_user(job, product, host, "***"));
         todo.push(make_rights(database, user, host));
         out.statements.push(make_rights(database, user, host));
     }
@@ -165,5 +205,8 @@ fn on_mysql(job: &CreateJob) -> Result<Created, DatabaseError> {
             other => other,
         })?;
     }
+    let sql = format!("SELECT plugin FROM mysql.user WHERE User = {} LIMIT 1", quoted(user));
+    // Who may make users need not be allowed to look at them.
+    out.auth_plugin = rows::<String>(&mut conn, &sql).unwrap_or_default().pop().filter(|p| !p.is_empty());
     Ok(out)
 }

@@ -37,6 +37,9 @@ pub struct CreateArgs {
     /// Host from which the user logs in, where it is not this one
     #[arg(long, value_name = "HOST")]
     from_host: Option<String>,
+    /// Authentication plug-in of the user, such as mysql_native_password for old programs (default: the server's own choice)
+    #[arg(long, value_name = "NAME")]
+    auth_plugin: Option<String>,
     /// Show the password, once
     #[arg(long)]
     show_password: bool,
@@ -77,6 +80,7 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
         admin: admin.clone(),
         account_prefix: args.account_prefix.clone(),
         from_host: args.from_host.clone(),
+        auth_plugin: args.auth_plugin.clone(),
     };
     check_names(&job)?;
     if args.dry_run {
@@ -117,6 +121,9 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
     if let Some(sheet) = &sheet {
         let from = created.hosts.join(", ");
         ui.fact("user", format!("{}, logs in from {from}", if created.user { "made" } else { "was there" }));
+        if let Some(plugin) = &created.auth_plugin {
+            ui.fact("logs in by", plugin);
+        }
         if created.user && new {
             ui.fact(
                 "password",
@@ -129,10 +136,17 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
             ui.fact("password", "unknown here: it stays what it was");
         }
     }
+    let other =
+        created.auth_plugin.as_ref().filter(|p| args.auth_plugin.as_ref().is_some_and(|asked| asked != *p));
+    if let Some(plugin) = other {
+        let what = format!("the user was there and logs in by {plugin}, which stays");
+        ui.finding(&what, &job.wanted.user, "name another user, or let an admin change this one");
+    }
+    let findings = other.is_some();
     if args.show_password && sheet.is_some_and(|s| s.exists()) {
         show(&job.wanted.password);
     }
-    Ok(Exit::Done)
+    Ok(if findings { Exit::Findings } else { Exit::Done })
 }
 
 /// The one place that shows a password, because somebody asked for it.
