@@ -233,7 +233,8 @@ pub fn files(count: u64, runs: usize) {
     let clone = format!(
         "{zp} clone old copy --without database --address https://n.example --from-address http://www.fernhollow.example"
     );
-    let gone = format!("rm -rf '{}'", folder.join("copy").display());
+    // What one run leaves to be written to the disk would be the next one's burden.
+    let gone = format!("rm -rf '{}'; sync", folder.join("copy").display());
     println!("copying {count} files, medians of {runs}");
     show(
         &[

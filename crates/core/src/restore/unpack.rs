@@ -320,10 +320,17 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         // From the bottom up: a folder's time changes when something in it does.
         for (path, mode, time) in self.folders.iter().rev() {
-            if let Some(mode) = mode {
+            // Of a copy that is brought up to date most folders are as they should be.
+            let there = fs::metadata(path).ok();
+            let has = |f: &dyn Fn(&fs::Metadata) -> bool| there.as_ref().is_some_and(f);
+            if let Some(mode) = mode
+                && !has(&|m| m.mode() & 0o7777 == mode & 0o777)
+            {
                 fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o777)).at(path)?;
             }
-            if let Ok(handle) = File::open(path) {
+            if !has(&|m| m.mtime() == *time)
+                && let Ok(handle) = File::open(path)
+            {
                 let _ = handle.set_modified(at_time(*time));
             }
         }

@@ -6,6 +6,7 @@ use crate::system::Definition;
 use rustix::fs::{Access, access};
 use serde::Serialize;
 use std::collections::BTreeMap;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use walkdir::WalkDir;
 
@@ -52,7 +53,8 @@ pub fn walk(site: &Path, definition: &Definition, selection: &Selection) -> Walk
             continue;
         }
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path());
-        let bytes = entry.metadata().map(|m| if m.is_file() { m.len() } else { 0 }).unwrap_or_default();
+        let meta = entry.metadata().ok().filter(|m| m.is_file());
+        let bytes = meta.as_ref().map(|m| m.len()).unwrap_or_default();
         let top = top(path);
         let size = match folders.get_mut(&*top) {
             Some(known) => known,
@@ -73,7 +75,10 @@ pub fn walk(site: &Path, definition: &Definition, selection: &Selection) -> Walk
                 }
                 None => out.left_out.push(LeftOut { what, why, count: 1, bytes }),
             }
-        } else if entry.file_type().is_file() && access(entry.path(), Access::READ_OK).is_err() {
+        // What everybody may read needs no question.
+        } else if meta.is_some_and(|m| m.mode() & 0o444 != 0o444)
+            && access(entry.path(), Access::READ_OK).is_err()
+        {
             out.unread.push(path.to_path_buf());
         }
     }
