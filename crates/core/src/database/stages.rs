@@ -126,3 +126,47 @@ impl Stages {
         Ok(Some(stage.rows))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::database::journal::{InLogbook, reached};
+    use crate::logbook::{self, Run};
+
+    fn rows(of: &[(&str, u64)]) -> BTreeMap<String, u64> {
+        of.iter().map(|(t, n)| (t.to_string(), *n)).collect()
+    }
+
+    #[test]
+    fn a_commit_that_nobody_saw_is_told_by_the_rows() {
+        let folder = tempfile::tempdir().unwrap();
+        let run = Run::begin(folder.path(), "load", serde_json::json!({}), || "2026-11-27T12:00:00Z".into())
+            .unwrap();
+        let id = run.id().to_string();
+        let mut stages = Stages { statements: 8, ..Stages::default() };
+        stages.begin(Box::new(InLogbook(run)));
+        stages.filled("a");
+        stages.filled("sqlite_sequence");
+        stages.commit(&rows(&[("a", 5), ("sqlite_sequence", 1)]), || Ok(())).unwrap();
+        stages.statements = 20;
+        stages.filled("a");
+        stages.filled("b");
+        let sent = rows(&[("a", 9), ("b", 3), ("sqlite_sequence", 1)]);
+        let lost = || Err(DatabaseError::Io(std::io::ErrorKind::ConnectionReset.into()));
+        assert!(stages.commit(&sent, lost).is_err());
+        let lines = logbook::read(folder.path(), &id).unwrap();
+        let known = reached(&lines);
+        assert_eq!((known.statements, &known.whole), (7, &rows(&[("a", 5), ("sqlite_sequence", 1)])));
+        assert_eq!(known.closing, Some(Stage { statements: 19, rows: rows(&[("a", 9), ("b", 3)]) }));
+        // The table holds what was sent in all, or what it held before.
+        for (there, statements, went_on) in
+            [(9, 19, sent.clone()), (5, 7, rows(&[("a", 5), ("sqlite_sequence", 1)]))]
+        {
+            let mut next = Stages::default();
+            let found = next.go_on(known.clone(), |table, n| Ok(table == "a" && n == there)).unwrap();
+            assert_eq!((next.there, found), (statements, Some(went_on)));
+        }
+        let nothing = Stages::default().go_on(Reached::default(), |_, _| Ok(true)).unwrap();
+        assert_eq!(nothing, None, "it begins anew");
+    }
+}

@@ -76,3 +76,52 @@ impl Usual {
         (ends && text[span.clone()] != new[..]).then_some((span, new))
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use crate::place::{Address, Pairs};
+    use crate::text::needles::{Finding, Needles};
+    use crate::text::usual::Slashes;
+
+    fn needles(old: &str) -> Needles {
+        let address = |t: &str| Address::parse(t).unwrap();
+        Needles::new(
+            &Pairs { addresses: vec![(address(old), address("https://new.example/n"))], roots: vec![] },
+            &[],
+        )
+    }
+
+    #[test]
+    fn what_is_usual_and_what_is_left_to_the_rule() {
+        for (old, text, slashes, usual) in [
+            ("http://old.example", "http://old.example", Slashes::Plain, true),
+            ("http://old.example", "\"https://OLD.example/x\"", Slashes::Plain, true),
+            ("http://old.example/s", "(http://old.example/s)", Slashes::Plain, true),
+            ("http://old.example/s", "'http://old.example/s\\'", Slashes::Plain, true),
+            ("http://old.example/s", "http:\\\\/\\\\/old.example\\\\/s\\\\/x", Slashes::Escaped, true),
+            // Another page, another port, another host, another letter case, another scheme, another base, another spelling.
+            ("http://old.example/s", "http://old.example/shop", Slashes::Plain, false),
+            ("http://old.example", "http://old.example:80/", Slashes::Plain, false),
+            ("http://old.example", "http://old.example.org", Slashes::Plain, false),
+            ("http://old.example", "http://old.example.", Slashes::Plain, false),
+            ("http://old.example", "HTTP://old.example", Slashes::Plain, false),
+            ("http://old.example", "xhttp://old.example", Slashes::Plain, false),
+            ("http://old.example", "//old.example", Slashes::Plain, false),
+            ("http://old.example/s", "http://old.example/x", Slashes::Plain, false),
+            ("http://old.example/s", "http:\\/\\/old.example\\/s", Slashes::Plain, false),
+            ("http://old.example:81", "http://old.example:81/", Slashes::Plain, false),
+        ] {
+            let needles = needles(old);
+            let hit = needles.scan().hits(text.as_bytes())[0];
+            let found = needles.usual(text.as_bytes(), hit, slashes).map(|(span, new)| (span, new.to_vec()));
+            assert_eq!(found.is_some(), usual, "{text}");
+            let told = needles.findings(text.as_bytes());
+            if let Some((span, new)) = found.filter(|_| slashes == Slashes::Plain) {
+                assert!(
+                    matches!(&told[..], [Finding::Change(e)] if e.span == span && e.new[..] == new[..]),
+                    "{told:?}"
+                );
+            }
+        }
+    }
+}

@@ -9,3 +9,4 @@ mod dumps;
 mod going_back;
 mod leftovers;
 mod records;
+mod ways;
