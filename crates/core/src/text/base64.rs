@@ -133,7 +133,10 @@ pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> b
         let padded = (letters - start + padding).is_multiple_of(4);
         let end = if padded { letters + padding } else { letters };
         let run = &text[start..end];
-        let url = run.iter().any(|b| matches!(b, b'-' | b'_'));
+        let has = |two: [u8; 2]| run.iter().any(|b| two.contains(b));
+        // Where the run does not tell, what stands before it does.
+        let behind_url = start > first && matches!(text[start - 1], b'-' | b'_');
+        let url = has(*b"-_") || behind_url && !has(*b"+/");
         let encoding = match (padded && padding > 0 || run.len().is_multiple_of(4), url) {
             (true, false) => BASE64,
             (false, false) => BASE64_NOPAD,

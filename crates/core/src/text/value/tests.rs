@@ -141,6 +141,17 @@ fn layers_that_count_nothing_are_undone_around_what_counts() {
         &format!("x={}", percent(&base64("http://old.example/s1 /srv/nö"))),
         "percent > base64",
     );
+    // What stands before a run tells its alphabet where its own letters do not.
+    let url = data_encoding::BASE64URL_NOPAD;
+    for before in ["", " ", "  "] {
+        let text = format!("_wD_{}", url.encode(format!("{before}http://old.example/s?x").as_bytes()));
+        let (out, _) = rewritten(text.as_bytes());
+        // Whole groups are written back with padding.
+        let meant =
+            url.decode(&String::from_utf8_lossy(&out[4..]).trim_end_matches('=').as_bytes()[..]).unwrap();
+        let wanted = format!("{before}https://new.example:81?x");
+        assert_eq!(String::from_utf8_lossy(&meant), wanted, "{text}");
+    }
     // Base64 of what nobody understands, and of what only looks alike, stays.
     for same in [base64("http://old.example/s\u{1}\u{2}"), base64("http://cold.example/s")] {
         assert_eq!(rewritten(same.as_bytes()).0, same.as_bytes());
