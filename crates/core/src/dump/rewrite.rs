@@ -4,6 +4,9 @@
 //! the input with edits: what lies between two edits is copied once, and a chunk without any edit is not copied at all.
 //! Cost of a run of rows without a core: one vectorised search.
 
+mod declared;
+mod set_form;
+
 use super::definer;
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
@@ -11,12 +14,11 @@ use super::literal::{self, Quoting};
 use super::prefix;
 use super::row::{self, Value, ValueKind};
 use super::rows::{Alone, Rows};
-use super::rules::{CellChange, Keep, Rewritten, Rules};
+use super::rules::{Keep, Rewritten, Rules};
 use super::statement::{Class, Statement};
 use super::stream::{At, Chunk, Piece};
 use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
-use crate::place::AddressForm;
 use crate::text::needles::{Finding, LeftReason};
 use crate::text::raw::{Layers, Short};
 use crate::text::scan::CoreHit;
@@ -402,109 +404,6 @@ impl<'a> Worker<'a> {
         }
     }
 
-    /// Looks at a declared cell.
-    fn cell(&mut self, at: CellColumn, row: &[u8], values: &[Value], quoting: Quoting) -> Option<Edit> {
-        let rule = &self.rules.cells[at.rule];
-        let relocation = self.rules.relocation?;
-        let text = |i: usize| values.get(i).and_then(|v| literal::text_of(row, v, quoting));
-        let mut named = String::new();
-        if let (Some(key), Some((column, wanted))) = (at.key, &rule.key) {
-            let found = text(key)?;
-            if !wanted.contains(&found) {
-                return None;
-            }
-            named = format!("{column} = {found}");
-        }
-        let old = text(at.column)?;
-        if old.is_empty() && rule.form != AddressForm::BaseTrailing {
-            return None;
-        }
-        let new = match at.host {
-            Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
-            // Every path begins with the bare root: only what is not an address can be meant.
-            None if rule.form == AddressForm::Reference => self.rules.needles.moved_reference(&old),
-            None => relocation.respell(&old, rule.form),
-        };
-        if rule.form == AddressForm::Reference && new.is_none() {
-            return None;
-        }
-        let change = CellChange {
-            table: rule.table.clone(),
-            column: rule.column.clone(),
-            row: named,
-            new: new.clone().unwrap_or_else(|| old.clone()),
-            old,
-        };
-        let value = &values[at.column];
-        let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
-        if spelled.is_some() {
-            self.current.columns[at.column].value_changed("cell", 1);
-        }
-        self.done.cells.push(change);
-        spelled.map(|new| Edit::new(value.span.clone(), new))
-    }
-
-    /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
-    fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
-        // Several may go into one value.
-        let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();
-        for at in &self.current.puts {
-            let rule = &self.rules.puts[at.rule];
-            let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
-            let meant =
-                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).as_ref() == Some(wanted));
-            let Some(value) = values.get(at.column).filter(|_| meant) else { continue };
-            let known = new.iter().position(|(column, ..)| *column == at.column);
-            let old = match known {
-                Some(i) => Some(new.swap_remove(i).1),
-                None => {
-                    literal::meaning(row, value, quoting, &mut Decoded::default()).map(|m| m.into_bytes())
-                }
-            };
-            let put = if rule.within.is_empty() {
-                Some(rule.value.clone())
-            } else {
-                old.and_then(|mut old| {
-                    let item = crate::text::serialized::item(&old, &rule.within)?;
-                    old.splice(item, rule.value.iter().copied());
-                    Some(old)
-                })
-            };
-            if let Some(put) = put {
-                *self.done.put.entry(at.rule).or_default() += 1;
-                new.push((at.column, put, !rule.within.is_empty()));
-            }
-        }
-        for (column, new, array) in new {
-            let value = &values[column];
-            // The rest of an array moves as it would without this.
-            let moved =
-                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new) } else { Vec::new() };
-            let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
-            if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
-                self.current.columns[column].value_changed("put", 1);
-            }
-            let new = literal::spelled(&text, row, value, quoting);
-            // What is put counts before what a cell's form would make of the old value.
-            self.edits.retain(|e| e.span != value.span);
-            if new[..] != row[value.span.clone()] {
-                self.edits.push(Edit::new(value.span.clone(), new));
-            }
-        }
-    }
-
-    /// Replaces how values of declared columns begin.
-    fn starts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
-        for &(column, rule) in &self.current.starts {
-            let rule = &self.rules.starts[rule];
-            let Some(value) = values.get(column) else { continue };
-            let old = literal::text_of(row, value, quoting);
-            let Some(new) = old.and_then(|old| rule.renamed(&old)) else { continue };
-            self.current.columns[column].value_changed(rule.what, 1);
-            self.edits.push(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)));
-        }
-    }
-
     /// Looks at a value by the short way, and leaves its edits there; they count from behind its opening quote. Returns false if it is not
     /// certain to be the right way.
     fn short_value(
@@ -633,7 +532,7 @@ impl<'a> Worker<'a> {
             }
         }
         if statement.class == Class::Insert
-            && let Some((columns, values)) = set_values(bytes, at.quoting)
+            && let Some((columns, values)) = set_form::set_values(bytes, at.quoting)
         {
             return self.insert_set(chunk, base, bytes, columns, &values, at);
         }
@@ -740,59 +639,4 @@ pub(crate) fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
         at += len;
     }
     out
-}
-
-/// Reads the columns and values of `INSERT … SET column = value, …`.
-fn set_values(statement: &[u8], quoting: Quoting) -> Option<(Vec<String>, Vec<Value>)> {
-    if quoting.dialect != Dialect::Mysql {
-        return None;
-    }
-    let mut lexer = Lexer::reading(quoting);
-    let mut at = 0;
-    let mut tokens: Vec<(Token, Range<usize>)> = Vec::new();
-    while at < statement.len() {
-        let Step::Token(token, len) = lexer.next(&statement[at..], true) else { break };
-        if !matches!(token, Token::Space | Token::Comment) {
-            tokens.push((token, at..at + len));
-        }
-        at += len;
-    }
-    let is_set = |(t, s): &(Token, Range<usize>)| {
-        *t == Token::Word && statement[s.clone()].eq_ignore_ascii_case(b"SET")
-    };
-    let mut rest = &tokens[tokens.iter().position(is_set)? + 1..];
-    let (mut columns, mut values) = (Vec::new(), Vec::new());
-    while let [(kind, name), (Token::Punct(b'='), equals), tail @ ..] = rest {
-        let name = &statement[name.clone()];
-        columns.push(match kind {
-            Token::Name | Token::Text => super::statement::unquoted(name),
-            Token::Word => String::from_utf8_lossy(name).into_owned(),
-            _ => return None,
-        });
-        let mut depth = 0;
-        let mut end = tail.len();
-        let mut ends = true;
-        for (i, (token, span)) in tail.iter().enumerate() {
-            match token {
-                Token::Punct(b'(') => depth += 1,
-                Token::Punct(b')') => depth -= 1,
-                Token::Punct(b',') if depth == 0 => (end, ends) = (i, false),
-                Token::End | Token::HintClose => end = i,
-                Token::Word if statement[span.clone()].eq_ignore_ascii_case(b"ON") && depth == 0 => end = i,
-                _ => continue,
-            }
-            if end == i {
-                break;
-            }
-        }
-        let value_end = tail[..end].last().map_or(equals.end, |(_, s)| s.end);
-        let strings: Vec<_> = tail[..end].iter().filter(|(t, _)| *t == Token::Text).collect();
-        let first = strings.first().map(|(_, s)| s.clone());
-        values.push(row::value(statement, equals.end..value_end, first, strings.len()));
-        if ends {
-            return Some((columns, values));
-        }
-        rest = &tail[end + 1..];
-    }
-    None
 }

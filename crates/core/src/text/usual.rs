@@ -66,12 +66,12 @@ impl Usual {
             let there = old.is_empty() || text[end..].starts_with(old);
             there.then_some((end + old.len(), new))
         })?;
-        let ends = match (&text[after..], slashes) {
-            ([], _) | ([b' ' | b'<' | b'>' | b')' | b'?' | b'#' | b',', ..], _) => true,
-            ([b'/' | b'"' | b'\'', ..] | [b'\\', b'"' | b'\'', ..], Slashes::Plain) => true,
-            ([b'\\', b'\\', b'/', ..], Slashes::Escaped) => true,
-            _ => false,
-        };
+        let ends = matches!(
+            (&text[after..], slashes),
+            ([] | [b' ' | b'<' | b'>' | b')' | b'?' | b'#' | b',', ..], _)
+                | ([b'/' | b'"' | b'\'', ..] | [b'\\', b'"' | b'\'', ..], Slashes::Plain)
+                | ([b'\\', b'\\', b'/', ..], Slashes::Escaped)
+        );
         let span = head.len()..after;
         (ends && text[span.clone()] != new[..]).then_some((span, new))
     }

@@ -162,7 +162,7 @@ fn root_relative_references_follow_the_base_path() {
         (r#"href="/shop/x" href="/shop" href="/shop?a" href="/shop#b""#, r#"href="/x" href="/" href="/?a" href="/#b""#, "to the bare root"),
     ]);
     check(&asking(&down, &[], references), &[
-        (r#"href="/" SRC='/x' url(/y) src="//h/" src="x" href=\"\/z\""#, r#"href="/b/" SRC='/b/x' url(/b/y) src="//h/" src="x" href=\"\/b\/z\""#, "from the bare root"),
+        (r#"href="/" SRC='/x' hReF=/w url(/y) src="//h/" src="x" href=\"\/z\""#, r#"href="/b/" SRC='/b/x' hReF=/b/w url(/b/y) src="//h/" src="x" href=\"\/b\/z\""#, "from the bare root"),
     ]);
     let moved = |n: &Needles, v: &str| n.moved_reference(v);
     let up = needles(&up, &[]);

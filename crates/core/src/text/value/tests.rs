@@ -147,8 +147,7 @@ fn layers_that_count_nothing_are_undone_around_what_counts() {
         let text = format!("_wD_{}", url.encode(format!("{before}http://old.example/s?x").as_bytes()));
         let (out, _) = rewritten(text.as_bytes());
         // Whole groups are written back with padding.
-        let meant =
-            url.decode(&String::from_utf8_lossy(&out[4..]).trim_end_matches('=').as_bytes()[..]).unwrap();
+        let meant = url.decode(String::from_utf8_lossy(&out[4..]).trim_end_matches('=').as_bytes()).unwrap();
         let wanted = format!("{before}https://new.example:81?x");
         assert_eq!(String::from_utf8_lossy(&meant), wanted, "{text}");
     }

@@ -1,0 +1,122 @@
+//! What rules declare of a table: cells in their form, values that are put, values that begin otherwise. Each row of such a table is looked
+//! at, whether it holds a core or not.
+
+use super::{CellColumn, Worker, rewritten};
+use crate::dump::literal::{self, Quoting};
+use crate::dump::row::Value;
+use crate::dump::rules::CellChange;
+use crate::dump::tally::ColumnTally;
+use crate::edit::{self, Decoded, Edit};
+use crate::place::AddressForm;
+use smallvec::SmallVec;
+
+impl Worker<'_> {
+    /// Looks at a declared cell.
+    pub(super) fn cell(
+        &mut self,
+        at: CellColumn,
+        row: &[u8],
+        values: &[Value],
+        quoting: Quoting,
+    ) -> Option<Edit> {
+        let rule = &self.rules.cells[at.rule];
+        let relocation = self.rules.relocation?;
+        let text = |i: usize| values.get(i).and_then(|v| literal::text_of(row, v, quoting));
+        let mut named = String::new();
+        if let (Some(key), Some((column, wanted))) = (at.key, &rule.key) {
+            let found = text(key)?;
+            if !wanted.contains(&found) {
+                return None;
+            }
+            named = format!("{column} = {found}");
+        }
+        let old = text(at.column)?;
+        if old.is_empty() && rule.form != AddressForm::BaseTrailing {
+            return None;
+        }
+        let new = match at.host {
+            Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
+            // Every path begins with the bare root: only what is not an address can be meant.
+            None if rule.form == AddressForm::Reference => self.rules.needles.moved_reference(&old),
+            None => relocation.respell(&old, rule.form),
+        };
+        if rule.form == AddressForm::Reference && new.is_none() {
+            return None;
+        }
+        let change = CellChange {
+            table: rule.table.clone(),
+            column: rule.column.clone(),
+            row: named,
+            new: new.clone().unwrap_or_else(|| old.clone()),
+            old,
+        };
+        let value = &values[at.column];
+        let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
+        if spelled.is_some() {
+            self.current.columns[at.column].value_changed("cell", 1);
+        }
+        self.done.cells.push(change);
+        spelled.map(|new| Edit::new(value.span.clone(), new))
+    }
+
+    /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
+    pub(super) fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
+        // Several may go into one value.
+        let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();
+        for at in &self.current.puts {
+            let rule = &self.rules.puts[at.rule];
+            let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
+            let meant =
+                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).as_ref() == Some(wanted));
+            let Some(value) = values.get(at.column).filter(|_| meant) else { continue };
+            let known = new.iter().position(|(column, ..)| *column == at.column);
+            let old = match known {
+                Some(i) => Some(new.swap_remove(i).1),
+                None => {
+                    literal::meaning(row, value, quoting, &mut Decoded::default()).map(|m| m.into_bytes())
+                }
+            };
+            let put = if rule.within.is_empty() {
+                Some(rule.value.clone())
+            } else {
+                old.and_then(|mut old| {
+                    let item = crate::text::serialized::item(&old, &rule.within)?;
+                    old.splice(item, rule.value.iter().copied());
+                    Some(old)
+                })
+            };
+            if let Some(put) = put {
+                *self.done.put.entry(at.rule).or_default() += 1;
+                new.push((at.column, put, !rule.within.is_empty()));
+            }
+        }
+        for (column, new, array) in new {
+            let value = &values[column];
+            // The rest of an array moves as it would without this.
+            let moved =
+                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new) } else { Vec::new() };
+            let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
+            if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
+                self.current.columns[column].value_changed("put", 1);
+            }
+            let new = literal::spelled(&text, row, value, quoting);
+            // What is put counts before what a cell's form would make of the old value.
+            self.edits.retain(|e| e.span != value.span);
+            if new[..] != row[value.span.clone()] {
+                self.edits.push(Edit::new(value.span.clone(), new));
+            }
+        }
+    }
+
+    /// Replaces how values of declared columns begin.
+    pub(super) fn starts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
+        for &(column, rule) in &self.current.starts {
+            let rule = &self.rules.starts[rule];
+            let Some(value) = values.get(column) else { continue };
+            let old = literal::text_of(row, value, quoting);
+            let Some(new) = old.and_then(|old| rule.renamed(&old)) else { continue };
+            self.current.columns[column].value_changed(rule.what, 1);
+            self.edits.push(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)));
+        }
+    }
+}
