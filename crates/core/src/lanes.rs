@@ -61,6 +61,19 @@ impl Table {
     }
 }
 
+/// Returns the block at an offset. What a last block lacks is what `last` holds.
+#[inline(always)]
+pub(crate) fn block<'t>(text: &'t [u8], at: usize, last: &'t mut [u8; BLOCK]) -> &'t [u8; BLOCK] {
+    let rest = &text[at..];
+    match rest.first_chunk() {
+        Some(block) => block,
+        None => {
+            last[..rest.len()].copy_from_slice(rest);
+            last
+        }
+    }
+}
+
 /// A processor's way to look at many bytes at once.
 pub(crate) trait Lanes: Copy {
     /// A block that was sorted.

@@ -136,14 +136,7 @@ fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (S
     seen.resize(first + (text.len() - at).div_ceil(BLOCK), Seen::default());
     let mut notes = seen[first..].iter_mut();
     while block_at < text.len() {
-        let block: &[u8; BLOCK] = match text[block_at..].first_chunk() {
-            Some(block) => block,
-            None => {
-                let rest = &text[block_at..];
-                last[..rest.len()].copy_from_slice(rest);
-                &last
-            }
-        };
+        let block = lanes::block(text, block_at, &mut last);
         let sorted = lanes.sort(block, &CLASSES);
         let mut quotes = lanes.of(sorted, QUOTE);
         let mut backslashes = 0;

@@ -34,19 +34,6 @@ pub(super) fn in_slashed(text: &[u8]) -> bool {
     lanes::run(InSlashed { text })
 }
 
-/// Returns the block at an offset. What a last block lacks is space.
-#[inline(always)]
-fn block<'t>(text: &'t [u8], at: usize, last: &'t mut [u8; BLOCK]) -> &'t [u8; BLOCK] {
-    let rest = &text[at..];
-    match rest.first_chunk() {
-        Some(block) => block,
-        None => {
-            last[..rest.len()].copy_from_slice(rest);
-            last
-        }
-    }
-}
-
 struct InText<'t> {
     text: &'t [u8],
     until: usize,
@@ -62,7 +49,7 @@ impl Job for InText<'_> {
         let mut last = [b' '; BLOCK];
         let mut at = 0;
         while at < self.text.len() {
-            let sorted = lanes.sort(block(self.text, at, &mut last), &CLASSES);
+            let sorted = lanes.sort(lanes::block(self.text, at, &mut last), &CLASSES);
             let braces = lanes.of(sorted, BRACE);
             let not_brace = lanes.of(sorted, COLON) | lanes.of(sorted, BRACKET);
             let openings = not_brace | braces;
@@ -100,7 +87,7 @@ impl Job for InSlashed<'_> {
         let mut last = [b' '; BLOCK];
         let mut at = 0;
         while at < text.len() {
-            let sorted = lanes.sort(block(text, at, &mut last), &CLASSES);
+            let sorted = lanes.sort(lanes::block(text, at, &mut last), &CLASSES);
             let colons = lanes.of(sorted, COLON);
             if (colons << 1 | carry) & lanes.of(sorted, BRACE) | lanes.from(sorted, ENCODED) != 0 {
                 return true;
