@@ -1,8 +1,8 @@
 //! A run of rows in a chunk, as the source located it: where each row lies, and where a string in it does.
 //!
-//! The pass over the rows leaves its bits behind. By them the string around a hit is found without cutting the row: the ends
-//! of the string around the hit, and as many commas before as the string has columns before it. Cost: a few instructions for every 64 bytes of the
-//! row before the hit. Whatever they do not tell for certain is left to [`super::row::cut`].
+//! The pass over the rows leaves its bits behind. They tell the string around a hit without cutting the row: where it begins and ends,
+//! and by the commas before it which column it is. Cost: a few instructions for every 64 bytes of the row before the hit. Whatever they
+//! do not tell for certain is left to [`super::row::cut`].
 
 use super::runs::Seen;
 use crate::lanes::BLOCK;

@@ -51,6 +51,9 @@ pub struct Seen {
     pub commas: u64,
 }
 
+/// Blocks of which notes are kept at most. A chunk that had to grow for one giant row is not worth the memory.
+const MOST_SEEN: usize = 1 << 17;
+
 /// Returns the bits that a backslash before them escapes; `carry` says whether the first one is, and is told of the next block.
 #[inline(always)]
 fn escaped(backslashes: u64, carry: &mut u64) -> u64 {
@@ -76,7 +79,7 @@ fn parity(mut bits: u64) -> u64 {
 
 /// Passes over rows from `at`, where the opening bracket of a row stands. Adds the span of each whole row, the place of each hex
 /// literal in it, and what was seen in every 64 bytes from `at` on; of that nothing is added where brackets stand in a row's
-/// brackets. Returns why it stopped; the last span tells where.
+/// brackets, or where there is too much. Returns why it stopped; the last span tells where.
 pub fn pass(
     text: &[u8],
     at: usize,
@@ -133,7 +136,8 @@ fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (S
     let mut hex_kept = hex.len();
     let mut last = [0u8; BLOCK];
     let first = seen.len();
-    seen.resize(first + (text.len() - at).div_ceil(BLOCK), Seen::default());
+    let blocks = (text.len() - at).div_ceil(BLOCK);
+    seen.resize(first + if blocks <= MOST_SEEN { blocks } else { 0 }, Seen::default());
     let mut notes = seen[first..].iter_mut();
     while block_at < text.len() {
         let block = lanes::block(text, block_at, &mut last);

@@ -108,13 +108,16 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
             let _ = std::fs::remove_file(sheet);
         }
     }
+    let other =
+        created.auth_plugin.as_ref().filter(|p| args.auth_plugin.as_ref().is_some_and(|asked| asked != *p));
+    let exit = if other.is_some() { Exit::Findings } else { Exit::Done };
     if ui.json {
         ui.document(&Report {
             url: job.wanted.url(),
             created: &created,
             sheet: sheet.as_deref().filter(|s| s.exists()),
         })?;
-        return Ok(Exit::Done);
+        return Ok(exit);
     }
     ui.good(&format!("{} is ready", job.wanted.url()));
     ui.fact("database", if created.database { "made" } else { "was there" });
@@ -136,17 +139,14 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
             ui.fact("password", "unknown here: it stays what it was");
         }
     }
-    let other =
-        created.auth_plugin.as_ref().filter(|p| args.auth_plugin.as_ref().is_some_and(|asked| asked != *p));
     if let Some(plugin) = other {
         let what = format!("the user was there and logs in by {plugin}, which stays");
         ui.finding(&what, &job.wanted.user, "name another user, or let an admin change this one");
     }
-    let findings = other.is_some();
     if args.show_password && sheet.is_some_and(|s| s.exists()) {
         show(&job.wanted.password);
     }
-    Ok(if findings { Exit::Findings } else { Exit::Done })
+    Ok(exit)
 }
 
 /// The one place that shows a password, because somebody asked for it.
