@@ -4,6 +4,7 @@
 //! know their statement, table and rows. [`spread`] rewrites chunks ([`rewrite`]) on several cores; sinks split a dump
 //! into tables ([`split`]), measure it ([`inspect`]) or load it.
 
+pub mod chunk;
 pub(crate) mod definer;
 pub mod dialect;
 pub mod inspect;

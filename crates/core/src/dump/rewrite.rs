@@ -7,6 +7,7 @@
 mod declared;
 mod set_form;
 
+use super::chunk::Chunk;
 use super::definer;
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
@@ -16,7 +17,7 @@ use super::row::{self, Value, ValueKind};
 use super::rows::{Alone, Rows};
 use super::rules::{Keep, Rewritten, Rules};
 use super::statement::{Class, Statement};
-use super::stream::{At, Chunk, Piece};
+use super::stream::{At, Piece};
 use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
 use crate::text::needles::{Finding, LeftReason};

@@ -4,9 +4,10 @@
 //! Chunks are written in their order by whichever thread hands in the next one due; a thread that is far ahead waits.
 //! Invariants: the output and the tally do not depend on the number of threads; at most two chunks per thread are in memory.
 
+use super::chunk::Chunk;
 use super::rewrite::Worker;
 use super::rules::{Rewritten, Rules};
-use super::stream::{Chunk, DumpError, Ending, Source};
+use super::stream::{DumpError, Ending, Source};
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};

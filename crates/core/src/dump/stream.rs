@@ -7,12 +7,13 @@
 //! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
 //! one row. Cost: one read copy, and for rows the pass of `runs`.
 
+use super::chunk::{Chunk, Firsts, Kind, Located};
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
 use super::row::{self, RowStep, Value};
 use super::rows::Rows;
-use super::runs::{self, Next, Seen, Stop};
+use super::runs::{self, Next, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
 use std::collections::HashMap;
 use std::io::Read;
@@ -118,115 +119,6 @@ pub const WINDOW: usize = 1 << 17;
 
 /// Bytes by which the dialect is told.
 const LOOK: usize = 64 << 10;
-
-/// A stretch of a dump with what it holds. Its memory is used again and again.
-#[derive(Debug, Default)]
-pub struct Chunk {
-    bytes: Vec<u8>,
-    filled: usize,
-    /// How much of it the pieces cover.
-    used: usize,
-    pieces: Vec<Located>,
-    rows: Vec<Range<usize>>,
-    hex: Vec<usize>,
-    seen: Vec<Seen>,
-    literals: Vec<Range<usize>>,
-}
-
-#[derive(Debug)]
-struct Located {
-    kind: Kind,
-    span: Range<usize>,
-    statement: Arc<Statement>,
-    line: u64,
-    first_line: u64,
-    quoting: Quoting,
-}
-
-#[derive(Debug, Clone)]
-enum Kind {
-    Gap,
-    Whole { literals: Range<usize>, delimiter: usize },
-    InsertHead,
-    Rows { rows: Range<usize>, hex: Range<usize>, seen: Range<usize> },
-    Between,
-    Tail { delimiter: usize },
-    CutOff,
-}
-
-impl Chunk {
-    /// Returns the bytes that the pieces cover.
-    pub fn bytes(&self) -> &[u8] {
-        &self.bytes[..self.used]
-    }
-
-    /// Returns the pieces with their offsets, in order.
-    pub fn pieces(&self) -> impl Iterator<Item = (usize, Piece<'_>, At<'_>)> {
-        self.pieces.iter().map(|located| {
-            let bytes = &self.bytes[located.span.clone()];
-            let piece = match &located.kind {
-                Kind::Gap => Piece::Gap(bytes),
-                Kind::Whole { literals, delimiter } => {
-                    Piece::Whole { bytes, literals: &self.literals[literals.clone()], delimiter: *delimiter }
-                }
-                Kind::InsertHead => Piece::InsertHead(bytes),
-                Kind::Rows { rows, hex, seen } => Piece::Rows(Rows {
-                    bytes,
-                    base: located.span.start,
-                    spans: &self.rows[rows.clone()],
-                    hex: &self.hex[hex.clone()],
-                    seen: &self.seen[seen.clone()],
-                }),
-                Kind::Between => Piece::Between(bytes),
-                Kind::Tail { delimiter } => Piece::Tail { bytes, delimiter: *delimiter },
-                Kind::CutOff => Piece::CutOff(bytes),
-            };
-            let at = At {
-                statement: &located.statement,
-                line: located.line,
-                first_line: located.first_line,
-                quoting: located.quoting,
-            };
-            (located.span.start, piece, at)
-        })
-    }
-
-    fn clear(&mut self, window: usize) {
-        // A chunk that had to hold one giant literal gives the memory back.
-        if self.bytes.len() > 8 * window.max(1 << 16) {
-            self.bytes = Vec::new();
-        }
-        self.filled = 0;
-        self.restart();
-    }
-
-    fn restart(&mut self) {
-        self.used = 0;
-        self.pieces.clear();
-        self.rows.clear();
-        self.hex.clear();
-        self.seen.clear();
-        self.literals.clear();
-    }
-
-    fn rest(&self) -> &[u8] {
-        &self.bytes[self.used..self.filled]
-    }
-}
-
-/// Where the lists of a chunk stand before a run of rows.
-#[derive(Clone, Copy)]
-struct Firsts {
-    rows: usize,
-    hex: usize,
-    seen: usize,
-}
-
-impl Firsts {
-    fn of(chunk: &Chunk) -> Self {
-        Firsts { rows: chunk.rows.len(), hex: chunk.hex.len(), seen: chunk.seen.len() }
-    }
-}
 
 /// Where the source stands between two pieces.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
