@@ -28,9 +28,10 @@ impl Server {
         assert!(made.is_ok_and(|s| s.success()), "MariaDB is needed");
         // The server is stopped when the shell's standard input closes, however this process ends.
         let script = format!(
-            "/usr/sbin/mariadbd --no-defaults --user=root --datadir='{}' --socket='{socket}' --skip-networking --skip-log-bin \
+            "/usr/sbin/mariadbd --no-defaults --user=root --datadir='{}' --tmpdir='{}' --socket='{socket}' --skip-networking --skip-log-bin \
              --innodb-buffer-pool-size=1G --innodb-log-file-size=512M >/dev/null 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
-            data.display()
+            data.display(),
+            folder.display()
         );
         let keeper =
             Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().expect("sh is there");

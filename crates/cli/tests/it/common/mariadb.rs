@@ -71,9 +71,11 @@ fn keeper(data: &Path, socket: &str, port: u16, user: &str) -> Child {
         false => String::new(),
     };
     let script = format!(
-        "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
+        "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --tmpdir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
          --innodb-buffer-pool-size=64M --skip-log-bin {tls} >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
         data.display(),
+        // A server clears the folder for temporary tables when it starts: one that others use too would lose theirs.
+        data.parent().unwrap_or(data).display(),
         data.display()
     );
     Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().unwrap()
