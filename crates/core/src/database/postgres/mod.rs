@@ -20,12 +20,26 @@ use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
 use std::path::Path;
 use std::sync::Arc;
+use tokio_postgres_rustls::MakeRustlsConnect;
 
 /// Where a server's socket usually lies.
 const SOCKETS: [&str; 2] = ["/run/postgresql", "/var/run/postgresql"];
 
 /// Connects. The password is taken from the access; a socket is named by its folder or by its own path.
 pub fn connect(access: &DatabaseAccess) -> Result<Client, DatabaseError> {
+    let (settings, host) = settings(access);
+    Config::from(settings).connect(tls(access)).map_err(|e| {
+        let refusal = refusal(&e, host.starts_with('/'));
+        DatabaseError::Connect { url: access.url(), refusal, source: Box::new(e) }
+    })
+}
+
+fn tls(access: &DatabaseAccess) -> MakeRustlsConnect {
+    MakeRustlsConnect::new(tls_config(access.tls == Tls::Verified))
+}
+
+/// How to connect, and the host or the folder of the socket.
+fn settings(access: &DatabaseAccess) -> (tokio_postgres::Config, String) {
     let port = access.port.unwrap_or(5432);
     let folder = |socket: &str| match Path::new(socket).file_name() {
         Some(name) if name.to_string_lossy().starts_with(".s.PGSQL.") => {
@@ -46,7 +60,7 @@ pub fn connect(access: &DatabaseAccess) -> Result<Client, DatabaseError> {
         .map(folder)
         .or_else(usual)
         .unwrap_or_else(|| access.host.trim_matches(['[', ']']).into());
-    let mut config = Config::new();
+    let mut config = tokio_postgres::Config::new();
     config.host(&host).port(port).user(&access.user).connect_timeout(std::time::Duration::from_secs(10));
     if !access.password.is_empty() {
         config.password(access.password.expose());
@@ -58,11 +72,7 @@ pub fn connect(access: &DatabaseAccess) -> Result<Client, DatabaseError> {
         Tls::Offered => SslMode::Prefer,
         Tls::On | Tls::Verified => SslMode::Require,
     });
-    let tls = tokio_postgres_rustls::MakeRustlsConnect::new(tls_config(access.tls == Tls::Verified));
-    config.connect(tls).map_err(|e| {
-        let refusal = refusal(&e, host.starts_with('/'));
-        DatabaseError::Connect { url: access.url(), refusal, source: Box::new(e) }
-    })
+    (config, host)
 }
 
 fn tls_config(verified: bool) -> ClientConfig {

@@ -4,12 +4,14 @@
 //! Source: PostgreSQL manual, "Snapshot Synchronization Functions" and, for ranges of pages, "System Columns" (`ctid`). Memory: a few
 //! blocks of text for each connection.
 
-use super::{connect, quoted, refused, run};
+use super::{quoted, refused, settings, tls};
 use crate::database::DatabaseError;
 use crate::place::DatabaseAccess;
-use ::postgres::Client;
-use std::io::BufRead;
+use futures_util::TryStreamExt;
+use std::pin::pin;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use tokio::runtime::Runtime;
+use tokio_postgres::Client;
 
 /// Pages that a connection reads at once.
 const PAGES: u64 = 256;
@@ -34,23 +36,39 @@ pub(super) const READING: &str = "SELECT pg_catalog.set_config('search_path', 'p
      SET LOCAL bytea_output = 'hex'; SET LOCAL statement_timeout = 0; SET LOCAL client_encoding = 'UTF8'; SET LOCAL row_security = off; \
      SET LOCAL synchronize_seqscans = off";
 
+/// A connection that reads, and what drives it: each row comes as a message of its own, and entering a runtime for every one of them, as the
+/// blocking client does, costs more than the message.
+struct Reader {
+    runtime: Runtime,
+    client: Client,
+}
+
+impl Reader {
+    fn open(access: &DatabaseAccess, session: &str) -> Option<Self> {
+        let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().ok()?;
+        let client = runtime.block_on(async {
+            let (client, connection) = settings(access).0.connect(tls(access)).await.ok()?;
+            // Its end shows in the answers that stay away.
+            tokio::spawn(async { drop(connection.await) });
+            client.batch_execute(session).await.ok()?;
+            Some(client)
+        })?;
+        Some(Reader { runtime, client })
+    }
+}
+
 /// Further connections that see what the first one sees.
-pub(super) struct Readers(Vec<Client>);
+pub(super) struct Readers(Vec<Reader>);
 
 impl Readers {
     /// Connects as often as the machine has cores. Where the server grants no further connection there are fewer, or none.
     pub(super) fn beside(access: &DatabaseAccess, snapshot: &str) -> Self {
         let wanted = std::thread::available_parallelism().map_or(2, usize::from).clamp(2, MOST);
-        let open = || {
-            let mut client = connect(access).ok()?;
-            let sql = format!(
-                "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT {}; {READING}",
-                quoted(snapshot)
-            );
-            run(&mut client, &sql).ok()?;
-            Some(client)
-        };
-        Readers((0..wanted).map_while(|_| open()).collect())
+        let session = format!(
+            "BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY; SET TRANSACTION SNAPSHOT {}; {READING}",
+            quoted(snapshot)
+        );
+        Readers((0..wanted).map_while(|_| Reader::open(access, &session)).collect())
     }
 
     /// Says whether there are several.
@@ -72,7 +90,7 @@ impl Readers {
                 .0
                 .iter_mut()
                 .enumerate()
-                .map(|(index, client)| {
+                .map(|(index, reader)| {
                     let (tell, told) = sync_channel(WAITING);
                     scope.spawn(move || {
                         let ranges = (0..).map(|n| PAGES * (n * count as u64 + index as u64));
@@ -82,7 +100,7 @@ impl Readers {
                                 "COPY ({question} WHERE ctid >= '({from},0)' AND ctid < '({},0)') TO STDOUT",
                                 from + PAGES
                             );
-                            if range(client, &sql, &tell).is_none() {
+                            if range(reader, &sql, &tell).is_none() {
                                 break;
                             }
                         }
@@ -115,27 +133,24 @@ fn in_order(
 }
 
 /// Reads one range. Returns nothing when nobody listens any more, or after an error.
-fn range(client: &mut Client, sql: &str, tell: &SyncSender<Told>) -> Option<()> {
-    let mut read = || -> Result<Option<()>, DatabaseError> {
-        let mut reader = client.copy_out(sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
-        let mut piece = Vec::with_capacity(PIECE + PIECE / 8);
-        loop {
-            let text = reader.fill_buf().map_err(|e| DatabaseError::Lost(Box::new(e)))?;
-            let len = text.len();
-            piece.extend_from_slice(text);
-            reader.consume(len);
-            if piece.len() >= PIECE || (len == 0 && !piece.is_empty()) {
-                let full = std::mem::replace(&mut piece, Vec::with_capacity(PIECE + PIECE / 8));
-                if tell.send(Ok(Some(full))).is_err() {
-                    return Ok(None);
-                }
-            }
-            if len == 0 {
-                return Ok(tell.send(Ok(None)).ok());
+fn range(Reader { runtime, client }: &mut Reader, sql: &str, tell: &SyncSender<Told>) -> Option<()> {
+    let read = async {
+        let rows = client.copy_out(sql).await.map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        let mut rows = pin!(rows);
+        let room = || Vec::with_capacity(PIECE + PIECE / 8);
+        let mut piece = room();
+        while let Some(row) = rows.try_next().await.map_err(|e| DatabaseError::Lost(Box::new(e)))? {
+            piece.extend_from_slice(&row);
+            if piece.len() >= PIECE && tell.send(Ok(Some(std::mem::replace(&mut piece, room())))).is_err() {
+                return Ok(None);
             }
         }
+        if !piece.is_empty() && tell.send(Ok(Some(piece))).is_err() {
+            return Ok(None);
+        }
+        Ok(tell.send(Ok(None)).ok())
     };
-    match read() {
+    match runtime.block_on(read) {
         Ok(goes_on) => goes_on,
         Err(e) => {
             let _ = tell.send(Err(e));
