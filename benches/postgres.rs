@@ -81,12 +81,13 @@ pub fn compare(mib: u64, runs: usize) {
     show(
         &[
             (
-                "stock dump program",
+                // Ours is on disk when the command ends, so theirs has to be.
+                "stock dump program, synced",
                 format!("rm -f '{theirs}'"),
-                format!("{} a > '{theirs}'", server.stock("pg_dump")),
+                format!("{} a > '{theirs}' && sync '{theirs}'", server.stock("pg_dump")),
             ),
             (
-                "zporter",
+                "zporter, synced",
                 format!("rm -f '{ours}'"),
                 format!("{zp} database dump {} -o '{ours}' >/dev/null", server.url("a")),
             ),
