@@ -36,6 +36,16 @@ pub struct Loaded {
     pub warnings: Vec<Warning>,
 }
 
+impl Loaded {
+    /// Begins with the rows that an earlier run left, by table. Returns false if it left nothing.
+    pub(super) fn goes_on(&mut self, there: Option<BTreeMap<String, u64>>) -> bool {
+        let Some(rows) = there else { return false };
+        self.went_on = rows.len() as u64;
+        self.rows = rows;
+        true
+    }
+}
+
 /// Something that was fitted to the server.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Fitted {

@@ -335,14 +335,7 @@ impl Loading for SqliteLoader {
             let known: Vec<String> = tables(conn)?;
             Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
         })?;
-        match there {
-            Some(rows) => {
-                self.loaded.went_on = rows.len() as u64;
-                self.loaded.rows = rows;
-                Ok(())
-            }
-            None => self.empty(),
-        }
+        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
     }
 
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {

@@ -87,14 +87,7 @@ impl Loading for PostgresLoader {
             }
             Ok(count(client, table)? == sent)
         })?;
-        match there {
-            Some(rows) => {
-                self.loaded.went_on = rows.len() as u64;
-                self.loaded.rows = rows;
-                Ok(())
-            }
-            None => self.empty(),
-        }
+        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
     }
 
     fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
