@@ -50,10 +50,17 @@ impl Drop for Server {
     }
 }
 
-/// Rows as a shop has them, made by the server itself.
-const ROWS: &str = "CREATE TABLE article (id int PRIMARY KEY, title text, body text, params jsonb, price numeric(9,2), made timestamptz); \
-    INSERT INTO article SELECT i, 'Orion over the dome ' || i, repeat('the night sky is dark and clear, members observe with care ' || i || ' ', 8), \
-    json_build_object('url', 'http://www.fernhollow.example/x/' || i, 'n', i)::jsonb, i / 7.0, '2026-03-01 20:15:00+01'::timestamptz + i * interval '1 second' FROM generate_series(1, ";
+/// Tables of a shop, made by the server itself: name, and share of the rows in percent.
+const TABLES: [(&str, u64); 4] = [("article", 40), ("visit", 30), ("message", 20), ("order_line", 10)];
+
+fn fill(table: &str, rows: u64) -> String {
+    format!(
+        "CREATE TABLE {table} (id int PRIMARY KEY, title text, body text, params jsonb, price numeric(9,2), made timestamptz); \
+         INSERT INTO {table} SELECT i, 'Orion over the dome ' || i, repeat('the night sky is dark and clear, members observe with care ' || i || ' ', 8), \
+         json_build_object('url', 'http://www.fernhollow.example/x/' || i, 'n', i)::jsonb, i / 7.0, '2026-03-01 20:15:00+01'::timestamptz + i * interval '1 second' \
+         FROM generate_series(1, {rows}) i; CREATE INDEX {table}_made ON {table} (made); "
+    )
+}
 
 /// Compares dumps and loads of a database of so many MiB.
 pub fn compare(mib: u64, runs: usize) {
@@ -63,12 +70,8 @@ pub fn compare(mib: u64, runs: usize) {
         let done = Command::new("sh").args(["-c", &command]).stdout(Stdio::null()).status();
         assert!(done.is_ok_and(|s| s.success()), "{command}");
     };
-    run(format!(
-        "{} a && {} -q -d a -c \"{ROWS}{}) i; ANALYZE\"",
-        server.stock("createdb"),
-        server.stock("psql"),
-        mib * 1500
-    ));
+    let tables: String = TABLES.iter().map(|(table, share)| fill(table, mib * 15 * share)).collect();
+    run(format!("{} a && {} -q -d a -c \"{tables}ANALYZE\"", server.stock("createdb"), server.stock("psql")));
     let zp = format!(
         "cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q",
         folder.display(),
@@ -104,7 +107,16 @@ pub fn compare(mib: u64, runs: usize) {
                 anew.clone(),
                 format!("{} -q -d b < '{theirs}' >/dev/null", server.stock("psql")),
             ),
-            ("zporter", anew, format!("{zp} database load '{theirs}' {} >/dev/null", server.url("b"))),
+            (
+                "zporter, one connection",
+                anew.clone(),
+                format!("{zp} database load '{theirs}' {} --connections 1 >/dev/null", server.url("b")),
+            ),
+            (
+                "zporter, two connections",
+                anew,
+                format!("{zp} database load '{theirs}' {} >/dev/null", server.url("b")),
+            ),
         ],
         runs,
         bytes,

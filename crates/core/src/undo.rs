@@ -203,7 +203,7 @@ impl Undo {
             });
             let file = File::open(kept).map_err(DatabaseError::Io)?;
             let mut reader = crate::dump::open_text(Counted::new(file, watch)).map_err(DatabaseError::Io)?;
-            loader.load(&mut reader)?;
+            loader.load(&mut reader, None)?;
             loader.finish()?;
             watch.event(Event::StepDone);
             done.database_put_back = true;

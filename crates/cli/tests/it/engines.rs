@@ -1,6 +1,7 @@
 //! Sites that live on PostgreSQL and in an SQLite file: surveyed, cloned straight, brought up to date, taken back.
 
 use crate::common::{Bench, files, holds, kill_points, postgres};
+use std::io::Write;
 use std::process::{Command, Stdio};
 use std::time::Instant;
 use zporter_standin::{Site, Variant};
@@ -287,20 +288,29 @@ fn large(rows: impl Fn(&mut String, u32)) -> String {
     sql
 }
 
+/// Names of the databases of a series of loads.
+fn series(of: &str) -> impl Iterator<Item = String> {
+    let of = of.to_string();
+    std::iter::once(format!("{of}whole")).chain((0..kill_points(6)).map(move |p| format!("{of}{p}")))
+}
+
 /// Kills a load at many points and lets the same command go on; `content` reads a database. Returns how often it went on behind a stage.
 fn killed_and_gone_on_with(
     bench: &Bench,
+    of: &str,
     url: impl Fn(&str) -> String,
     content: impl Fn(&str) -> String,
 ) -> u64 {
     let load = |name: &str| ["database".to_string(), "load".into(), "shop.sql".into(), url(name)];
+    let mut names = series(of);
+    let first = names.next().unwrap();
     let began = Instant::now();
-    bench.run(&load("whole").each_ref().map(String::as_str)).expect(0).says(&["6 tables with 36 000 rows"]);
-    let (takes, whole) = (began.elapsed(), content("whole"));
+    bench.run(&load(&first).each_ref().map(String::as_str)).expect(0).says(&["6 tables with 36 000 rows"]);
+    let (takes, whole) = (began.elapsed(), content(&first));
     let mut behind = 0;
     let points = kill_points(6);
-    for point in 0..points {
-        let args = load(&format!("p{point}"));
+    for (point, name) in names.enumerate() {
+        let args = load(&name);
         let args = args.each_ref().map(String::as_str);
         let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
         std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
@@ -310,31 +320,96 @@ fn killed_and_gone_on_with(
         }
         let done = bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
         behind += u64::from(done.stdout.contains("whole from the run before"));
-        assert!(content(&format!("p{point}")) == whole, "point {point}");
+        assert!(content(&name) == whole, "point {point}");
     }
     behind
 }
 
-#[test]
-fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
-    let Some(server) = postgres::Server::start() else { return };
-    let bench = Bench::new();
+/// The same as a dump of PostgreSQL.
+fn copied() -> String {
     let line = "the night sky over the dome ".repeat(35);
     let sql = large(|sql, table| {
         sql.push_str(&format!("COPY t{table} (id, body) FROM stdin;\n"));
         sql.extend((0..6000).map(|i| format!("{i}\t{line}{}\n", i * table)));
         sql.push_str("\\.\n\n");
     });
-    bench.write("shop.sql", format!("SET standard_conforming_strings = on;\nSELECT pg_catalog.set_config('search_path', 'public', false);\n{sql}"));
-    for name in std::iter::once("whole".to_string()).chain((0..kill_points(6)).map(|p| format!("p{p}"))) {
-        server.create(&name);
-    }
+    format!(
+        "SET standard_conforming_strings = on;\nSELECT pg_catalog.set_config('search_path', 'public', false);\n{sql}"
+    )
+}
+
+#[test]
+fn large_tables_go_over_connections_of_their_own_into_postgres() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    let pack = |text: &str| {
+        let mut packed = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
+        packed.write_all(text.as_bytes()).unwrap();
+        packed.finish().unwrap()
+    };
+    // What cannot be compressed makes the dump large on the disk as well.
+    let mut at = 1u32;
+    let noise = (0..1 << 20).map(|_| {
+        at = at.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        format!("{at:08x}")
+    });
+    let sql = format!("{}-- {}\n", copied(), noise.collect::<String>());
+    bench.write("shop.sql", &sql);
+    bench.write("shop.sql.gz", pack(&sql));
     let content = |name: &str| {
         let dump = server.dump(name, &[]);
         dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect::<String>()
     };
-    let behind = killed_and_gone_on_with(&bench, |name| server.url(name), content);
+    let last_run = || bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    let mut contents = Vec::new();
+    // Six tables, but no index: 6,000 rows are not worth a connection.
+    for (name, file, connections, alone) in
+        [("one", "shop.sql", "1", 0), ("three", "shop.sql", "3", 6), ("packed", "shop.sql.gz", "2", 6)]
+    {
+        server.create(name);
+        let args = ["database", "load", file, &server.url(name), "--connections", connections];
+        bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
+        let told = bench.run(&["logbook", &last_run()]).expect(0);
+        assert_eq!(told.stdout.matches("statement arrived").count(), alone, "{name}");
+        contents.push(content(name));
+    }
+    assert!(contents[0] == contents[1] && contents[0] == contents[2]);
+    // A row that the server refuses, far inside of a table: others may be there, and all can be undone.
+    let (before, row) = sql.split_at(sql.rfind("\n3000\t").unwrap() + 1);
+    let broken = format!("{before}x{row}");
+    bench.write("shop.sql", &broken);
+    bench.write("shop.sql.gz", pack(&broken));
+    for (name, file) in [("broken", "shop.sql"), ("broken_packed", "shop.sql.gz")] {
+        server.create(name);
+        let told = bench.run(&["database", "load", file, &server.url(name)]).expect(4);
+        told.says(&["COPY t5", "line 3001", "invalid input syntax", "x3000", "half loaded"]);
+        bench.run(&["undo", &last_run()]).expect(0);
+        assert!(!content(name).contains("CREATE TABLE"), "{name}");
+    }
+}
+
+#[test]
+fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    bench.write("shop.sql", copied());
+    series("p").chain(series("q")).for_each(|name| server.create(&name));
+    let content = |name: &str| {
+        let dump = server.dump(name, &[]);
+        dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect::<String>()
+    };
+    let behind = killed_and_gone_on_with(&bench, "p", |name| server.url(name), content);
     assert!(behind > 0, "no kill came behind a stage");
+    // As the server's own program writes it: rows first, keys and indexes behind, and tables that need others at the very end.
+    let more = "CREATE INDEX b1 ON t1 (length(body)); ALTER TABLE t5 ADD FOREIGN KEY (id) REFERENCES t0 (id); \
+                CREATE TABLE small (id int GENERATED ALWAYS AS IDENTITY, note text);";
+    bench.write("more.sql", more);
+    server.load("pwhole", &bench.path("more.sql"));
+    let made_by_hand = content("pwhole");
+    bench.write("shop.sql", server.dump("pwhole", &[]));
+    let behind = killed_and_gone_on_with(&bench, "q", |name| server.url(name), content);
+    assert!(behind > 0, "no kill came behind a stage");
+    assert!(content("qwhole") == made_by_hand);
     // What a broken load left is undone as a whole.
     bench.write("shop.sql", format!("{}\nGRANT ALL ON t0 TO public;\n", bench.read("shop.sql")));
     server.create("broken");
@@ -368,6 +443,6 @@ fn a_long_load_into_sqlite_goes_on_behind_the_last_stage() {
         String::from_utf8(dump.stdout).unwrap()
     };
     let behind =
-        killed_and_gone_on_with(&bench, |name| format!("sqlite://{}", path(name).display()), content);
+        killed_and_gone_on_with(&bench, "p", |name| format!("sqlite://{}", path(name).display()), content);
     assert!(behind > 0, "no kill came behind a stage");
 }

@@ -2,7 +2,9 @@
 
 use super::DatabaseError;
 use crate::logbook::{Line, Run};
-use std::collections::BTreeMap;
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Something that a load reached.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -23,15 +25,38 @@ pub enum Mark {
     Closing(Stage),
     /// It is committed.
     Closed(Stage),
+    /// A statement that has a connection and a transaction of its own is about to be committed.
+    Sent(Alone),
+    /// It is committed.
+    Arrived(Alone),
 }
 
 /// A stage of a load: what is there for good once it is committed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
 pub struct Stage {
     /// Statements of the dump up to its end, counted from the dump's beginning.
     pub statements: u64,
     /// Rows of the tables that it filled, all that were sent so far.
     pub rows: BTreeMap<String, u64>,
+    /// Statements among these that other connections have in hand: they are there only if they arrived.
+    pub open: BTreeSet<u64>,
+    /// The server's number of the transaction, where it tells later what became of it.
+    pub transaction: Option<i64>,
+}
+
+/// A statement that is carried out by a connection of its own, in a transaction of its own.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct Alone {
+    /// Its number, counted from the dump's beginning.
+    pub statement: u64,
+    /// Table that it concerns.
+    pub table: String,
+    /// Rows of the table, all that were sent so far, if the statement brings rows.
+    pub rows: Option<u64>,
+    /// The server's number of the transaction.
+    pub transaction: i64,
 }
 
 /// How far an interrupted load came.
@@ -39,10 +64,23 @@ pub struct Stage {
 pub struct Reached {
     /// Tables that are whole, with their rows.
     pub whole: BTreeMap<String, u64>,
-    /// Statements that are committed, where a load goes in stages.
+    /// Statements that are committed, where a load goes in stages, but for those that are open.
     pub statements: u64,
+    /// Statements among these that may be missing.
+    pub open: BTreeSet<u64>,
     /// A stage of which it is not known whether it was committed.
     pub closing: Option<Stage>,
+    /// Statements that arrived on connections of their own.
+    pub arrived: BTreeMap<u64, Alone>,
+    /// Those of which it is not known whether they did.
+    pub sent: BTreeMap<u64, Alone>,
+}
+
+impl Reached {
+    /// Says whether nothing is known to be there for good.
+    pub fn is_nothing(&self) -> bool {
+        self.whole.is_empty() && self.statements == 0 && self.arrived.is_empty()
+    }
 }
 
 /// Takes note of marks.
@@ -65,7 +103,8 @@ impl Keeper for Nobody {
 pub struct InLogbook(pub Run);
 
 /// Steps of a run that tell of tables.
-const STEPS: [&str; 4] = ["table begun", "table whole", "stage closing", "stage closed"];
+const STEPS: [&str; 6] =
+    ["table begun", "table whole", "stage closing", "stage closed", "statement sent", "statement arrived"];
 
 impl Keeper for InLogbook {
     fn mark(&mut self, mark: Mark) -> Result<(), DatabaseError> {
@@ -74,25 +113,22 @@ impl Keeper for InLogbook {
             Mark::Whole { table, rows } => {
                 self.0.note(STEPS[1], serde_json::json!({ "table": table, "rows": rows }))
             }
-            Mark::Closing(stage) => self.0.step(STEPS[2], stage.detail()),
-            Mark::Closed(stage) => self.0.step(STEPS[3], stage.detail()),
+            Mark::Closing(stage) => self.0.step(STEPS[2], detail(&stage)),
+            Mark::Closed(stage) => self.0.step(STEPS[3], detail(&stage)),
+            Mark::Sent(alone) => self.0.step(STEPS[4], detail(&alone)),
+            // The server knows it as well.
+            Mark::Arrived(alone) => self.0.note(STEPS[5], detail(&alone)),
         };
         noted.map_err(|e| DatabaseError::Io(e.source))
     }
 }
 
-impl Stage {
-    fn detail(&self) -> serde_json::Value {
-        serde_json::json!({ "statements": self.statements, "rows": self.rows })
-    }
+fn detail(of: &impl Serialize) -> serde_json::Value {
+    serde_json::to_value(of).unwrap_or_default()
+}
 
-    fn of(detail: &serde_json::Value) -> Self {
-        let rows = detail["rows"].as_object().into_iter().flatten();
-        Stage {
-            statements: detail["statements"].as_u64().unwrap_or_default(),
-            rows: rows.filter_map(|(table, rows)| Some((table.clone(), rows.as_u64()?))).collect(),
-        }
-    }
+fn read<T: Default + DeserializeOwned>(line: &Line) -> T {
+    serde_json::from_value(line.detail.clone()).unwrap_or_default()
 }
 
 /// Reads from the lines of a run how far it came. A table that was begun again after it was whole is not.
@@ -105,12 +141,21 @@ pub fn reached(lines: &[Line]) -> Reached {
         } else if line.step == STEPS[1] {
             out.whole.insert(table(), line.detail["rows"].as_u64().unwrap_or_default());
         } else if line.step == STEPS[2] {
-            out.closing = Some(Stage::of(&line.detail));
+            out.closing = Some(read(line));
         } else if line.step == STEPS[3] {
-            let stage = Stage::of(&line.detail);
+            let stage: Stage = read(line);
             out.statements = stage.statements;
+            out.open = stage.open;
             out.whole.extend(stage.rows);
             out.closing = None;
+        } else if line.step == STEPS[4] {
+            let alone: Alone = read(line);
+            out.sent.insert(alone.statement, alone);
+        } else if line.step == STEPS[5] {
+            let alone: Alone = read(line);
+            out.sent.remove(&alone.statement);
+            out.whole.extend(alone.rows.map(|rows| (alone.table.clone(), rows)));
+            out.arrived.insert(alone.statement, alone);
         }
     }
     out

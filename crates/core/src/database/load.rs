@@ -8,7 +8,7 @@ use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
-use crate::event::{Counted, Event, Warning, Watch};
+use crate::event::{Event, Warning, Watch};
 use crate::logbook::Run;
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
@@ -16,6 +16,10 @@ use std::collections::BTreeMap;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
+use std::time::Duration;
 
 /// What a load came to.
 #[derive(Debug, Clone, Default, Serialize)]
@@ -70,7 +74,7 @@ pub trait Loading: Send {
         self.empty_of(&|_| true)
     }
     /// Sets how many connections are used, what is replaced by what, and who keeps notes. An engine whose transactions hold everything has
-    /// one connection, and nothing to note unless it loads in stages.
+    /// one connection, and nothing to note, unless it loads in stages.
     fn on(
         &mut self,
         _connections: usize,
@@ -79,14 +83,70 @@ pub trait Loading: Send {
     ) -> Result<(), DatabaseError> {
         Ok(())
     }
-    /// Lets an engine whose transactions hold everything commit on the way, so that a long load can be gone on with.
-    fn in_stages(&mut self, _keeper: Box<dyn Keeper>) {}
+    /// Lets an engine whose transactions hold everything commit on the way, so that a long load, of about so many bytes, can be gone on
+    /// with.
+    fn in_stages(&mut self, _bytes: u64, _keeper: Box<dyn Keeper>) {}
     /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError>;
-    /// Loads one dump or part of a dump.
-    fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError>;
+    /// Loads one dump or part of a dump. `plain` is the file, where the reader gives its very bytes.
+    fn load(&mut self, reader: &mut dyn Read, plain: Option<Plain>) -> Result<(), DatabaseError>;
+    /// Waits until everything that was sent is there.
+    fn arrive(&mut self) -> Result<(), DatabaseError> {
+        Ok(())
+    }
     /// Compares row counts with what was sent and returns what was done.
     fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError>;
+}
+
+/// The file of a dump, from which the rows of a large table may be read once more while the dump is read on.
+#[derive(Debug, Clone)]
+pub struct Plain {
+    /// File.
+    pub file: Arc<File>,
+    /// Counts what was sent of it.
+    pub meter: Arc<Meter>,
+}
+
+/// Counts bytes on their way to the server.
+#[derive(Debug, Default)]
+pub struct Meter {
+    bytes: AtomicU64,
+    /// Whether what is read at the moment is not sent yet, but will be counted when it is.
+    ahead: AtomicBool,
+}
+
+impl Meter {
+    /// Counts bytes that were sent.
+    pub fn sent(&self, bytes: usize) {
+        self.bytes.fetch_add(bytes as u64, Ordering::Relaxed);
+    }
+
+    /// Says whether what is read from now on will be counted by those who send it.
+    pub fn runs_ahead(&self, ahead: bool) {
+        self.ahead.store(ahead, Ordering::Relaxed);
+    }
+
+    /// Reports to `watch` what was counted, until `done`.
+    fn report(&self, watch: &dyn Watch, done: &Receiver<()>) {
+        let mut ended = false;
+        while !ended {
+            ended = done.recv_timeout(Duration::from_millis(100)) != Err(RecvTimeoutError::Timeout);
+            watch.event(Event::Advanced { bytes: self.bytes.swap(0, Ordering::Relaxed) });
+        }
+    }
+}
+
+/// A file whose bytes count as sent when they are read, unless it is read ahead.
+struct Metered(Plain);
+
+impl Read for Metered {
+    fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+        let n = (&*self.0.file).read(buf)?;
+        if !self.0.meter.ahead.load(Ordering::Relaxed) {
+            self.0.meter.sent(n);
+        }
+        Ok(n)
+    }
 }
 
 /// Connects to a database for loading.
@@ -221,6 +281,11 @@ pub fn guard(job: &LoadJob) -> Result<Vec<String>, DatabaseError> {
     Ok(found)
 }
 
+/// Says by its name whether a dump is compressed; it holds some four times as many bytes then.
+fn is_compressed(path: &Path) -> bool {
+    path.extension().is_some_and(|e| e == "gz" || e == "zst")
+}
+
 /// Loads a dump.
 pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, DatabaseError> {
     let mut loader = open(&job.access)?;
@@ -228,21 +293,37 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     let found = loader.tables()?;
     job.allows(&found)?;
     loader.on(job.connections, &job.fit, Box::new(InLogbook(run.clone())))?;
-    loader.in_stages(Box::new(InLogbook(run.clone())));
+    let size = |f: &PathBuf| f.metadata().map_or(0, |m| m.len());
+    let total = job.files.iter().map(size).sum();
+    let text = job.files.iter().map(|f| if is_compressed(f) { 4 * size(f) } else { size(f) }).sum();
+    loader.in_stages(text, Box::new(InLogbook(run.clone())));
     match &job.earlier {
         Some(reached) => loader.go_on(reached.clone())?,
         None if !found.is_empty() => replace(loader.as_mut(), &job.access, &job.kept, run, watch)?,
         None => {}
     }
     step(run, "load database", serde_json::json!({ "database": job.access.url() }))?;
-    let total = job.files.iter().filter_map(|f| f.metadata().ok()).map(|m| m.len()).sum();
     watch.event(Event::StepStarted { step: "loading", total: Some(total) });
-    for path in &job.files {
-        let file = File::open(path)?;
-        let mut reader = crate::dump::open_text(Counted::new(file, watch))?;
-        loader.load(&mut reader)?;
-    }
+    let meter = Arc::new(Meter::default());
+    let loaded = std::thread::scope(|scope| {
+        let (through, done) = channel();
+        scope.spawn({
+            let meter = meter.clone();
+            move || meter.report(watch, &done)
+        });
+        // Held to the end, whatever that is: the report ends with it.
+        let _through: Sender<()> = through;
+        job.files.iter().try_for_each(|path| {
+            let plain = Plain { file: Arc::new(File::open(path)?), meter: meter.clone() };
+            let mut reader = crate::dump::open_text(Metered(plain.clone()))?;
+            let plain = reader.is_plain().then_some(plain);
+            loader.load(&mut reader, plain)
+        })?;
+        // What is on its way yet counts.
+        loader.arrive()
+    });
     watch.event(Event::StepDone);
+    loaded?;
     loader.finish()
 }
 

@@ -2,9 +2,9 @@
 
 use super::create::{CreateJob, Created};
 use super::journal::{Keeper, Reached};
-use super::load::{Loaded, Loading, each_piece, text_of};
+use super::load::{Loaded, Loading, Plain, each_piece, text_of};
 use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
-use super::stages::{Stages, Turn};
+use super::stages::{Stages, Turn, committed_by_rows};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
@@ -18,6 +18,7 @@ use crate::event::{Warning, Warnings};
 use crate::place::DatabaseAccess;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, Row};
+use std::collections::BTreeSet;
 use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 
@@ -325,39 +326,41 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
-    fn in_stages(&mut self, keeper: Box<dyn Keeper>) {
+    fn in_stages(&mut self, _: u64, keeper: Box<dyn Keeper>) {
         self.stages.begin(keeper);
     }
 
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
         let conn = &self.conn;
-        let there = self.stages.go_on(reached, |table, sent| {
-            let known: Vec<String> = tables(conn)?;
-            Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
+        let known = tables(conn)?;
+        let there = self.stages.go_on(reached, |stage| {
+            committed_by_rows(stage, |table, sent| {
+                Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
+            })
         })?;
         if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
     }
 
-    fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+    fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
         let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
         each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
     }
 
     fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
-        let mut loaded = self.loaded;
+        let SqliteLoader { conn, mut loaded, mut stages } = *self;
         for (table, sent) in &loaded.rows {
-            let there = count(&self.conn, table)?;
+            let there = count(&conn, table)?;
             if there != *sent && table != "sqlite_sequence" {
                 loaded.differing.push((table.clone(), *sent, there));
             }
         }
         let broken: Vec<String> =
-            list(&self.conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
+            list(&conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
         for table in broken {
             let what = "rows refer to rows that are not there";
             loaded.warnings.push(Warning::new(what, table, "compare with the source"));
         }
-        self.conn.execute_batch("COMMIT").map_err(own)?;
+        stages.end(&loaded.rows, None, || conn.execute_batch("COMMIT").map_err(own))?;
         Ok(loaded)
     }
 }
@@ -461,7 +464,8 @@ impl LoadSink<'_> {
             Turn::Take => {}
             Turn::CommitFirst => {
                 let SqliteLoader { conn, loaded, stages } = &mut *self.loader;
-                stages.commit(&loaded.rows, || conn.execute_batch("COMMIT; BEGIN").map_err(own))?;
+                let commit = || conn.execute_batch("COMMIT; BEGIN").map_err(own);
+                stages.commit(&loaded.rows, BTreeSet::new(), None, commit)?;
             }
         }
         match piece {
@@ -491,7 +495,7 @@ impl LoadSink<'_> {
                         }
                     }
                 }
-                self.loader.stages.filled(&self.table);
+                self.loader.stages.filled(&self.table, rows.bytes.len());
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
                 self.statement.extend_from_slice(rows.bytes);
                 Ok(())

@@ -2,25 +2,40 @@
 //! then, and the same command goes on behind the last statement that is there for good.
 //!
 //! Invariant: what is in the database is what the first so many statements of the dump make. A commit is noted before and after: where only
-//! the note before was written, the rows tell whether it came about. A small dump is one stage, and so all there or not at all.
+//! the note before was written, the server tells whether it came about, or the rows do. A small dump is one stage, and so all there or not
+//! at all. Statements that have connections and transactions of their own are noted one by one.
 
 use super::DatabaseError;
 use super::journal::{Keeper, Mark, Reached, Stage};
 use crate::dump::stream::{At, Piece};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, Mutex, PoisonError};
 
-/// Bytes of rows behind which a stage ends with its table.
-const STAGE: u64 = 16 << 20;
+/// Bytes of rows behind which a stage ends with its table; a dump of fewer is one stage.
+pub(super) const STAGE: u64 = 16 << 20;
+
+/// Who keeps notes, for all threads of a load.
+#[derive(Clone)]
+pub(super) struct Notes(Arc<Mutex<Box<dyn Keeper>>>);
+
+impl Notes {
+    /// Notes a mark; it is on disk when this returns.
+    pub(super) fn mark(&self, mark: Mark) -> Result<(), DatabaseError> {
+        self.0.lock().unwrap_or_else(PoisonError::into_inner).mark(mark)
+    }
+}
 
 /// Where a load in stages stands.
 #[derive(Default)]
 pub(super) struct Stages {
     /// Who keeps notes; without one, all is one stage.
-    keeper: Option<Box<dyn Keeper>>,
-    /// Statements passed.
+    notes: Option<Notes>,
+    /// Statements passed, the one at hand included.
     statements: u64,
-    /// Statements that are there from an earlier run.
+    /// What is there from an earlier run: so many statements but for some, and some of those behind.
     there: u64,
+    missing: BTreeSet<u64>,
+    arrived: BTreeSet<u64>,
     /// Whether the statement at hand is one of these.
     skips: bool,
     /// Table of the rows at hand.
@@ -45,7 +60,17 @@ pub(super) enum Turn {
 impl Stages {
     /// Begins to commit on the way.
     pub(super) fn begin(&mut self, keeper: Box<dyn Keeper>) {
-        self.keeper = Some(keeper);
+        self.notes = Some(Notes(Arc::new(Mutex::new(keeper))));
+    }
+
+    /// Returns who keeps notes, if the load goes in stages.
+    pub(super) fn notes(&self) -> Option<Notes> {
+        self.notes.clone()
+    }
+
+    /// Returns the number of the statement at hand.
+    pub(super) fn number(&self) -> u64 {
+        self.statements
     }
 
     /// Looks at the next piece. `table` names the table of rows, as the loader counts them.
@@ -53,19 +78,16 @@ impl Stages {
         let begins = match piece {
             Piece::Whole { .. } => Some(""),
             Piece::InsertHead(_) => Some(at.statement.name.as_deref().unwrap_or_default()),
-            Piece::Rows(rows) if !self.skips => {
-                self.bytes += rows.bytes.len() as u64;
-                None
-            }
             _ => None,
         };
         if let Some(table) = begins {
             self.statements += 1;
-            self.skips = self.statements <= self.there;
+            self.skips = self.statements <= self.there && !self.missing.contains(&self.statements)
+                || self.arrived.contains(&self.statements);
             let changes = self.table != table;
             self.table.clear();
             self.table.push_str(table);
-            if changes && self.bytes >= STAGE && self.keeper.is_some() {
+            if changes && !self.skips && self.bytes >= STAGE && self.notes.is_some() {
                 return Turn::CommitFirst;
             }
         }
@@ -73,100 +95,183 @@ impl Stages {
         if self.skips && !matches!(piece, Piece::Gap(_)) { Turn::Skip } else { Turn::Take }
     }
 
-    /// Notes that rows went into a table.
-    pub(super) fn filled(&mut self, table: &str) {
+    /// Notes that so many bytes of rows went into a table.
+    pub(super) fn filled(&mut self, table: &str, bytes: usize) {
+        self.bytes += bytes as u64;
         if self.filled.last().is_none_or(|last| last != table) {
             self.filled.push(table.to_string());
         }
     }
 
     /// Commits: notes it, lets `commit` do it, and notes that it is done. The statement at hand is not part of it. `rows` are those sent so
-    /// far.
+    /// far, `open` the statements that other connections have in hand, `transaction` the server's number of this one.
     pub(super) fn commit(
         &mut self,
         rows: &BTreeMap<String, u64>,
+        open: BTreeSet<u64>,
+        transaction: Option<i64>,
         commit: impl FnOnce() -> Result<(), DatabaseError>,
     ) -> Result<(), DatabaseError> {
-        let Some(keeper) = &mut self.keeper else { return Ok(()) };
+        let Some(notes) = &self.notes else { return commit() };
         self.bytes = 0;
         let filled = std::mem::take(&mut self.filled).into_iter();
         let rows = filled.filter_map(|t| rows.get(&t).map(|n| (t, *n))).collect();
-        let stage = Stage { statements: self.statements - 1, rows };
-        keeper.mark(Mark::Closing(stage.clone()))?;
+        let stage = Stage { statements: self.statements.saturating_sub(1), rows, open, transaction };
+        notes.mark(Mark::Closing(stage.clone()))?;
         commit()?;
-        keeper.mark(Mark::Closed(stage))
+        notes.mark(Mark::Closed(stage))
     }
 
-    /// Goes on behind what an earlier run committed. `holds` says whether a table holds so many rows. Returns the rows that are there, by
-    /// table; nothing if nothing was committed.
+    /// Commits what is left when the dump is through.
+    pub(super) fn end(
+        &mut self,
+        rows: &BTreeMap<String, u64>,
+        transaction: Option<i64>,
+        commit: impl FnOnce() -> Result<(), DatabaseError>,
+    ) -> Result<(), DatabaseError> {
+        self.statements += 1;
+        self.commit(rows, BTreeSet::new(), transaction, commit)
+    }
+
+    /// Goes on behind what an earlier run committed. `committed` finds out about a stage that nobody saw the end of, by its transaction if
+    /// that is known. Returns the rows that are there, by table; nothing if nothing was committed.
     pub(super) fn go_on(
         &mut self,
         reached: Reached,
-        mut holds: impl FnMut(&str, u64) -> Result<bool, DatabaseError>,
+        mut committed: impl FnMut(&Stage) -> Result<bool, DatabaseError>,
     ) -> Result<Option<BTreeMap<String, u64>>, DatabaseError> {
-        let mut stage = Stage { statements: reached.statements, rows: reached.whole };
-        if let Some(closing) = reached.closing {
-            // Each of its tables got rows in that stage, whatever it held before.
-            let mut committed = false;
-            for (table, rows) in closing.rows.iter().filter(|(_, rows)| **rows > 0) {
-                committed = committed || holds(table, *rows)?;
-            }
-            if committed {
-                stage.statements = closing.statements;
-                stage.rows.extend(closing.rows);
+        let Reached { whole, statements, open, closing, mut arrived, sent } = reached;
+        let mut stage = Stage { statements, rows: whole, open, transaction: None };
+        if let Some(closing) = closing
+            && committed(&closing)?
+        {
+            stage.statements = closing.statements;
+            stage.open = closing.open;
+            stage.rows.extend(closing.rows);
+        }
+        for (number, alone) in sent {
+            let asked = Stage { transaction: Some(alone.transaction), ..Stage::default() };
+            if committed(&asked)? {
+                stage.rows.extend(alone.rows.map(|rows| (alone.table.clone(), rows)));
+                arrived.insert(number, alone);
             }
         }
-        self.there = stage.statements;
-        if self.there == 0 {
+        stage.open.retain(|number| !arrived.contains_key(number));
+        arrived.retain(|number, _| *number > stage.statements);
+        if stage.statements == 0 && arrived.is_empty() {
             return Ok(None);
         }
-        if let Some(keeper) = &mut self.keeper {
-            keeper.mark(Mark::Closed(stage.clone()))?;
+        if let Some(notes) = &self.notes {
+            notes.mark(Mark::Closed(stage.clone()))?;
+            arrived.values().try_for_each(|alone| notes.mark(Mark::Arrived(alone.clone())))?;
         }
+        self.there = stage.statements;
+        self.missing = stage.open;
+        self.arrived = arrived.into_keys().collect();
         Ok(Some(stage.rows))
     }
+}
+
+/// Tells by the rows whether a stage was committed. Each of its tables got rows in that stage, whatever it held before; `holds` says whether
+/// a table holds so many.
+pub(super) fn committed_by_rows(
+    stage: &Stage,
+    mut holds: impl FnMut(&str, u64) -> Result<bool, DatabaseError>,
+) -> Result<bool, DatabaseError> {
+    let mut committed = false;
+    for (table, rows) in stage.rows.iter().filter(|(_, rows)| **rows > 0) {
+        committed = committed || holds(table, *rows)?;
+    }
+    Ok(committed)
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::database::journal::{InLogbook, reached};
+    use crate::database::journal::{Alone, InLogbook, reached};
+    use crate::dump::literal::Quoting;
     use crate::logbook::{self, Run};
 
     fn rows(of: &[(&str, u64)]) -> BTreeMap<String, u64> {
         of.iter().map(|(t, n)| (t.to_string(), *n)).collect()
     }
 
-    #[test]
-    fn a_commit_that_nobody_saw_is_told_by_the_rows() {
-        let folder = tempfile::tempdir().unwrap();
-        let run = Run::begin(folder.path(), "load", serde_json::json!({}), || "2026-11-27T12:00:00Z".into())
-            .unwrap();
+    fn begun(folder: &std::path::Path) -> (Stages, String) {
+        let clock = || "2026-11-27T12:00:00Z".into();
+        let run = Run::begin(folder, "load", serde_json::json!({}), clock).unwrap();
         let id = run.id().to_string();
         let mut stages = Stages { statements: 8, ..Stages::default() };
         stages.begin(Box::new(InLogbook(run)));
-        stages.filled("a");
-        stages.filled("sqlite_sequence");
-        stages.commit(&rows(&[("a", 5), ("sqlite_sequence", 1)]), || Ok(())).unwrap();
+        (stages, id)
+    }
+
+    #[test]
+    fn a_commit_that_nobody_saw_is_told_by_the_rows() {
+        let folder = tempfile::tempdir().unwrap();
+        let (mut stages, id) = begun(folder.path());
+        let none = BTreeSet::new;
+        stages.filled("a", 1);
+        stages.filled("sqlite_sequence", 1);
+        stages.commit(&rows(&[("a", 5), ("sqlite_sequence", 1)]), none(), None, || Ok(())).unwrap();
         stages.statements = 20;
-        stages.filled("a");
-        stages.filled("b");
+        stages.filled("a", 1);
+        stages.filled("b", 1);
         let sent = rows(&[("a", 9), ("b", 3), ("sqlite_sequence", 1)]);
         let lost = || Err(DatabaseError::Io(std::io::ErrorKind::ConnectionReset.into()));
-        assert!(stages.commit(&sent, lost).is_err());
+        assert!(stages.commit(&sent, none(), None, lost).is_err());
         let lines = logbook::read(folder.path(), &id).unwrap();
         let known = reached(&lines);
         assert_eq!((known.statements, &known.whole), (7, &rows(&[("a", 5), ("sqlite_sequence", 1)])));
-        assert_eq!(known.closing, Some(Stage { statements: 19, rows: rows(&[("a", 9), ("b", 3)]) }));
+        let closing = Stage { statements: 19, rows: rows(&[("a", 9), ("b", 3)]), ..Stage::default() };
+        assert_eq!(known.closing, Some(closing));
         // The table holds what was sent in all, or what it held before.
         for (there, statements, went_on) in
             [(9, 19, sent.clone()), (5, 7, rows(&[("a", 5), ("sqlite_sequence", 1)]))]
         {
             let mut next = Stages::default();
-            let found = next.go_on(known.clone(), |table, n| Ok(table == "a" && n == there)).unwrap();
+            let holds = |stage: &Stage| committed_by_rows(stage, |table, n| Ok(table == "a" && n == there));
+            let found = next.go_on(known.clone(), holds).unwrap();
             assert_eq!((next.there, found), (statements, Some(went_on)));
         }
-        let nothing = Stages::default().go_on(Reached::default(), |_, _| Ok(true)).unwrap();
+        let nothing = Stages::default().go_on(Reached::default(), |_| Ok(true)).unwrap();
         assert_eq!(nothing, None, "it begins anew");
+    }
+
+    #[test]
+    fn what_other_connections_had_in_hand_is_told_one_by_one() {
+        let folder = tempfile::tempdir().unwrap();
+        let (mut stages, id) = begun(folder.path());
+        let notes = stages.notes().unwrap();
+        let alone = |statement, table: &str, rows| Alone {
+            statement,
+            table: table.into(),
+            rows,
+            transaction: i64::try_from(statement).unwrap() * 100,
+        };
+        // 3 to 6 are under way when the stage before 8 closes; 3 was seen to arrive, 4 and 9 were on their way, 5 and 6 were not.
+        notes.mark(Mark::Sent(alone(3, "a", Some(3)))).unwrap();
+        stages.commit(&rows(&[]), BTreeSet::from([3, 4, 5, 6]), Some(7), || Ok(())).unwrap();
+        notes.mark(Mark::Arrived(alone(3, "a", Some(3)))).unwrap();
+        notes.mark(Mark::Sent(alone(4, "b", Some(4)))).unwrap();
+        notes.mark(Mark::Sent(alone(5, "c", Some(5)))).unwrap();
+        notes.mark(Mark::Sent(alone(9, "a", None))).unwrap();
+        let known = reached(&logbook::read(folder.path(), &id).unwrap());
+        let (mut next, again) = begun(folder.path());
+        let committed = |stage: &Stage| Ok(matches!(stage.transaction, Some(400 | 900)));
+        let there = next.go_on(known, committed).unwrap();
+        assert_eq!(there, Some(rows(&[("a", 3), ("b", 4)])));
+        let skipped = |stages: &mut Stages| -> Vec<u64> {
+            stages.statements = 0;
+            let whole = Piece::Whole { bytes: b"", literals: &[], delimiter: 0 };
+            let statement = Arc::default();
+            let at = At { statement: &statement, line: 1, first_line: 1, quoting: Quoting::MYSQL };
+            (1..12).filter(|_| stages.turn(&whole, at) == Turn::Skip).collect()
+        };
+        assert_eq!(skipped(&mut next), [1, 2, 3, 4, 7, 9]);
+        // What the next run wrote down at once is all that a third one needs.
+        let known = reached(&logbook::read(folder.path(), &again).unwrap());
+        let mut third = Stages::default();
+        third.go_on(known, |_| Ok(false)).unwrap();
+        assert_eq!(skipped(&mut third), [1, 2, 3, 4, 7, 9]);
     }
 }

@@ -83,6 +83,11 @@ impl<R: Read> TextReader<R> {
             TextReader::Utf16(_, order) => Some(*order),
         }
     }
+
+    /// Says whether the text is byte for byte what the reader below gives.
+    pub fn is_plain(&self) -> bool {
+        matches!(self, TextReader::Bytes(reader) if matches!(reader.get_ref(), DumpReader::Plain(_)))
+    }
 }
 
 impl<R: Read> Read for TextReader<R> {

@@ -51,6 +51,21 @@ pub enum Piece<'a> {
     CutOff(&'a [u8]),
 }
 
+impl<'a> Piece<'a> {
+    /// Returns all of its bytes.
+    pub fn bytes(&self) -> &'a [u8] {
+        match self {
+            Piece::Gap(bytes)
+            | Piece::Whole { bytes, .. }
+            | Piece::InsertHead(bytes)
+            | Piece::Between(bytes)
+            | Piece::Tail { bytes, .. }
+            | Piece::CutOff(bytes) => bytes,
+            Piece::Rows(rows) => rows.bytes,
+        }
+    }
+}
+
 /// What is known of a piece's surroundings.
 #[derive(Debug, Clone, Copy)]
 pub struct At<'a> {

@@ -138,7 +138,7 @@ impl DatabaseSink {
                 let (loader, loaded, rewritten) = std::thread::scope(|scope| {
                     let loading = scope.spawn(move || {
                         let mut from = from;
-                        let loaded = loader.load(&mut from);
+                        let loaded = loader.load(&mut from, None);
                         // The writer must not wait for a reader that has given up.
                         drop(from);
                         (loader, loaded)

@@ -149,7 +149,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             let run = book.id().to_string();
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
             let lines = logbook::read(&folder, &run).unwrap_or_default();
-            if job.access.engine != Engine::Mysql && reached(&lines).statements == 0 {
+            if job.access.engine != Engine::Mysql && reached(&lines).is_nothing() {
                 return Err(error.hint("nothing was changed: all of it was one transaction"));
             }
             Err(error

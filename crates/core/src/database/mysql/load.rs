@@ -8,7 +8,7 @@ use super::{checksum, connect, empty, name, quoted, refused, rows, run, server, 
 use crate::database::dump::Checksum;
 use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark, Reached};
-use crate::database::load::{Loaded, Loading, each_piece, text_of};
+use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::{DatabaseError, journal};
 use crate::dump::definer;
 use crate::dump::dialect::Dialect;
@@ -226,7 +226,7 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
-    fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
+    fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
         if std::mem::take(&mut self.strayed) {
             // A part is read as one that says nothing of charset and mode; the server has to read it so as well.
             let session: Vec<String> = SESSION.iter().map(ToString::to_string).collect();
@@ -254,8 +254,12 @@ impl Loading for MysqlLoader {
         self.enter(None)
     }
 
+    fn arrive(&mut self) -> Result<(), DatabaseError> {
+        self.settle()
+    }
+
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
-        self.settle()?;
+        self.arrive()?;
         if let Some(workers) = self.workers.take() {
             for (table, (count, first)) in workers.take_changed() {
                 let what = format!("the server changed {count} values of its own accord: {first}");

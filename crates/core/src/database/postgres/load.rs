@@ -1,11 +1,15 @@
 //! Loads a dump into PostgreSQL in one transaction, or in stages that are one each: a stage is all there or not at all. Only classes of
 //! statements that build this one database reach the server, each alone, by the protocol that takes no second statement.
+//!
+//! A large dump goes over several connections: large tables, and the indexes of these, have one each for as long as they take, and a
+//! transaction of their own ([`Crew`]). Everything else keeps its order on the first connection, and waits for them where it may need them.
 
+use super::crew::{Beside, Copying, Crew, Region, copy_beside, copy_in, transaction, was_committed};
 use super::{connect, name, refused, rows, run};
 use crate::database::DatabaseError;
-use crate::database::journal::{Keeper, Reached};
-use crate::database::load::{Loaded, Loading, each_piece, text_of};
-use crate::database::stages::{Stages, Turn};
+use crate::database::journal::{Alone, Keeper, Reached};
+use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
+use crate::database::stages::{STAGE, Stages, Turn, committed_by_rows};
 use crate::dump::dialect::Dialect;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
@@ -13,24 +17,116 @@ use crate::dump::stream::{At, Piece};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
-use std::io::{Read, Write};
+use std::io::Read;
 
 /// A connection into which dumps are loaded.
 pub struct PostgresLoader {
-    client: Client,
+    access: DatabaseAccess,
+    /// The connection, unless a copy has it.
+    client: Option<Client>,
+    /// Whether a transaction is open.
+    begun: bool,
+    /// Whether the server tells later what became of a transaction.
+    remembers: bool,
+    connections: usize,
+    /// Further connections, if the dump is worth them.
+    crew: Option<Crew>,
     loaded: Loaded,
     stages: Stages,
 }
 
 /// What every transaction begins with.
-const BEGIN: &str = "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false";
+pub(super) const BEGIN: &str = "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false";
+
+/// Version of the server that remembers transactions.
+const REMEMBERS: i32 = 100_000;
+
+/// Rows of a table whose indexes are worth a connection of their own.
+const MANY: u64 = 10_000;
 
 impl PostgresLoader {
-    /// Connects and begins the first transaction.
+    /// Connects.
     pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
         let mut client = connect(access)?;
-        run(&mut client, BEGIN)?;
-        Ok(PostgresLoader { client, loaded: Loaded::default(), stages: Stages::default() })
+        let version = rows(&mut client, "SELECT current_setting('server_version_num')::int", &[])?;
+        Ok(PostgresLoader {
+            access: access.clone(),
+            client: Some(client),
+            begun: false,
+            remembers: version.first().is_some_and(|r| r.get::<_, i32>(0) >= REMEMBERS),
+            connections: 1,
+            crew: None,
+            loaded: Loaded::default(),
+            stages: Stages::default(),
+        })
+    }
+
+    /// The connection, with no transaction begun for it.
+    fn client(&mut self) -> Result<&mut Client, DatabaseError> {
+        self.client
+            .as_mut()
+            .ok_or_else(|| DatabaseError::Io(std::io::Error::other("the connection is in use")))
+    }
+
+    /// The connection, in a transaction.
+    fn within(&mut self) -> Result<&mut Client, DatabaseError> {
+        if !self.begun {
+            run(self.client()?, BEGIN)?;
+            self.begun = true;
+        }
+        self.client()
+    }
+
+    /// Commits what was done on the first connection, at the end of the dump that of the last statement as well.
+    fn commit(&mut self, at_end: bool) -> Result<(), DatabaseError> {
+        if !std::mem::take(&mut self.begun) {
+            return Ok(());
+        }
+        let numbered = self.remembers && self.stages.notes().is_some();
+        let number = if numbered { Some(transaction(self.client()?)?) } else { None };
+        let open = self.crew.as_ref().map(Crew::open).unwrap_or_default();
+        let PostgresLoader { client: Some(client), loaded, stages, .. } = self else { return Ok(()) };
+        let commit = || run(client, "COMMIT");
+        if at_end {
+            stages.end(&loaded.rows, number, commit)
+        } else {
+            stages.commit(&loaded.rows, open, number, commit)
+        }
+    }
+
+    /// Says whether rows may go into a table while others are filled: nothing that they set off reaches beyond it.
+    fn is_free(&mut self, table: &str) -> Result<bool, DatabaseError> {
+        let sql = "SELECT c.relkind = 'r' AND NOT c.relhastriggers AND NOT c.relhasrules AND NOT c.relhassubclass \
+                     AND NOT EXISTS (SELECT FROM pg_catalog.pg_inherits i WHERE i.inhrelid = c.oid) \
+                   FROM pg_catalog.pg_class c WHERE c.oid = to_regclass($1)";
+        Ok(rows(self.client()?, sql, &[&table])?.first().is_some_and(|r| r.get(0)))
+    }
+
+    /// Waits until further connections have nothing in hand.
+    fn settle(&mut self) -> Result<(), DatabaseError> {
+        self.crew.as_mut().map_or(Ok(()), Crew::settle)
+    }
+
+    /// Waits for what the rows of a table may need.
+    fn settle_for(&mut self, table: &str) -> Result<(), DatabaseError> {
+        let Some(crew) = &self.crew else { return Ok(()) };
+        if !crew.rests() && (crew.has(table) || !self.is_free(table)?) {
+            return self.settle();
+        }
+        Ok(())
+    }
+
+    /// Says whether a statement about a table may go over a connection of its own, and makes the table known to all.
+    fn may_leave(&mut self, table: &str) -> Result<bool, DatabaseError> {
+        let Some(crew) = &mut self.crew else { return Ok(false) };
+        if crew.has(table) {
+            crew.settle()?;
+        }
+        let may = crew.is_there()? && self.is_free(table)?;
+        if may {
+            self.commit(false)?;
+        }
+        Ok(may)
     }
 }
 
@@ -39,14 +135,15 @@ impl Loading for PostgresLoader {
         let sql = "SELECT c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
                    WHERE c.relkind IN ('r','p','v','m','f','S') AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' \
                    AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = c.oid AND d.deptype IN ('e','a','i')) ORDER BY 1";
-        Ok(rows(&mut self.client, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
+        Ok(rows(self.client()?, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
     }
 
     fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+        let client = self.within()?;
         // Schemas hold everything else. What belongs to an extension goes with its schema and comes back with the dump.
         let sql = "SELECT nspname::text FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT IN ('information_schema','public')";
-        for row in rows(&mut self.client, sql, &[])? {
-            run(&mut self.client, &format!("DROP SCHEMA {} CASCADE", name(&row.get::<_, String>(0))))?;
+        for row in rows(client, sql, &[])? {
+            run(client, &format!("DROP SCHEMA {} CASCADE", name(&row.get::<_, String>(0))))?;
         }
         let things = [
             (
@@ -65,44 +162,75 @@ impl Loading for PostgresLoader {
             ),
         ];
         for (sql, but) in things {
-            for row in rows(&mut self.client, &format!("{sql}{but}"), &[])? {
+            for row in rows(client, &format!("{sql}{but}"), &[])? {
                 let (kind, thing): (String, String) = (row.get(0), row.get(1));
                 // Some go with what they belong to, sequences of columns with their tables.
-                run(&mut self.client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
+                run(client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
             }
         }
         Ok(())
     }
 
-    fn in_stages(&mut self, keeper: Box<dyn Keeper>) {
+    fn on(
+        &mut self,
+        connections: usize,
+        _fit: &[(String, String)],
+        _keeper: Box<dyn Keeper>,
+    ) -> Result<(), DatabaseError> {
+        self.connections = connections;
+        Ok(())
+    }
+
+    fn in_stages(&mut self, bytes: u64, keeper: Box<dyn Keeper>) {
         self.stages.begin(keeper);
+        let notes = self.stages.notes().filter(|_| self.remembers && self.connections > 1 && bytes >= STAGE);
+        self.crew = notes.map(|notes| Crew::new(&self.access, self.connections, notes));
     }
 
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
-        let client = &mut self.client;
-        let there = self.stages.go_on(reached, |table, sent| {
-            let found = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[&table])?;
-            if !found.first().is_some_and(|r| r.get(0)) {
-                return Ok(false);
-            }
-            Ok(count(client, table)? == sent)
+        let PostgresLoader { client: Some(client), stages, .. } = self else { return Ok(()) };
+        let there = stages.go_on(reached, |stage| {
+            let told = stage.transaction.map(|number| was_committed(client, number)).transpose()?.flatten();
+            let by_rows = || {
+                committed_by_rows(stage, |table, sent| {
+                    let found = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[&table])?;
+                    Ok(found.first().is_some_and(|r| r.get(0)) && count(client, table)? == sent)
+                })
+            };
+            told.map_or_else(by_rows, Ok)
         })?;
         if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
     }
 
-    fn load(&mut self, reader: &mut dyn Read) -> Result<(), DatabaseError> {
-        let mut sink = LoadSink { loader: self, head: String::new(), block: Vec::new() };
+    fn load(&mut self, reader: &mut dyn Read, plain: Option<Plain>) -> Result<(), DatabaseError> {
+        let mut sink = LoadSink {
+            loader: self,
+            plain,
+            at: 0,
+            head: String::new(),
+            block: Vec::new(),
+            passed: 0,
+            begins: None,
+            ahead: false,
+            copying: None,
+            beside: None,
+        };
         each_piece(reader, Dialect::Postgres, &mut |piece, at| sink.take(piece, at))
     }
 
+    fn arrive(&mut self) -> Result<(), DatabaseError> {
+        self.settle()
+    }
+
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
+        self.arrive()?;
         for (table, sent) in self.loaded.rows.clone() {
-            let there = count(&mut self.client, &table)?;
+            let there = count(self.client()?, &table)?;
             if there != sent {
                 self.loaded.differing.push((table, sent, there));
             }
         }
-        run(&mut self.client, "COMMIT")?;
+        self.commit(true)?;
         Ok(self.loaded)
     }
 }
@@ -115,34 +243,157 @@ fn count(client: &mut Client, table: &str) -> Result<u64, DatabaseError> {
 
 struct LoadSink<'l> {
     loader: &'l mut PostgresLoader,
+    /// The dump's file, if the dump is plain.
+    plain: Option<Plain>,
+    /// Offset of the piece at hand.
+    at: u64,
     /// The copy at hand.
     head: String,
-    /// Rows of it that are not sent yet, or the insert at hand.
+    /// Rows of it that are not passed on yet, or the insert at hand.
     block: Vec<u8>,
+    /// How many bytes of rows were passed on.
+    passed: usize,
+    /// Where the rows of the copy begin.
+    begins: Option<u64>,
+    /// Whether they are passed over, because who sends them reads them from the file.
+    ahead: bool,
+    /// The copy, once it is large enough to be passed on.
+    copying: Option<Copying>,
+    /// The first connection, if the copy has that.
+    beside: Option<Beside>,
 }
 
-/// Rows of a copy are sent when so many bytes have come together.
-const BLOCK: usize = 4 << 20;
+/// Rows of a copy are passed on when so many bytes have come together.
+pub(super) const BLOCK: usize = 1 << 20;
 
 impl LoadSink<'_> {
-    fn send_block(&mut self) -> Result<(), DatabaseError> {
-        if self.block.is_empty() {
+    /// Rows of a table that were sent so far.
+    fn sent(&self, table: &str) -> u64 {
+        self.loader.loaded.rows.get(table).copied().unwrap_or_default()
+    }
+
+    /// Passes rows of a large table on to the connection that copies them.
+    fn pass_on(&mut self, at: At<'_>) -> Result<(), DatabaseError> {
+        if self.copying.is_none() && self.begin_copy(&full_name(at), at.line)? {
             return Ok(());
         }
-        let block = std::mem::take(&mut self.block);
-        let head = self.head.as_str();
-        let wrong = |e| refused(e, 0, head.as_bytes());
-        let mut writer = self.loader.client.copy_in(head).map_err(wrong)?;
-        writer.write_all(&block).map_err(|e| DatabaseError::Lost(Box::new(e)))?;
-        writer.finish().map_err(wrong)?;
-        self.block = block;
-        self.block.clear();
+        self.passed += self.block.len();
+        if self.copying.as_ref().is_some_and(|copying| copying.rows(&mut self.block)) {
+            return Ok(());
+        }
+        self.copying = None;
+        match self.beside.take() {
+            Some(beside) => self.came_back(beside),
+            None => self.loader.settle(),
+        }?;
+        Err(DatabaseError::Io(std::io::ErrorKind::BrokenPipe.into()))
+    }
+
+    fn alone(&self, table: &str) -> Alone {
+        let statement = self.loader.stages.number();
+        Alone { statement, table: table.into(), ..Alone::default() }
+    }
+
+    /// Begins a copy of a large table. Returns true if its rows need only be passed over: they will be read from the file.
+    fn begin_copy(&mut self, table: &str, line: u64) -> Result<bool, DatabaseError> {
+        if self.loader.may_leave(table)? {
+            if let Some(plain) = &self.plain {
+                self.ahead = true;
+                self.block.clear();
+                plain.meter.runs_ahead(true);
+                return Ok(true);
+            }
+            let alone = self.alone(table);
+            if let Some(crew) = &mut self.loader.crew {
+                self.copying = Some(crew.copy(alone, self.head.clone(), line)?);
+            }
+        }
+        if self.copying.is_none() {
+            self.loader.settle_for(table)?;
+            self.loader.within()?;
+            let Some(client) = self.loader.client.take() else {
+                return Err(DatabaseError::Io(std::io::Error::other("the connection is in use")));
+            };
+            let (copying, beside) = copy_beside(client, self.head.clone(), line);
+            (self.copying, self.beside) = (Some(copying), Some(beside));
+        }
+        Ok(false)
+    }
+
+    /// Has the rows sent that were passed over.
+    fn send_region(&mut self, at: At<'_>) -> Result<(), DatabaseError> {
+        let (Some(plain), Some(start)) = (self.plain.clone(), self.begins) else { return Ok(()) };
+        let table = full_name(at);
+        plain.meter.runs_ahead(false);
+        let region = Region { plain, span: start..self.at, rows: self.sent(&table) };
+        let alone = self.alone(&table);
+        let Some(crew) = &mut self.loader.crew else { return Ok(()) };
+        crew.copy_region(alone, self.head.clone(), at.line, region)
+    }
+
+    /// Takes the first connection back from a copy.
+    fn came_back(&mut self, beside: Beside) -> Result<(), DatabaseError> {
+        let stopped = |_| DatabaseError::Io(std::io::Error::other("the copying thread stopped"));
+        let (client, done) = beside.join().map_err(stopped)?;
+        self.loader.client = Some(client);
+        done.map(drop)
+    }
+
+    fn end_copy(&mut self, at: At<'_>) -> Result<(), DatabaseError> {
+        if std::mem::take(&mut self.ahead) {
+            return self.send_region(at);
+        }
+        let table = full_name(at);
+        if self.copying.is_some() && !self.block.is_empty() {
+            self.pass_on(at)?;
+        }
+        let passed = std::mem::take(&mut self.passed);
+        if let Some(copying) = self.copying.take() {
+            copying.end(self.sent(&table));
+            // One that has a connection of its own is not waited for.
+            let Some(beside) = self.beside.take() else { return Ok(()) };
+            self.came_back(beside)?;
+            self.loader.stages.filled(&table, passed);
+        } else if !self.block.is_empty() {
+            self.loader.settle_for(&table)?;
+            copy_in(self.loader.within()?, &self.head, at.line, |send| send(&self.block))?;
+            self.loader.stages.filled(&table, self.block.len());
+            self.block.clear();
+        }
         Ok(())
+    }
+
+    /// Hands an index or a key of a large table to a connection of its own. Returns false if that is not possible.
+    fn leaves(&mut self, text: &str, lower: &str, at: At<'_>) -> Result<bool, DatabaseError> {
+        let of_one_table = match at.statement.class {
+            Class::CreateIndex => true,
+            Class::AlterTable => {
+                lower.contains("add constraint")
+                    && (lower.contains("primary key") || lower.contains(" unique "))
+                    && !lower.contains("references")
+            }
+            _ => false,
+        };
+        let table = full_name(at);
+        let rows = self.sent(&table);
+        if !of_one_table || rows < MANY || !self.loader.may_leave(&table)? {
+            return Ok(false);
+        }
+        let alone = self.alone(&table);
+        let Some(crew) = &mut self.loader.crew else { return Ok(false) };
+        crew.run(alone, text.into(), at.line, rows).map(|()| true)
+    }
+
+    /// Runs a setting, on every connection.
+    fn set(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
+        self.run(body, line)?;
+        let text = text_of(body, line)?;
+        self.loader.crew.as_mut().map_or(Ok(()), |crew| crew.set(text))
     }
 
     fn run(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
         let text = text_of(body, line)?;
-        self.loader.client.execute(text, &[]).map(drop).map_err(|e| refused(e, line, body))
+        self.loader.within()?.execute(text, &[]).map(drop).map_err(|e| refused(e, line, body))
     }
 
     fn whole(&mut self, body: &[u8], at: At<'_>) -> Result<(), DatabaseError> {
@@ -156,6 +407,16 @@ impl LoadSink<'_> {
             .collect();
         let word = |n: usize| words.get(n).copied().unwrap_or_default();
         let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
+        if self.leaves(&text, &lower, at)? {
+            return Ok(());
+        }
+        // A new table that refers to no other needs nothing that is in hand; settings wait where they are set.
+        let looks_around = |word: &str| matches!(word, "as" | "references" | "inherits" | "partition");
+        match at.statement.class {
+            Class::Transaction | Class::Empty | Class::Set => {}
+            Class::CreateTable if !lower.split(|c: char| !c.is_alphanumeric()).any(looks_around) => {}
+            _ => self.loader.settle()?,
+        }
         match &at.statement.class {
             Class::Transaction | Class::Empty => Ok(()),
             Class::CreateTable if word(1) == "foreign" => {
@@ -207,24 +468,16 @@ impl LoadSink<'_> {
                 | "timezone"
                 | "datestyle"
                 | "intervalstyle"
-                | "escape_string_warning" => self.run(body, line),
+                | "escape_string_warning" => self.set(body, line),
                 other => forbidden(format!("SET {other} is no setting of a dump")),
             },
             Class::Other(first) => {
                 let first = first.to_ascii_lowercase();
                 match (first.as_str(), word(1)) {
-                    ("select", function)
-                        if matches!(
-                            function,
-                            "pg_catalog.set_config" | "pg_catalog.setval" | "setval" | "set_config"
-                        ) && one_call(&lower) =>
-                    {
-                        self.loader
-                            .client
-                            .query(text.as_ref(), &[])
-                            .map(drop)
-                            .map_err(|e| refused(e, line, body))
+                    ("select", "pg_catalog.set_config" | "set_config") if one_call(&lower) => {
+                        self.set(body, line)
                     }
+                    ("select", "pg_catalog.setval" | "setval") if one_call(&lower) => self.run(body, line),
                     ("create", "extension") => self.extension(body, line),
                     ("create", "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged") => {
                         self.run(body, line)
@@ -258,9 +511,9 @@ impl LoadSink<'_> {
 
     /// An extension that the account may not make is said and passed over.
     fn extension(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
-        run(&mut self.loader.client, "SAVEPOINT extension")?;
+        run(self.loader.within()?, "SAVEPOINT extension")?;
         if let Err(e) = self.run(body, line) {
-            run(&mut self.loader.client, "ROLLBACK TO extension")?;
+            run(self.loader.within()?, "ROLLBACK TO extension")?;
             let what = format!(
                 "{} was refused: {}",
                 String::from_utf8_lossy(body).trim(),
@@ -273,16 +526,19 @@ impl LoadSink<'_> {
     }
 
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
+        let len = piece.bytes().len() as u64;
+        let taken = self.take_at(piece, at);
+        self.at += len;
+        taken
+    }
+
+    fn take_at(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
         match self.loader.stages.turn(&piece, at) {
             // Settings are the session's, not the database's.
             Turn::Skip if at.statement.class != Class::Set && !sets(&piece) => return Ok(()),
             Turn::Skip | Turn::Take => {}
-            Turn::CommitFirst => {
-                let PostgresLoader { client, loaded, stages } = &mut *self.loader;
-                stages.commit(&loaded.rows, || run(client, "COMMIT"))?;
-                run(client, BEGIN)?;
-            }
+            Turn::CommitFirst => self.loader.commit(false)?,
         }
         match piece {
             Piece::CutOff(_) => Ok(()),
@@ -290,6 +546,7 @@ impl LoadSink<'_> {
             Piece::Gap(text) => client_command(text, line),
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
             Piece::InsertHead(head) => {
+                self.begins = None;
                 let text = String::from_utf8_lossy(head).trim().trim_end_matches(';').to_string();
                 if at.statement.class == Class::Copy {
                     let upper = text.to_ascii_uppercase();
@@ -306,19 +563,19 @@ impl LoadSink<'_> {
                 Ok(())
             }
             Piece::Rows(rows) => {
-                let table = full_name(at);
-                self.loader.stages.filled(&table);
-                *self.loader.loaded.rows.entry(table).or_default() += rows.count() as u64;
+                *self.loader.loaded.rows.entry(full_name(at)).or_default() += rows.count() as u64;
+                self.begins.get_or_insert(self.at);
                 if at.statement.class != Class::Copy {
                     let mut values = Vec::new();
                     rows.each().try_for_each(|row| plain_values(row, at, &mut values))?;
+                } else if self.ahead {
+                    return Ok(());
                 } else if self.block.last().is_some_and(|b| *b != b'\n') {
                     self.block.push(b'\n');
                 }
                 self.block.extend_from_slice(rows.bytes);
-                // A copy may be cut in several; an insert is one statement.
                 if at.statement.class == Class::Copy && self.block.len() >= BLOCK {
-                    return self.send_block();
+                    return self.pass_on(at);
                 }
                 Ok(())
             }
@@ -328,10 +585,13 @@ impl LoadSink<'_> {
             }
             Piece::Tail { bytes, delimiter } => {
                 if at.statement.class == Class::Copy {
-                    return self.send_block();
+                    return self.end_copy(at);
                 }
                 self.block.extend_from_slice(&bytes[..bytes.len() - delimiter]);
                 let statement = std::mem::take(&mut self.block);
+                let table = full_name(at);
+                self.loader.settle_for(&table)?;
+                self.loader.stages.filled(&table, statement.len());
                 self.run(&statement, line)
             }
         }

@@ -1,5 +1,6 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
+mod crew;
 pub mod load;
 mod ranges;
 pub mod read;
@@ -179,10 +180,14 @@ pub(super) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseErr
         if matches!(*db.code(), SqlState::ADMIN_SHUTDOWN | SqlState::CRASH_SHUTDOWN) {
             return DatabaseError::Lost(Box::new(source));
         }
-        let told = match db.detail() {
-            Some(detail) => format!("{}: {detail}", db.message()),
-            None => db.message().to_string(),
-        };
+        let mut told = db.message().to_string();
+        if let Some(detail) = db.detail() {
+            told.push_str(&format!(": {detail}"));
+        }
+        // Of a copy, the row and the column.
+        if let Some(place) = db.where_().filter(|place| place.starts_with("COPY ")) {
+            told.push_str(&format!(" ({})", place.lines().next().unwrap_or_default()));
+        }
         return DatabaseError::Statement { line, statement: beginning(statement), source: told.into() };
     }
     if source.is_closed() {
