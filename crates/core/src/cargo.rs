@@ -193,6 +193,11 @@ impl Cargo {
         self.live.as_ref().map_or(0, Live::bytes) + self.parts.iter().map(|p| p.bytes).sum::<u64>()
     }
 
+    /// Says whether the database's rows come straight from its server.
+    pub fn is_live(&self) -> bool {
+        self.live.is_some()
+    }
+
     /// Hands on every entry in the order of an archive. What cannot be read is added to `warnings` and passed over.
     pub fn entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
         self.file_entries(false, warnings, take)?;

@@ -2,6 +2,7 @@
 
 use crate::common::mariadb::{Database, Server, server};
 use crate::common::{Bench, Outcome, files, kill_points};
+use mysql::prelude::Queryable;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::time::Duration;
@@ -70,6 +71,83 @@ fn every_system_is_cloned_from_server_to_server_and_the_clone_taken_back() {
             one.1.contains("n.test/x") || one.0.iter().any(|(_, b)| crate::common::holds(b, "n.test")),
             "{variant:?}"
         );
+    }
+}
+
+/// A table of rows that are hard to tell apart from what stands between them.
+fn hard(name: &str, columns: &str, rows: usize) -> String {
+    let pieces = [
+        "'", "\\", "\\\\%", "),(", "),", ",", "(", "\n", "\r\n", "\0", "\u{1a}", "NULL", "\\N", "\"", "🔭",
+        "é", "\t", "_", "''", "0x41", "\n(1,'", "dome",
+    ];
+    let mut at = 7u32;
+    let mut some = |from: &[&str]| -> String {
+        let mut out = String::new();
+        loop {
+            at = at.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+            match at >> 24 {
+                n if n > 200 => return out,
+                n => out.push_str(from[n as usize % from.len()]),
+            }
+        }
+    };
+    let mut sql = format!("CREATE TABLE {name} ({columns}) CHARACTER SET utf8mb4;\n");
+    for row in 0..rows {
+        let [long, narrow] = [some(&pieces), some(&pieces[..14])].map(|text| {
+            let hex: String = text.bytes().map(|b| format!("{b:02x}")).collect();
+            if text.is_empty() { "''".into() } else { format!("x'{hex}'") }
+        });
+        let others = [
+            "-1,18446744073709551615,-0.50,1e-7,3.1415927,'a','2026-02-28','2026-02-28 23:59:59.999999','-838:59:59'",
+            "NULL,NULL,NULL,NULL,NULL,NULL,NULL,NULL,NULL",
+            "0,0,99999999.99,-1.7976931348623157e308,1e38,'b,c','0000-00-00','0000-00-00 00:00:00.000000','00:00:00.5'",
+        ];
+        sql.push_str(&format!("INSERT INTO {name} VALUES ({row},{long},{narrow},{});\n", others[row % 3]));
+    }
+    sql
+}
+
+#[test]
+fn a_clone_sends_rows_as_files_where_the_server_takes_them_and_all_arrive() {
+    let Some(server) = Server::private() else { return };
+    let bench = Bench::new();
+    let (site, old) = live(&bench, &server, Variant::WordPress);
+    let columns = "id int KEY, a text, b varchar(3000) CHARACTER SET utf8mb3, i int, u bigint unsigned, d decimal(10,2), f double, g float, \
+                   e enum('a','b,c',''), da date, dt datetime(6), ti time(1)";
+    let prefix = &site.prefix;
+    let mut sql = String::from("SET sql_mode='';\n");
+    sql.push_str(&hard(&format!("{prefix}keyed"), columns, 3000));
+    sql.push_str(&hard(&format!("{prefix}free"), &columns.replace(" KEY", ""), 300));
+    sql.push_str(
+        &hard(&format!("{prefix}old"), &columns.replace("utf8mb3", "latin1"), 300).replace("f09f94ad", "6f"),
+    );
+    sql.push_str(&format!(
+        "CREATE TABLE {prefix}odd (y year, b bit(9), bl blob); INSERT INTO {prefix}odd VALUES (2026,b'101010101',x'00ff27'),(0,0,''),(NULL,NULL,NULL);"
+    ));
+    server.load_with_client(&old, &sql);
+    let tables = ["keyed", "free", "old", "odd"].map(|t| format!("{prefix}{t}"));
+    let sums = |database: &Database| -> Vec<Option<u64>> {
+        let sum = |t: &String| -> Option<(String, Option<u64>)> {
+            server.root().query_first(format!("CHECKSUM TABLE {}.{t}", database.name)).unwrap()
+        };
+        tables.iter().map(|t| sum(t).unwrap().1).collect()
+    };
+    let files_taken = || -> u64 {
+        let status: Option<(String, u64)> =
+            server.root().query_first("SHOW GLOBAL STATUS LIKE 'Com_load'").unwrap();
+        status.unwrap().1
+    };
+    let wanted = sums(&old);
+    assert!(wanted.iter().all(|sum| sum.is_some_and(|s| s > 0)), "{wanted:?}");
+    for allowed in [1, 0] {
+        server.root().query_drop(format!("SET GLOBAL local_infile={allowed}")).unwrap();
+        let (new, before) = (server.new_database(), files_taken());
+        let url = new.tcp_url(&server);
+        let copy = format!("copy{allowed}");
+        let cloned = bench.run(&["clone", "old", &copy, "--address", "https://n.test/x", "--database", &url]);
+        assert!(cloned.code <= 1, "{cloned:?}");
+        assert_eq!(files_taken() > before, allowed == 1);
+        assert_eq!(sums(&new), wanted, "local files allowed: {allowed}");
     }
 }
 

@@ -86,6 +86,10 @@ pub trait Loading: Send {
     /// Lets an engine whose transactions hold everything commit on the way, so that a long load, of about so many bytes, can be gone on
     /// with.
     fn in_stages(&mut self, _bytes: u64, _keeper: Box<dyn Keeper>) {}
+    /// Says that rows come straight from a database that held them, where they were neither doubled nor unfit.
+    fn goes_straight(&mut self) -> Result<(), DatabaseError> {
+        Ok(())
+    }
     /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError>;
     /// Loads one dump or part of a dump. `plain` is the file, where the reader gives its very bytes.

@@ -42,6 +42,11 @@ impl<'a> Rows<'a> {
         !self.seen.is_empty()
     }
 
+    /// Says whether a hex literal may be among the values.
+    pub fn hold_hex(&self) -> bool {
+        !self.hex.is_empty()
+    }
+
     /// Returns the rows, brackets included (a `COPY` has none).
     pub fn each(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
         let (bytes, base) = (self.bytes, self.base);

@@ -108,6 +108,9 @@ impl DatabaseSink {
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;
+                if plan.job.cargo.as_ref().is_some_and(|c| c.is_live()) {
+                    loader.goes_straight().map_err(RestoreError::Database)?;
+                }
                 book.step("load database", serde_json::json!({ "database": access.url() }))?;
                 Ok(DatabaseSink::Server(Some(loader)))
             }

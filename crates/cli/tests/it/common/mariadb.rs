@@ -51,6 +51,8 @@ fn start() -> Option<Server> {
     let made = Command::new("mariadb-install-db")
         .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", user])
         .arg(format!("--datadir={}", data.display()))
+        // What makes the data is a server as well, and clears the folder for temporary tables that others may share.
+        .arg(format!("--tmpdir={}", folder.path().display()))
         .stdout(Stdio::null())
         .stderr(Stdio::null())
         .status()

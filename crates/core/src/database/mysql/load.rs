@@ -58,6 +58,8 @@ pub struct MysqlLoader {
     current: Option<String>,
     /// Whether the dump has set a charset or a mode that is not ours.
     strayed: bool,
+    /// Whether the rows come from another database, and this server takes them as files.
+    as_files: bool,
     /// Checksums that the dump states.
     stated: Vec<Checksum>,
 }
@@ -86,6 +88,7 @@ impl MysqlLoader {
             passed: Vec::new(),
             current: None,
             strayed: false,
+            as_files: false,
             stated: Vec::new(),
         })
     }
@@ -133,8 +136,8 @@ impl MysqlLoader {
         self.note_arrived()
     }
 
-    /// Looks at a table that was made: how its rows can be sent.
-    fn way(&mut self, table: &str, plain_insert: bool, utf8: bool) -> Result<Way, DatabaseError> {
+    /// Looks at a table that was made: how its rows can be sent, whose insert begins with `head`.
+    fn way(&mut self, table: &str, head: &str, plain_insert: bool, utf8: bool) -> Result<Way, DatabaseError> {
         let sql = format!(
             "SELECT DATA_TYPE, COALESCE(CHARACTER_SET_NAME,''), COLUMN_KEY FROM information_schema.COLUMNS \
              WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}",
@@ -148,7 +151,13 @@ impl MysqlLoader {
         };
         let utf8_column =
             |charset: &str| charset.is_empty() || charset == "ascii" || charset.starts_with("utf8");
+        // A year of two digits, and bits, mean something else as text than as a number.
+        let as_text = |kind: &str| !matches!(kind, "year" | "bit");
+        let into = as_file(head, table).filter(|_| {
+            self.as_files && columns.iter().all(|(kind, ..)| as_text(&kind.to_ascii_lowercase()))
+        });
         Ok(Way {
+            as_file: into,
             table: table.into(),
             bytes: utf8
                 && columns
@@ -226,6 +235,13 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
+    fn goes_straight(&mut self) -> Result<(), DatabaseError> {
+        // An older or stricter server is sent statements.
+        let allowed: Vec<u64> = rows(&mut self.conn, "SELECT @@local_infile").unwrap_or_default();
+        self.as_files = allowed == [1];
+        Ok(())
+    }
+
     fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
         if std::mem::take(&mut self.strayed) {
             // A part is read as one that says nothing of charset and mode; the server has to read it so as well.
@@ -245,6 +261,7 @@ impl Loading for MysqlLoader {
             way: Arc::default(),
             ways: BTreeMap::new(),
             batch: String::new(),
+            is_simple: false,
             last_batch: 0,
             batch_line: 0,
         };
@@ -294,9 +311,11 @@ struct LoadSink<'l> {
     mode: String,
     body_mode: Option<String>,
     way: Arc<Way>,
+    /// By the head of their insert.
     ways: BTreeMap<String, Arc<Way>>,
-    /// The insert at hand, head included.
+    /// The insert at hand, head included, and whether it holds nothing but strings, numbers and names.
     batch: String,
+    is_simple: bool,
     last_batch: usize,
     batch_line: u64,
 }
@@ -356,8 +375,13 @@ impl LoadSink<'_> {
         }
         let statement = std::mem::take(&mut self.batch);
         self.last_batch = statement.len();
-        let batch =
-            Batch { way: self.way.clone(), charset: self.charset.clone(), statement, line: self.batch_line };
+        let batch = Batch {
+            way: self.way.clone(),
+            charset: self.charset.clone(),
+            statement,
+            simple_from: self.is_simple.then_some(self.head.len()),
+            line: self.batch_line,
+        };
         self.loader.workers()?.send(batch)
     }
 
@@ -365,13 +389,12 @@ impl LoadSink<'_> {
     fn set_way(&mut self, table: &str, head: &[u8]) -> Result<(), DatabaseError> {
         let word = head.trim_ascii_start().get(..11).unwrap_or_default().to_ascii_uppercase();
         let plain_insert = word == b"INSERT INTO";
-        let key = format!("{table} {plain_insert}");
-        if !self.ways.contains_key(&key) {
+        if !self.ways.contains_key(&self.head) {
             let utf8 = self.charset.starts_with("utf8");
-            let way = self.loader.way(table, plain_insert, utf8)?;
-            self.ways.insert(key.clone(), Arc::new(way));
+            let way = self.loader.way(table, &self.head, plain_insert, utf8)?;
+            self.ways.insert(self.head.clone(), Arc::new(way));
         }
-        self.way = self.ways.get(&key).cloned().unwrap_or_default();
+        self.way = self.ways.get(&self.head).cloned().unwrap_or_default();
         Ok(())
     }
 
@@ -607,6 +630,7 @@ impl LoadSink<'_> {
             }
         }
         self.make_room(bytes.len(), line)?;
+        self.is_simple = false;
         if let Some(text) = text.or_else(|| simdutf8::basic::from_utf8(bytes).ok()) {
             self.batch.push_str(text);
         } else {
@@ -629,6 +653,7 @@ impl LoadSink<'_> {
         }
         if self.batch.is_empty() {
             self.batch_line = line;
+            self.is_simple = true;
             self.batch.reserve(limit.min(self.last_batch) + bytes);
             self.batch.push_str(&self.head);
         } else {
@@ -647,6 +672,7 @@ impl LoadSink<'_> {
             let next = rows.ending_by(first + 1, room);
             let span = span.start..rows.span(next - 1).end;
             self.batch.push_str(&text[span]);
+            self.is_simple &= !rows.hold_hex();
             first = next;
         }
         Ok(())
@@ -720,12 +746,26 @@ impl LoadSink<'_> {
                     return Err(DatabaseError::Forbidden { line, what });
                 }
                 // `ON DUPLICATE KEY UPDATE …` belongs to the rows at hand.
+                self.is_simple = false;
                 self.batch.push(' ');
                 self.batch.push_str(text_of(tail, line)?);
                 self.flush()
             }
         }
     }
+}
+
+/// How a statement goes on that takes the rows of an insert as a file: rows as inserts have them, each ended by a comma.
+fn as_file(head: &str, table: &str) -> Option<String> {
+    let columns = head.strip_prefix("INSERT INTO ")?.trim_end().strip_suffix("VALUES")?.trim_end();
+    let columns = columns.strip_prefix(name(table).as_str())?.trim_start();
+    columns.starts_with('(').then(|| {
+        format!(
+            "{} CHARACTER SET binary FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\\'' ESCAPED BY '\\\\' \
+             LINES STARTING BY '(' TERMINATED BY '),' {columns}",
+            name(table)
+        )
+    })
 }
 
 /// Says whether a statement failed because what it makes is there, left by the load that was interrupted.
