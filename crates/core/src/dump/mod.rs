@@ -16,6 +16,7 @@ pub mod row;
 pub mod rows;
 pub mod rules;
 mod runs;
+pub(crate) mod sequence;
 pub mod split;
 pub mod spread;
 pub mod statement;

@@ -10,7 +10,6 @@ use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::{DatabaseError, journal};
-use crate::dump::definer;
 use crate::dump::dialect::Dialect;
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::{self, Quoting};
@@ -18,11 +17,12 @@ use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::rows::Rows;
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
+use crate::dump::{definer, sequence};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Error};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::sync::Arc;
 
@@ -62,6 +62,8 @@ pub struct MysqlLoader {
     as_files: bool,
     /// Checksums that the dump states.
     stated: Vec<Checksum>,
+    /// Sequences that the dump made.
+    sequences: BTreeSet<String>,
 }
 
 impl MysqlLoader {
@@ -90,6 +92,7 @@ impl MysqlLoader {
             strayed: false,
             as_files: false,
             stated: Vec::new(),
+            sequences: BTreeSet::new(),
         })
     }
 
@@ -438,6 +441,7 @@ impl LoadSink<'_> {
                     self.loader.loaded.rows.entry(table.to_string()).or_default();
                 }
                 let fitted = self.loader.fit.statement(body, line, quoting)?;
+                let fitted = self.with_own_sequences(&fitted, line)?;
                 match self.send(&fitted, line) {
                     Err(e) if is_whole && exists_already(&e) => Ok(()),
                     other => other,
@@ -463,6 +467,7 @@ impl LoadSink<'_> {
                 self.loader.settle()?;
                 let body = self.without_definer(body);
                 let fitted = self.loader.fit.statement(&body, line, quoting)?;
+                let fitted = self.with_own_sequences(&fitted, line)?;
                 self.send(&fitted, line)
             }
             Class::Insert if is_whole => Ok(()),
@@ -494,8 +499,66 @@ impl LoadSink<'_> {
                 Ok(())
             }
             Class::Copy => forbidden("COPY is no statement of this server's".into()),
-            Class::Other(word) => forbidden(format!("{word} is no statement of a site's dump")),
+            Class::Other(word) => match self.of_a_sequence(body, quoting) {
+                Some(sequence) => {
+                    self.loader.sequences.extend(sequence);
+                    self.send(body, line)
+                }
+                None => forbidden(format!("{word} is no statement of a site's dump")),
+            },
         }
+    }
+
+    /// Says whether a statement makes a sequence, and which, or takes one away, or sets it.
+    fn of_a_sequence(&self, body: &[u8], quoting: Quoting) -> Option<Option<String>> {
+        let mut tokens = Vec::new();
+        for token in self::tokens(body, quoting) {
+            let (token, text) = token?;
+            if !matches!(token, Token::HintOpen | Token::HintClose) {
+                tokens.push((token, String::from_utf8_lossy(text).into_owned()));
+            }
+        }
+        let word = |at: usize| match tokens.get(at) {
+            Some((Token::Word, text)) => text.to_ascii_uppercase(),
+            _ => String::new(),
+        };
+        let is_name = |at: usize| {
+            let named = matches!(tokens.get(at), Some((Token::Name | Token::Word, _)));
+            named && !matches!(tokens.get(at + 1), Some((Token::Punct(b'.'), _)))
+        };
+        let unquoted = |at: usize| tokens.get(at).map(|(_, text)| text.trim_matches('`').replace("``", "`"));
+        match (word(0).as_str(), word(1).as_str()) {
+            ("CREATE", "SEQUENCE") => {
+                let at = if word(2) == "IF" { 5 } else { 2 };
+                is_name(at).then(|| unquoted(at))
+            }
+            ("DROP", "SEQUENCE") => is_name(if word(2) == "IF" { 4 } else { 2 }).then_some(None),
+            // One call with a name of this database and numbers.
+            ("DO" | "SELECT", "SETVAL") => {
+                let numbers = |(token, text): &(Token, String)| match token {
+                    Token::Punct(b',' | b'-' | b'(' | b')') => true,
+                    Token::Word => text.bytes().all(|b| b.is_ascii_digit()),
+                    _ => false,
+                };
+                let calls = tokens.get(2).is_some_and(|(token, _)| *token == Token::Punct(b'('));
+                (calls && is_name(3) && tokens[4..].iter().all(numbers)).then_some(None)
+            }
+            _ => None,
+        }
+    }
+
+    /// Lets a table or a view take its numbers from a sequence of this database, if the dump made one of that name.
+    fn with_own_sequences(&self, body: &[u8], line: u64) -> Result<Vec<u8>, DatabaseError> {
+        let named = sequence::named(body);
+        if let Some(other) = named.iter().find(|n| !self.loader.sequences.contains(&n.name)) {
+            let what = format!(
+                "it takes its numbers from the sequence {} of the database {}",
+                other.name, other.database
+            );
+            return Err(DatabaseError::Forbidden { line, what });
+        }
+        let edits: Vec<_> = named.iter().map(sequence::Named::without_database).collect();
+        Ok(crate::edit::apply(body, &edits))
     }
 
     /// Takes the definer out: the account that loads becomes it.

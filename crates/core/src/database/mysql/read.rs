@@ -8,7 +8,7 @@ use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
-use crate::dump::{definer, literal};
+use crate::dump::{definer, literal, sequence};
 use crate::event::{Warning, Warnings};
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
@@ -54,6 +54,8 @@ impl Column {
 /// A MySQL or MariaDB database at one moment.
 pub struct MysqlSnapshot {
     conn: Conn,
+    database: String,
+    sequences: Vec<String>,
     columns: BTreeMap<String, Vec<Column>>,
 }
 
@@ -75,7 +77,7 @@ impl MysqlSnapshot {
             run(&mut conn, sql)?;
         }
         let columns = columns(&mut conn)?;
-        Ok(MysqlSnapshot { conn, columns })
+        Ok(MysqlSnapshot { conn, database: access.name.clone(), sequences: Vec::new(), columns })
     }
 }
 
@@ -99,13 +101,27 @@ impl Snapshot for MysqlSnapshot {
             .collect())
     }
 
-    fn before(&mut self, _: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        Ok(0)
+    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let sequences: Vec<String> = rows(
+            &mut self.conn,
+            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'SEQUENCE' ORDER BY TABLE_NAME",
+        )?;
+        for sequence in &sequences {
+            write_sequence(&mut self.conn, sequence, out)?;
+        }
+        self.sequences = sequences;
+        Ok(self.sequences.len() as u64)
     }
 
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
-        write_table(&mut self.conn, table, columns, with_rows, out)
+        let created: Vec<Row> = rows(&mut self.conn, &format!("SHOW CREATE TABLE {}", name(table)))?;
+        let mut create = created.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
+        if !self.sequences.is_empty() {
+            create = of_no_database(&create, &self.database);
+        }
+        writeln!(out, "DROP TABLE IF EXISTS {};\n{create};", name(table))?;
+        if with_rows { write_rows(&mut self.conn, table, columns, out) } else { Ok(0) }
     }
 
     fn checksum(&mut self, table: &str) -> Result<Option<u64>, DatabaseError> {
@@ -118,19 +134,9 @@ impl Snapshot for MysqlSnapshot {
         out: &mut dyn DumpOut,
         warnings: &mut Warnings<'_>,
     ) -> Result<u64, DatabaseError> {
-        let sequences: Vec<String> = rows(
-            &mut self.conn,
-            "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'SEQUENCE'",
-        )?;
-        for sequence in sequences {
-            let what = "a sequence was not written";
-            warnings.push(Warning::new(
-                what,
-                sequence,
-                "make it on the target by hand: SHOW CREATE SEQUENCE shows how",
-            ));
-        }
-        write_others(&mut self.conn, has, out, warnings)
+        let sequences = &self.sequences;
+        let has = |table: &str| has(table) || sequences.iter().any(|s| s == table);
+        write_others(&mut self.conn, &self.database, &has, out, warnings)
     }
 }
 
@@ -165,20 +171,35 @@ fn columns(conn: &mut Conn) -> Result<BTreeMap<String, Vec<Column>>, DatabaseErr
     Ok(out)
 }
 
-/// Writes one table: structure, and rows unless they are left out. Returns the number of rows written.
-fn write_table(
+/// Writes a sequence of MariaDB's and how far it is.
+fn write_sequence(conn: &mut Conn, sequence: &str, out: &mut dyn DumpOut) -> Result<(), DatabaseError> {
+    let sequence = name(sequence);
+    let created: Vec<Row> = rows(conn, &format!("SHOW CREATE SEQUENCE {sequence}"))?;
+    let create = created.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
+    let state: Vec<(i128, i128)> =
+        rows(conn, &format!("SELECT next_not_cached_value, cycle_count FROM {sequence}"))?;
+    let (next, round) = state.first().copied().unwrap_or_default();
+    writeln!(
+        out,
+        "DROP SEQUENCE IF EXISTS {sequence};\n{create};\nDO SETVAL({sequence}, {next}, 0, {round});"
+    )?;
+    Ok(())
+}
+
+/// Takes the database's own name away from the sequences that a table or a view takes its numbers from.
+fn of_no_database(create: &str, database: &str) -> String {
+    let own = sequence::named(create.as_bytes()).into_iter().filter(|n| n.database == database);
+    let edits: Vec<_> = own.map(|n| n.without_database()).collect();
+    String::from_utf8_lossy(&crate::edit::apply(create.as_bytes(), &edits)).into_owned()
+}
+
+/// Writes the rows of a table. Returns their number.
+fn write_rows(
     conn: &mut Conn,
     table: &str,
     columns: &[Column],
-    with_rows: bool,
     out: &mut dyn DumpOut,
 ) -> Result<u64, DatabaseError> {
-    let created: Vec<Row> = rows(conn, &format!("SHOW CREATE TABLE {}", name(table)))?;
-    let create = created.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
-    writeln!(out, "DROP TABLE IF EXISTS {};\n{create};", name(table))?;
-    if !with_rows {
-        return Ok(0);
-    }
     let carried: Vec<&Column> = columns.iter().filter(|c| !c.generated).collect();
     let names: Vec<String> = carried.iter().map(|c| name(&c.name)).collect();
     let selected: Vec<String> = carried.iter().map(|c| c.selected()).collect();
@@ -220,6 +241,7 @@ fn nobodys(sql: &str) -> String {
 /// Views, triggers, routines and events, in an order in which they can be created.
 fn write_others(
     conn: &mut Conn,
+    database: &str,
     has: &dyn Fn(&str) -> bool,
     out: &mut dyn DumpOut,
     warnings: &mut Warnings<'_>,
@@ -249,8 +271,7 @@ fn write_others(
         let free =
             views.iter().position(|(v, sql)| !views.iter().any(|(o, _)| o != v && sql.contains(&name(o))));
         let (_, sql) = views.remove(free.unwrap_or(0));
-        let sql = nobodys(&sql);
-        writeln!(out, "{sql};")?;
+        writeln!(out, "{};", of_no_database(&nobodys(&sql), database))?;
         count += 1;
     }
     let kinds = [
