@@ -89,7 +89,7 @@ fn every_postgres_type_comes_back_byte_for_byte() {
         server.create(name);
     }
     server.load("a", &bench.path("types.sql"));
-    bench.run(&["database", "try", &server.url("a")]).expect(0).says(&["PostgreSQL", "7 tables"]);
+    bench.run(&["database", "try", &server.url("a")]).expect(0).says(&["PostgreSQL", "8 tables"]);
     bench.run(&["database", "dump", &server.url("a"), "-o", "a.sql"]).expect(0);
     bench
         .run(&["database", "load", "a.sql", &server.url("b")])
@@ -111,6 +111,14 @@ fn every_postgres_type_comes_back_byte_for_byte() {
     bench.write("long.sql", format!("{long}{};\n", rows.join(",\n")));
     server.create("l");
     bench.run(&["database", "load", "long.sql", &server.url("l")]).expect(0).says(&["1 table with 6 rows"]);
+    // A policy for a role that is not there is said; the table is there.
+    bench.write("policy.sql", "SET standard_conforming_strings = on;\nCREATE TABLE public.p (a integer);\nCREATE POLICY x ON public.p TO nobody_here;\n");
+    server.create("p");
+    bench.run(&["database", "load", "policy.sql", &server.url("p")]).expect(1).says(&[
+        "CREATE POLICY x",
+        "nobody_here",
+        "make the role",
+    ]);
     // Going back empties what was empty, and puts back what was replaced.
     let replaced =
         bench.run(&["database", "load", "a.sql", &server.url("b"), "--replace", "--json"]).expect(0).json();

@@ -478,14 +478,23 @@ impl LoadSink<'_> {
                         self.set(body, line)
                     }
                     ("select", "pg_catalog.setval" | "setval") if one_call(&lower) => self.run(body, line),
-                    ("create", "extension") => self.extension(body, line),
-                    ("create", "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged") => {
-                        self.run(body, line)
+                    ("create", "extension") => {
+                        let cure = "ask the server's admin to make the extension, if the site needs it";
+                        self.if_possible(body, line, cure)
                     }
+                    ("create", "policy") => {
+                        let cure = "make the role that it names, and then the policy by hand";
+                        self.if_possible(body, line, cure)
+                    }
+                    (
+                        "create",
+                        "sequence" | "type" | "domain" | "schema" | "materialized" | "unlogged" | "rule"
+                        | "aggregate",
+                    ) => self.run(body, line),
                     (
                         "alter",
                         "sequence" | "type" | "domain" | "index" | "view" | "materialized" | "schema"
-                        | "function" | "procedure",
+                        | "function" | "procedure" | "aggregate",
                     ) => {
                         if words.contains(&"owner") {
                             Ok(())
@@ -509,17 +518,16 @@ impl LoadSink<'_> {
         }
     }
 
-    /// An extension that the account may not make is said and passed over.
-    fn extension(&mut self, body: &[u8], line: u64) -> Result<(), DatabaseError> {
-        run(self.loader.within()?, "SAVEPOINT extension")?;
+    /// What this server or this account cannot have is said and passed over.
+    fn if_possible(&mut self, body: &[u8], line: u64, cure: &str) -> Result<(), DatabaseError> {
+        run(self.loader.within()?, "SAVEPOINT tried")?;
         if let Err(e) = self.run(body, line) {
-            run(self.loader.within()?, "ROLLBACK TO extension")?;
+            run(self.loader.within()?, "ROLLBACK TO tried")?;
             let what = format!(
                 "{} was refused: {}",
                 String::from_utf8_lossy(body).trim(),
                 crate::database::told(&e)
             );
-            let cure = "ask the server's admin to make the extension, if the site needs it";
             self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
         }
         Ok(())

@@ -349,13 +349,32 @@ impl Snapshot for PostgresSnapshot {
              LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = x.objsubid AND x.objsubid > 0 WHERE c.relkind IN ('r','p','v','m') AND {} ORDER BY n.nspname, c.relname, x.objsubid",
             own("c.oid")
         );
+        let rules = format!(
+            "SELECT rtrim(pg_get_ruledef(r.oid), ';') FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class JOIN pg_namespace n ON n.oid = c.relnamespace \
+             WHERE r.rulename <> '_RETURN' AND {} ORDER BY n.nspname, c.relname, r.rulename",
+            own("c.oid")
+        );
+        let policies = format!(
+            "SELECT format('CREATE POLICY %I ON %I.%I AS %s FOR %s TO %s%s%s', l.polname, n.nspname, c.relname, CASE WHEN l.polpermissive THEN 'PERMISSIVE' ELSE 'RESTRICTIVE' END, \
+               CASE l.polcmd WHEN 'r' THEN 'SELECT' WHEN 'a' THEN 'INSERT' WHEN 'w' THEN 'UPDATE' WHEN 'd' THEN 'DELETE' ELSE 'ALL' END, \
+               CASE WHEN 0 = ANY(l.polroles) THEN 'PUBLIC' ELSE (SELECT string_agg(quote_ident(u.rolname), ', ' ORDER BY u.rolname) FROM pg_roles u WHERE u.oid = ANY(l.polroles)) END, \
+               COALESCE(' USING (' || pg_get_expr(l.polqual, l.polrelid) || ')', ''), COALESCE(' WITH CHECK (' || pg_get_expr(l.polwithcheck, l.polrelid) || ')', '')) \
+             FROM pg_policy l JOIN pg_class c ON c.oid = l.polrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE {} ORDER BY n.nspname, c.relname, l.polname",
+            own("c.oid")
+        );
+        let row_security = format!(
+            "SELECT format('ALTER TABLE %I.%I %s ROW LEVEL SECURITY', n.nspname, c.relname, s.what) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace \
+             JOIN (VALUES ('ENABLE'), ('FORCE')) s(what) ON CASE s.what WHEN 'FORCE' THEN c.relforcerowsecurity ELSE c.relrowsecurity END \
+             WHERE {} ORDER BY n.nspname, c.relname, s.what",
+            own("c.oid")
+        );
         for sql in [owned, constraints, indexes] {
             for statement in self.texts(&sql)? {
                 writeln!(out, "{statement};")?;
             }
         }
         count += self.functions(true, out)?;
-        for sql in [views, view_indexes, triggers, comments] {
+        for sql in [aggregates(), views, view_indexes, rules, triggers, policies, row_security, comments] {
             for statement in self.texts(&sql)? {
                 writeln!(out, "{statement};")?;
                 count += 1;
@@ -363,10 +382,8 @@ impl Snapshot for PostgresSnapshot {
         }
         // What is rare in a site's database and is not written is said.
         let rest = format!(
-            "SELECT 'the aggregate ' || p.oid::regprocedure::text FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE {OURS} AND p.prokind IN ('a','w') AND {NO_EXTENSION} p.oid AND d.deptype = 'e') \
+            "SELECT 'the window function ' || p.oid::regprocedure::text FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace WHERE {OURS} AND p.prokind = 'w' AND {NO_EXTENSION} p.oid AND d.deptype = 'e') \
              UNION ALL SELECT 'the foreign table ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'f' AND {OURS} \
-             UNION ALL SELECT 'row security of ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relrowsecurity AND {OURS} \
-             UNION ALL SELECT 'rules of ' || c.oid::regclass::text FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('r','p') AND c.relhasrules AND {OURS} \
              UNION ALL SELECT 'large objects' WHERE EXISTS (SELECT FROM pg_largeobject_metadata)"
         );
         for what in self.texts(&rest)? {
@@ -378,6 +395,56 @@ impl Snapshot for PostgresSnapshot {
         }
         Ok(count)
     }
+}
+
+/// The question for statements that make aggregates: what the catalogue holds of each, in the words of `CREATE AGGREGATE`.
+fn aggregates() -> String {
+    let function = |word: &str, column: &str| {
+        format!("CASE WHEN a.{column} <> 0 THEN format(', {word} = %s', a.{column}::regproc) ELSE '' END")
+    };
+    let number = |word: &str, column: &str| {
+        format!("CASE WHEN a.{column} <> 0 THEN format(', {word} = %s', a.{column}) ELSE '' END")
+    };
+    let text = |word: &str, column: &str| {
+        format!("CASE WHEN a.{column} IS NOT NULL THEN format(', {word} = %L', a.{column}) ELSE '' END")
+    };
+    let flag = |words: &str, when: &str| format!("CASE WHEN {when} THEN ', {words}' ELSE '' END");
+    let modify = |word: &str, column: &str| {
+        format!(
+            "format(', {word} = %s', CASE a.{column} WHEN 'r' THEN 'READ_ONLY' WHEN 's' THEN 'SHAREABLE' ELSE 'READ_WRITE' END)"
+        )
+    };
+    let options = [
+        number("SSPACE", "aggtransspace"),
+        function("FINALFUNC", "aggfinalfn"),
+        flag("FINALFUNC_EXTRA", "a.aggfinalextra"),
+        format!("CASE WHEN a.aggfinalfn <> 0 THEN {} ELSE '' END", modify("FINALFUNC_MODIFY", "aggfinalmodify")),
+        function("COMBINEFUNC", "aggcombinefn"),
+        function("SERIALFUNC", "aggserialfn"),
+        function("DESERIALFUNC", "aggdeserialfn"),
+        text("INITCOND", "agginitval"),
+        function("MSFUNC", "aggmtransfn"),
+        function("MINVFUNC", "aggminvtransfn"),
+        "CASE WHEN a.aggmtranstype <> 0 THEN format(', MSTYPE = %s', format_type(a.aggmtranstype, NULL)) ELSE '' END"
+            .into(),
+        number("MSSPACE", "aggmtransspace"),
+        function("MFINALFUNC", "aggmfinalfn"),
+        flag("MFINALFUNC_EXTRA", "a.aggmfinalextra"),
+        format!("CASE WHEN a.aggmfinalfn <> 0 THEN {} ELSE '' END", modify("MFINALFUNC_MODIFY", "aggmfinalmodify")),
+        text("MINITCOND", "aggminitval"),
+        "CASE WHEN a.aggsortop <> 0 THEN (SELECT format(', SORTOP = OPERATOR(%I.%s)', on_.nspname, o.oprname) FROM pg_operator o JOIN pg_namespace on_ ON on_.oid = o.oprnamespace WHERE o.oid = a.aggsortop) ELSE '' END"
+            .into(),
+        flag("PARALLEL = SAFE", "p.proparallel = 's'"),
+        flag("PARALLEL = RESTRICTED", "p.proparallel = 'r'"),
+        flag("HYPOTHETICAL", "a.aggkind = 'h'"),
+    ];
+    format!(
+        "SELECT format('CREATE AGGREGATE %I.%I(%s) (SFUNC = %s, STYPE = %s%s)', n.nspname, p.proname, \
+           CASE WHEN p.pronargs = 0 THEN '*' ELSE pg_get_function_arguments(p.oid) END, a.aggtransfn::regproc, format_type(a.aggtranstype, NULL), {}) \
+         FROM pg_aggregate a JOIN pg_proc p ON p.oid = a.aggfnoid JOIN pg_namespace n ON n.oid = p.pronamespace \
+         WHERE {OURS} AND {NO_EXTENSION} p.oid AND d.deptype = 'e') ORDER BY p.oid",
+        options.join(" || ")
+    )
 }
 
 /// Writes the rows of a table as they come, whole rows at a time.
