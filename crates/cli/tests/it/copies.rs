@@ -277,13 +277,7 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         let url = new.tcp_url(server);
         let clone = ["clone", "old", "copy", "--address", "https://dev.test", "--database", &url];
         let share = |of: Duration| of.mul_f64((point as f64 + 0.5) / points as f64);
-        let killed = |args: &[&str], after: Duration| {
-            let mut child = bench.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-            std::thread::sleep(after);
-            let _ = child.kill();
-            child.wait().unwrap().code().is_none()
-        };
-        if !killed(&clone, share(clone_takes)) {
+        if !bench.killed(&clone, share(clone_takes)) {
             let run = last_run(&bench);
             bench.run(&["undo", &run]).expect(0);
             continue;
@@ -296,7 +290,7 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         }
         killed_clones += 1;
         let run = last_run(&bench);
-        killed_undos += u64::from(killed(&["undo", &run], share(undo_takes)));
+        killed_undos += u64::from(bench.killed(&["undo", &run], share(undo_takes)));
         let again = bench.run(&["undo", &run]);
         assert!(again.code == 0 || again.stderr.contains("undone already"), "point {point}: {again:?}");
         assert!(

@@ -341,15 +341,7 @@ fn a_load_that_was_killed_goes_on_and_can_be_undone() {
         let database = server.new_database();
         let url = database.tcp_url(server);
         let args = ["database", "load", "shop.sql", url.as_str(), "--json"];
-        let mut child = bench
-            .command(&args)
-            .stdout(std::process::Stdio::null())
-            .stderr(std::process::Stdio::null())
-            .spawn()
-            .unwrap();
-        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
-        let _ = child.kill();
-        let killed = !child.wait().unwrap().success();
+        let killed = bench.killed(&args, takes.mul_f64((point as f64 + 0.5) / points as f64));
         if point % 2 == 0 {
             let again = bench.run(&args);
             if killed {

@@ -2,7 +2,7 @@
 
 use crate::common::{Bench, files, holds, kill_points, postgres};
 use std::io::Write;
-use std::process::{Command, Stdio};
+use std::process::Command;
 use std::time::Instant;
 use zporter_standin::{Site, Variant};
 
@@ -208,10 +208,8 @@ fn a_load_into_postgres_that_was_killed_leaves_nothing_and_begins_anew() {
         server.create(&name);
         let url = server.url(&name);
         let args = ["database", "load", "shop.sql", &url];
-        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
-        let _ = child.kill();
-        if child.wait().unwrap().success() {
+        if !bench.killed(&args, takes.mul_f64((point as f64 + 0.5) / points as f64)) {
+            assert_eq!(rows(&name), 30, "point {point}");
             continue;
         }
         killed += 1;
@@ -312,10 +310,8 @@ fn killed_and_gone_on_with(
     for (point, name) in names.enumerate() {
         let args = load(&name);
         let args = args.each_ref().map(String::as_str);
-        let mut child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-        std::thread::sleep(takes.mul_f64((point as f64 + 0.5) / points as f64));
-        let _ = child.kill();
-        if child.wait().unwrap().success() {
+        if !bench.killed(&args, takes.mul_f64((point as f64 + 0.5) / points as f64)) {
+            assert!(content(&name) == whole, "point {point}");
             continue;
         }
         let done = bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);

@@ -5,7 +5,8 @@ pub mod php;
 pub mod postgres;
 
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
+use std::time::Duration;
 use tempfile::TempDir;
 use zporter_standin::{Site, Variant};
 
@@ -103,6 +104,22 @@ impl Bench {
         let site = self.site(variant);
         self.run(&["pack", "old", "--dump", "old.sql", "-o", name]).expect(0).says(&["Packed"]);
         site
+    }
+
+    /// Lets a command run for a while and kills it then. Returns true if it had not noted its end yet: one that is killed behind that
+    /// note has done its work.
+    pub fn killed(&self, args: &[&str], after: Duration) -> bool {
+        let newest = || {
+            let newest = self.run(&["logbook", "--json"]).json()[0].clone();
+            (newest["run"].clone(), newest["state"] == "done")
+        };
+        let (before, command) = (newest(), &mut self.command(args));
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(after);
+        let _ = child.kill();
+        let ended = child.wait().unwrap().code().is_some();
+        let (run, done) = newest();
+        !ended && (run == before.0 || !done)
     }
 
     pub fn write(&self, name: &str, content: impl AsRef<[u8]>) {

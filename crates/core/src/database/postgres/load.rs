@@ -38,6 +38,9 @@ pub struct PostgresLoader {
 /// What every transaction begins with.
 pub(super) const BEGIN: &str = "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false";
 
+/// What it begins with on a server that would lose patience while other connections are at work.
+const PATIENTLY: &str = "SET LOCAL idle_in_transaction_session_timeout = 0";
+
 /// Version of the server that remembers transactions.
 const REMEMBERS: i32 = 100_000;
 
@@ -73,6 +76,9 @@ impl PostgresLoader {
         if !self.begun {
             run(self.client()?, BEGIN)?;
             self.begun = true;
+            if self.crew.is_some() {
+                run(self.client()?, PATIENTLY)?;
+            }
         }
         self.client()
     }
