@@ -2,7 +2,7 @@
 
 use crate::common::{Bench, files, holds, kill_points, postgres};
 use std::io::Write;
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::Instant;
 use zporter_standin::{Site, Variant};
 
@@ -286,6 +286,12 @@ fn large(rows: impl Fn(&mut String, u32)) -> String {
     sql
 }
 
+/// What the server's own program says of a database, but for a word that is new in each dump.
+fn content(server: &postgres::Server, name: &str) -> String {
+    let dump = server.dump(name, &[]);
+    dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect()
+}
+
 /// Names of the databases of a series of loads.
 fn series(of: &str) -> impl Iterator<Item = String> {
     let of = of.to_string();
@@ -352,10 +358,7 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
     let sql = format!("{}-- {}\n", copied(), noise.collect::<String>());
     bench.write("shop.sql", &sql);
     bench.write("shop.sql.gz", pack(&sql));
-    let content = |name: &str| {
-        let dump = server.dump(name, &[]);
-        dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect::<String>()
-    };
+    let content = |name: &str| content(&server, name);
     let last_run = || bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
     let mut contents = Vec::new();
     // Six tables, but no index: 6,000 rows are not worth a connection.
@@ -385,15 +388,49 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
 }
 
 #[test]
+fn a_load_whose_connection_is_cut_or_whose_server_stops_goes_on() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    bench.write("shop.sql", copied());
+    bench.write(
+        "cut.sql",
+        "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE datname = 'cut' AND query LIKE 'COPY %' AND state = 'active';",
+    );
+    let content = |name: &str| content(&server, name);
+    for name in ["whole", "cut", "stopped"] {
+        server.create(name);
+    }
+    bench.run(&["database", "load", "shop.sql", &server.url("whole")]).expect(0);
+    let whole = content("whole");
+    for name in ["cut", "stopped"] {
+        let url = server.url(name);
+        let args = ["database", "load", "shop.sql", &url];
+        let child = bench.command(&args).stdout(Stdio::null()).stderr(Stdio::piped()).spawn().unwrap();
+        if name == "cut" {
+            while !server.load("cut", &bench.path("cut.sql")).contains('t') {}
+        } else {
+            bench.write("busy.sql", "SELECT count(*) FROM pg_stat_activity WHERE datname = 'stopped' AND query LIKE 'COPY %' AND state = 'active';");
+            while server.load("cut", &bench.path("busy.sql")).trim() == "0" {}
+            server.stop();
+        }
+        let told = child.wait_with_output().unwrap();
+        let told = String::from_utf8_lossy(&told.stderr).into_owned();
+        assert!(told.contains("the connection to the server broke"), "{name}: {told}");
+        if name == "stopped" {
+            server.start_again();
+        }
+        bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
+        assert!(content(name) == whole, "{name}");
+    }
+}
+
+#[test]
 fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
     let Some(server) = postgres::Server::start() else { return };
     let bench = Bench::new();
     bench.write("shop.sql", copied());
     series("p").chain(series("q")).for_each(|name| server.create(&name));
-    let content = |name: &str| {
-        let dump = server.dump(name, &[]);
-        dump.lines().filter(|l| !l.contains("restrict ")).map(|l| format!("{l}\n")).collect::<String>()
-    };
+    let content = |name: &str| content(&server, name);
     let behind = killed_and_gone_on_with(&bench, "p", |name| server.url(name), content);
     assert!(behind > 0, "no kill came behind a stage");
     // As the server's own program writes it: rows first, keys and indexes behind, and tables that need others at the very end.

@@ -31,10 +31,24 @@ impl Server {
             "initdb",
             &["-D", &data, "-A", "trust", "-U", "zp", "-E", "UTF8", "--no-locale", "--no-sync"],
         );
-        let socket = format!("-k '{}' -h ''", server.folder.path().display());
-        let log = server.folder.path().join("log").display().to_string();
-        server.run("pg_ctl", &["-D", &data, "-o", &socket, "-l", &log, "-w", "-s", "start"]);
+        server.start_again();
         Some(server)
+    }
+
+    /// Starts it on the same data.
+    pub fn start_again(&self) {
+        let in_folder = |name: &str| self.folder.path().join(name).display().to_string();
+        let socket = format!("-k '{}' -h ''", self.folder());
+        self.run(
+            "pg_ctl",
+            &["-D", &in_folder("data"), "-o", &socket, "-l", &in_folder("log"), "-w", "-s", "start"],
+        );
+    }
+
+    /// Stops it, whatever it is doing.
+    pub fn stop(&self) {
+        let data = self.folder.path().join("data").display().to_string();
+        self.run("pg_ctl", &["-D", &data, "-m", "immediate", "-s", "stop"]);
     }
 
     fn command(&self, program: &str) -> Command {

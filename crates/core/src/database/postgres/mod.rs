@@ -190,7 +190,8 @@ pub(super) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseErr
         }
         return DatabaseError::Statement { line, statement: beginning(statement), source: told.into() };
     }
-    if source.is_closed() {
+    let broke = std::error::Error::source(&source).is_some_and(|e| e.is::<std::io::Error>());
+    if source.is_closed() || broke {
         return DatabaseError::Lost(Box::new(source));
     }
     DatabaseError::Statement { line, statement: beginning(statement), source: Box::new(source) }
