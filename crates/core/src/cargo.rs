@@ -248,7 +248,7 @@ impl Cargo {
     pub(crate) fn database_entries(&self, warnings: &mut Vec<Warning>, take: Take<'_>) -> ControlFlow<()> {
         let time = self.head.time();
         if let Some(live) = &self.live {
-            return live.entries(time, take);
+            return live_entries(live, time, take);
         }
         let told_only = |p: &&Part| p.table.is_some() && p.bytes == 0;
         for (number, part) in self.parts.iter().filter(|p| !told_only(p)).enumerate() {
@@ -271,7 +271,27 @@ impl Cargo {
 /// Takes an entry, and may stop.
 pub type Take<'t> = &'t mut dyn FnMut(Entry<'_>) -> ControlFlow<()>;
 
-pub(crate) fn entry(
+/// Hands on every part of a database that is read meanwhile.
+fn live_entries(live: &Live, time: i64, take: Take<'_>) -> ControlFlow<()> {
+    for (number, part) in live.parts().enumerate() {
+        let path = |name: &str| EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
+        match part {
+            live::Part::Text(name, mut text) => {
+                let size = text.len() as u64;
+                take(entry(path(name), EntryKind::File, size, (0o600, time), &mut text))?;
+            }
+            live::Part::Table(facts, rows) => {
+                let (size, path) = (if rows { facts.data } else { 0 }, path(&file_name(&facts.name)));
+                live.streamed(facts, rows, &mut |reader| {
+                    take(entry(path.clone(), EntryKind::File, size, (0o600, time), reader))
+                })?;
+            }
+        }
+    }
+    ControlFlow::Continue(())
+}
+
+fn entry(
     path: EntryPath,
     kind: EntryKind,
     size: u64,
@@ -307,7 +327,7 @@ impl Read for Lazy<'_> {
 }
 
 /// A table's name as part of a file name; the table's real name stands in the SQL.
-pub(crate) fn file_name(table: &str) -> String {
+fn file_name(table: &str) -> String {
     table
         .chars()
         .map(|c| if c.is_ascii_alphanumeric() || matches!(c, '_' | '-' | '$') { c } else { '_' })

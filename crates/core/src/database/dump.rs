@@ -17,6 +17,7 @@ use std::io::{self, BufWriter, Write};
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
+use std::thread::JoinHandle;
 
 /// What is to be dumped.
 pub struct DumpJob<'j> {
@@ -175,16 +176,53 @@ fn one_line(text: &str) -> String {
     text.replace(['\n', '\r'], " ")
 }
 
-/// Counts what reaches the file.
+/// Bytes behind which the system is asked to bring a file to the disk, beside the work.
+const SYNC_EVERY: u64 = 32 << 20;
+
+/// Counts what reaches the file, and has it on the disk early: a sync at the end would have to wait for all of it.
 struct Written {
     file: BufWriter<File>,
     count: Rc<Cell<u64>>,
+    /// Bytes since the last sync began, and that sync.
+    unsynced: u64,
+    syncing: Option<JoinHandle<io::Result<()>>>,
+}
+
+impl Written {
+    fn sync_beside(&mut self) -> io::Result<()> {
+        if self.syncing.as_ref().is_some_and(|s| !s.is_finished()) {
+            return Ok(());
+        }
+        self.synced()?;
+        self.unsynced = 0;
+        let file = self.file.get_ref().try_clone()?;
+        self.syncing = Some(std::thread::spawn(move || file.sync_data()));
+        Ok(())
+    }
+
+    /// Waits for the last sync.
+    fn synced(&mut self) -> io::Result<()> {
+        let stopped = |_| io::Error::other("a thread that syncs the file stopped");
+        self.syncing.take().map_or(Ok(()), |sync| sync.join().map_err(stopped)?)
+    }
+
+    /// Brings the file to the disk as a whole. Returns its size.
+    fn end(mut self) -> io::Result<u64> {
+        self.synced()?;
+        let file = self.file.into_inner().map_err(io::IntoInnerError::into_error)?;
+        file.sync_all()?;
+        Ok(file.metadata()?.len())
+    }
 }
 
 impl Write for Written {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
         let n = self.file.write(buf)?;
         self.count.set(self.count.get() + n as u64);
+        self.unsynced += n as u64;
+        if self.unsynced >= SYNC_EVERY {
+            self.sync_beside()?;
+        }
         Ok(n)
     }
 
@@ -234,7 +272,8 @@ impl<'j> Parts<'j> {
         let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
         let (file, temp) = tempfile::Builder::new().prefix(".zporter-").make_in(folder, make)?.into_parts();
         self.count.set(0);
-        let written = Written { file: BufWriter::with_capacity(1 << 16, file), count: self.count.clone() };
+        let file = BufWriter::with_capacity(1 << 16, file);
+        let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None };
         let out = DumpWriter::for_name(&self.output.to_string_lossy(), written)?;
         self.open = Some(OpenPart { out, temp });
         let head = self.head.clone();
@@ -244,9 +283,7 @@ impl<'j> Parts<'j> {
     fn close(&mut self) -> io::Result<()> {
         if let Some(OpenPart { mut out, temp }) = self.open.take() {
             out.write_all(self.closing.as_bytes())?;
-            let file = out.finish()?.file.into_inner().map_err(io::IntoInnerError::into_error)?;
-            file.sync_all()?;
-            self.written += file.metadata()?.len();
+            self.written += out.finish()?.end()?;
             self.done.push(temp);
         }
         Ok(())

@@ -5,10 +5,6 @@
 
 use super::DatabaseError;
 use super::snapshot::{Snapshot, TableFacts, Whole, open};
-use crate::archive::entry_path::EntryPath;
-use crate::archive::format::DATABASE;
-use crate::archive::read::EntryKind;
-use crate::cargo::{Take, entry, file_name};
 use crate::dump::rules::Keep;
 use crate::event::Warnings;
 use crate::pipe::{PipeReader, pipe};
@@ -90,34 +86,8 @@ impl Live {
         Ok(count)
     }
 
-    /// Hands on every part as an entry of an archive.
-    pub fn entries(&self, time: i64, take: Take<'_>) -> ControlFlow<()> {
-        for (number, part) in self.parts().enumerate() {
-            let path = |name: &str| EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
-            match part {
-                Part::Text(name, mut text) => {
-                    let size = text.len() as u64;
-                    take(entry(path(name), EntryKind::File, size, (0o600, time), &mut text))?;
-                }
-                Part::Table(facts, rows) => {
-                    let size = if rows { facts.data } else { 0 };
-                    self.streamed(facts, rows, &mut |reader| {
-                        take(entry(
-                            path(&file_name(&facts.name)),
-                            EntryKind::File,
-                            size,
-                            (0o600, time),
-                            reader,
-                        ))
-                    })?;
-                }
-            }
-        }
-        ControlFlow::Continue(())
-    }
-
     /// Reads a table on a thread of its own while it is taken.
-    fn streamed(
+    pub fn streamed(
         &self,
         facts: &TableFacts,
         rows: bool,

@@ -150,9 +150,10 @@ impl Stages {
             stage.rows.extend(closing.rows);
         }
         for (number, alone) in sent {
-            let asked = Stage { transaction: Some(alone.transaction), ..Stage::default() };
+            let rows: BTreeMap<_, _> = alone.rows.map(|rows| (alone.table.clone(), rows)).into_iter().collect();
+            let asked = Stage { transaction: Some(alone.transaction), rows, ..Stage::default() };
             if committed(&asked)? {
-                stage.rows.extend(alone.rows.map(|rows| (alone.table.clone(), rows)));
+                stage.rows.extend(asked.rows);
                 arrived.insert(number, alone);
             }
         }

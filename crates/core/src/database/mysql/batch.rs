@@ -259,7 +259,7 @@ impl Worker {
                 let bytes = way.bytes && !long();
                 self.speak(if bytes { "binary" } else { &charset })?;
                 match (&way.as_file, simple_from) {
-                    (Some(into), Some(from)) if bytes => {
+                    (Some(into), Some(from)) if bytes && self.takes_files => {
                         self.send_file(&way.table, into, statement, from, line)
                     }
                     _ => self.send(&way.table, &statement, line),
