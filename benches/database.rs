@@ -96,18 +96,10 @@ pub fn compare(mib: u64, runs: usize) {
     let input = folder.join("in.sql");
     dump::write(&input, mib << 20, 2);
     let bytes = std::fs::metadata(&input).map(|m| m.len()).unwrap_or_default();
-    let zp = format!(
-        "cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q",
-        folder.display(),
-        zporter().display()
-    );
-    let (input, stock) = (input.display().to_string(), server.stock());
-    let load = |database: &str, connections: u64| {
-        format!(
-            "{zp} database load '{input}' {} --connections {connections} >/dev/null",
-            server.url(database)
-        )
-    };
+    let zp = quiet(&folder);
+    let stock = server.stock();
+    let load = |database: &str, connections: u64| loading(&zp, &input, &server, database, connections);
+    let input = input.display().to_string();
     println!("loading {mib} MiB of extended inserts, medians of {runs}");
     show(
         &[
@@ -149,8 +141,22 @@ pub fn compare(mib: u64, runs: usize) {
         runs,
         bytes,
     );
+    clone_against(&folder, &server, &zp, &load, runs, bytes);
+    drop(server);
+    let _ = std::fs::remove_dir_all(folder);
+}
+
+/// A clone of the database `c`, rewritten on the way, against the load of the same rows from a dump.
+fn clone_against(
+    folder: &Path,
+    server: &Server,
+    zp: &str,
+    load: &dyn Fn(&str, u64) -> String,
+    runs: usize,
+    bytes: u64,
+) {
     println!("clone with rewriting, against the load alone");
-    let site = shop(&folder, &server);
+    let site = shop(folder, server);
     show(
         &[
             ("zporter database load", server.emptied("f"), load("f", 2)),
@@ -167,8 +173,35 @@ pub fn compare(mib: u64, runs: usize) {
         runs,
         bytes,
     );
+}
+
+/// The clone alone.
+pub fn clone(mib: u64, runs: usize) {
+    let folder = scratch();
+    let server = Server::start(&folder);
+    let input = folder.join("in.sql");
+    dump::write(&input, mib << 20, 2);
+    let bytes = std::fs::metadata(&input).map(|m| m.len()).unwrap_or_default();
+    let zp = quiet(&folder);
+    let load = |database: &str, connections: u64| loading(&zp, &input, &server, database, connections);
+    for command in [server.emptied("c"), load("c", 2)] {
+        let done = Command::new("sh").args(["-c", &command]).status();
+        assert!(done.is_ok_and(|s| s.success()), "{command}");
+    }
+    clone_against(&folder, &server, &zp, &load, runs, bytes);
     drop(server);
     let _ = std::fs::remove_dir_all(folder);
+}
+
+/// How `zporter` is called in a folder, without a word.
+fn quiet(folder: &Path) -> String {
+    let program = zporter();
+    format!("cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q", folder.display(), program.display())
+}
+
+fn loading(zp: &str, input: &Path, server: &Server, database: &str, connections: u64) -> String {
+    let url = server.url(database);
+    format!("{zp} database load '{}' {url} --connections {connections} >/dev/null", input.display())
 }
 
 /// Writes the first rows of a dump as an insert each.
@@ -226,11 +259,7 @@ pub fn files(count: u64, runs: usize) {
         bytes += content.len() as u64;
         std::fs::write(place.join(format!("{i}.jpg")), content).expect("the site can be written");
     }
-    let zp = format!(
-        "cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q",
-        folder.display(),
-        zporter().display()
-    );
+    let zp = quiet(&folder);
     let clone = format!(
         "{zp} clone old copy --without database --address https://n.example --from-address http://www.fernhollow.example"
     );

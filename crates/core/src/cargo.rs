@@ -6,6 +6,7 @@ use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
 use crate::database::live::{self, Live};
+use crate::database::snapshot::Whole;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
 use crate::dump::split::{Part, SPOOL_LEVEL, Split, Splitter};
@@ -431,7 +432,7 @@ fn spooled(live: &Live, spool: &Path, watch: &dyn Watch) -> Result<Vec<Part>, Da
                 (None, 0, 0)
             }
             live::Part::Table(facts, with_rows) => {
-                let rows = live.table(&facts.name, with_rows, &mut Counted::new(&mut to, watch))?;
+                let rows = live.table(&facts.name, with_rows, &mut Whole(Counted::new(&mut to, watch)))?;
                 (Some(facts.name.clone()), rows, if with_rows { 0 } else { facts.rows })
             }
         };

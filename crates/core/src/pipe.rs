@@ -47,6 +47,18 @@ pub struct PipeWriter {
     piece: Vec<u8>,
 }
 
+impl PipeWriter {
+    /// Hands on what a buffer holds, without copying it; the buffer gets other memory, and is empty.
+    pub fn give(&mut self, buffer: &mut Vec<u8>) -> io::Result<()> {
+        self.flush()?;
+        let mut next = self.emptied.try_recv().unwrap_or_default();
+        next.clear();
+        std::mem::swap(buffer, &mut next);
+        self.piece = next;
+        self.flush()
+    }
+}
+
 impl Write for PipeWriter {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
         if self.piece.capacity() == 0 {
@@ -80,8 +92,14 @@ mod tests {
         let sent: Vec<u8> = (0..3 * PIECE as u32 + 77).map(|i| (i % 251) as u8).collect();
         let text = sent.clone();
         let writing = std::thread::spawn(move || {
-            for piece in text.chunks(100_003) {
-                writer.write_all(piece).unwrap();
+            for (at, piece) in text.chunks(100_003).enumerate() {
+                let mut piece = piece.to_vec();
+                if at % 2 == 0 {
+                    writer.write_all(&piece).unwrap();
+                } else {
+                    writer.give(&mut piece).unwrap();
+                    assert!(piece.is_empty());
+                }
             }
             writer.flush().unwrap();
         });

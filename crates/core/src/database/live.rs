@@ -4,12 +4,12 @@
 //! the server stops answering in the middle.
 
 use super::DatabaseError;
-use super::snapshot::{Snapshot, TableFacts, Whole, open};
+use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole, open};
 use crate::dump::rules::Keep;
 use crate::event::Warnings;
 use crate::pipe::{PipeReader, pipe};
 use crate::place::DatabaseAccess;
-use std::io::{self, Read, Write};
+use std::io::{self, Read};
 use std::ops::ControlFlow;
 use std::sync::mpsc::{Receiver, channel};
 use std::sync::{Mutex, PoisonError};
@@ -77,10 +77,10 @@ impl Live {
     }
 
     /// Writes a table with all that a text of its own needs. Returns the number of rows.
-    pub fn table(&self, table: &str, rows: bool, out: &mut dyn Write) -> Result<u64, DatabaseError> {
+    pub fn table(&self, table: &str, rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
         out.write_all(snapshot.session().as_bytes())?;
-        let count = snapshot.table(table, rows, &mut Whole(&mut *out))?;
+        let count = snapshot.table(table, rows, out)?;
         out.write_all(snapshot.closing().as_bytes())?;
         out.flush()?;
         Ok(count)

@@ -2,6 +2,7 @@
 
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::event::Warnings;
+use crate::pipe::PipeWriter;
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
 use std::io::Write;
@@ -33,6 +34,22 @@ pub trait DumpOut: Write {
     /// Says whether boundaries matter, so that long statements should be cut.
     fn splits(&self) -> bool {
         false
+    }
+    /// Takes a buffer, which is empty then: where its memory can be handed on, nothing is copied.
+    fn give(&mut self, buffer: &mut Vec<u8>) -> std::io::Result<()> {
+        self.write_all(buffer)?;
+        buffer.clear();
+        Ok(())
+    }
+}
+
+impl DumpOut for PipeWriter {
+    fn boundary(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+
+    fn give(&mut self, buffer: &mut Vec<u8>) -> std::io::Result<()> {
+        PipeWriter::give(self, buffer)
     }
 }
 
@@ -115,15 +132,25 @@ impl<'o> Inserts<'o> {
         values: usize,
         mut push: impl FnMut(&mut Vec<u8>, usize) -> Result<(), E>,
     ) -> Result<(), E> {
+        self.row_of(|buffer| {
+            (0..values).try_for_each(|i| {
+                if i > 0 {
+                    buffer.push(b',');
+                }
+                push(buffer, i)
+            })
+        })
+    }
+
+    /// Writes a row whose values `push_all` writes, with the commas between.
+    pub(super) fn row_of<E: From<std::io::Error>>(
+        &mut self,
+        push_all: impl FnOnce(&mut Vec<u8>) -> Result<(), E>,
+    ) -> Result<(), E> {
         let first = self.buffer.is_empty();
         self.buffer.extend_from_slice(if first { self.head.as_bytes() } else { b",\n" });
         self.buffer.push(b'(');
-        for i in 0..values {
-            if i > 0 {
-                self.buffer.push(b',');
-            }
-            push(&mut self.buffer, i)?;
-        }
+        push_all(&mut self.buffer)?;
         self.buffer.push(b')');
         self.count += 1;
         if self.buffer.len() > self.size {
@@ -135,9 +162,7 @@ impl<'o> Inserts<'o> {
 
     fn close(&mut self) -> std::io::Result<()> {
         self.buffer.extend_from_slice(b";\n");
-        self.out.write_all(&self.buffer)?;
-        self.buffer.clear();
-        Ok(())
+        self.out.give(&mut self.buffer)
     }
 
     /// Closes the last insert and returns the number of rows.

@@ -150,7 +150,8 @@ impl Stages {
             stage.rows.extend(closing.rows);
         }
         for (number, alone) in sent {
-            let rows: BTreeMap<_, _> = alone.rows.map(|rows| (alone.table.clone(), rows)).into_iter().collect();
+            let rows: BTreeMap<_, _> =
+                alone.rows.map(|rows| (alone.table.clone(), rows)).into_iter().collect();
             let asked = Stage { transaction: Some(alone.transaction), rows, ..Stage::default() };
             if committed(&asked)? {
                 stage.rows.extend(asked.rows);

@@ -210,19 +210,35 @@ fn write_rows(
     let Some(set) = result.iter() else { return Ok(0) };
     for row in set {
         let row = row.map_err(|e| refused(e, 0, sql.as_bytes()))?;
-        inserts.row::<DatabaseError>(carried.len(), |buffer, i| {
-            write_value(buffer, row.as_ref(i).unwrap_or(&Value::NULL), carried[i].spelling);
+        inserts.row_of::<DatabaseError>(|buffer| {
+            let start = buffer.len();
+            write_values(buffer, &row, &carried, true);
+            // Nearly every row is text as a whole, and one look at it costs less than one at each value.
+            if simdutf8::basic::from_utf8(&buffer[start..]).is_err() {
+                buffer.truncate(start);
+                write_values(buffer, &row, &carried, false);
+            }
             Ok(())
         })?;
     }
     Ok(inserts.end()?)
 }
 
-fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling) {
+/// Writes the values of a row. `is_text` says whether all that should be text is taken for that.
+fn write_values(out: &mut Vec<u8>, row: &Row, columns: &[&Column], is_text: bool) {
+    for (i, column) in columns.iter().enumerate() {
+        if i > 0 {
+            out.push(b',');
+        }
+        write_value(out, row.as_ref(i).unwrap_or(&Value::NULL), column.spelling, is_text);
+    }
+}
+
+fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling, is_text: bool) {
     match (value, spelling) {
         (Value::Bytes(bytes), Spelling::Number | Spelling::Float) => out.extend_from_slice(bytes),
         (Value::Bytes(bytes), Spelling::Bytes) if !bytes.is_empty() => literal::push_hex(out, bytes),
-        (Value::Bytes(bytes), _) if simdutf8::basic::from_utf8(bytes).is_ok() => {
+        (Value::Bytes(bytes), _) if is_text || simdutf8::basic::from_utf8(bytes).is_ok() => {
             literal::push_quoted(out, bytes)
         }
         // Bytes that the column's charset does not allow: as they are.
