@@ -2,7 +2,7 @@
 //! statements that build this one database reach the server, each alone, by the protocol that takes no second statement.
 //!
 //! A large dump goes over several connections: large tables, and the indexes of these, have one each for as long as they take, and a
-//! transaction of their own ([`Crew`]). Everything else keeps its order on the first connection, and waits for them where it may need them.
+//! transaction of their own (`crew`). Everything else keeps its order on the first connection, and waits for them where it may need them.
 
 use super::crew::{Beside, Copying, Crew, Region, copy_beside, copy_in, transaction, was_committed};
 use super::{connect, name, refused, rows, run};
