@@ -379,7 +379,7 @@ fn what_is_there_is_guarded_kept_and_put_back() {
     bench
         .run(&["database", "load", "new.sql", &url])
         .expect(3)
-        .says(&["is not empty: it holds child, every_type", "--replace"]);
+        .says(&["is not empty: it holds backwards, child", "--replace"]);
     bench
         .run(&["database", "load", "new.sql", &url, "--replace", "--dry-run"])
         .expect(0)
