@@ -501,6 +501,10 @@ impl LoadSink<'_> {
             Class::Copy => forbidden("COPY is no statement of this server's".into()),
             Class::Other(word) => match self.of_a_sequence(body, quoting) {
                 Some(sequence) => {
+                    if let Some(made) = &sequence {
+                        // Whoever undoes the load takes it away as a table.
+                        self.loader.keeper.mark(Mark::Begun { table: made.clone() })?;
+                    }
                     self.loader.sequences.extend(sequence);
                     self.send(body, line)
                 }
