@@ -30,19 +30,23 @@ pub(super) struct Region {
     pub(super) span: Range<u64>,
     /// How many rows the table holds then.
     pub(super) rows: u64,
+    /// How many of its first bytes counted as sent when they were read.
+    pub(super) counted: usize,
 }
 
 impl Region {
     /// Sends everything to the server. Returns how many rows the table holds then.
     fn copy(&self, client: &mut Client, head: &str, line: u64) -> Result<u64, DatabaseError> {
-        let mut at = self.span.start;
+        let (mut at, mut counted) = (self.span.start, self.counted);
         let mut block = vec![0; BLOCK];
         copy_in(client, head, line, |send| {
             while at < self.span.end {
                 let wanted = usize::try_from(self.span.end - at).unwrap_or(BLOCK).min(BLOCK);
                 self.plain.file.read_exact_at(&mut block[..wanted], at)?;
                 send(&block[..wanted])?;
-                self.plain.meter.sent(wanted);
+                let before = counted.min(wanted);
+                counted -= before;
+                self.plain.meter.sent(wanted - before);
                 at += wanted as u64;
             }
             Ok(self.rows)

@@ -305,6 +305,7 @@ impl LoadSink<'_> {
         if self.loader.may_leave(table)? {
             if let Some(plain) = &self.plain {
                 self.ahead = true;
+                self.passed = self.block.len();
                 self.block.clear();
                 plain.meter.runs_ahead(true);
                 return Ok(true);
@@ -331,7 +332,8 @@ impl LoadSink<'_> {
         let (Some(plain), Some(start)) = (self.plain.clone(), self.begins) else { return Ok(()) };
         let table = full_name(at);
         plain.meter.runs_ahead(false);
-        let region = Region { plain, span: start..self.at, rows: self.sent(&table) };
+        let counted = std::mem::take(&mut self.passed);
+        let region = Region { plain, span: start..self.at, rows: self.sent(&table), counted };
         let alone = self.alone(&table);
         let Some(crew) = &mut self.loader.crew else { return Ok(()) };
         crew.copy_region(alone, self.head.clone(), at.line, region)
