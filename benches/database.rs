@@ -22,6 +22,7 @@ impl Server {
                 "--user=root",
             ])
             .arg(format!("--datadir={}", data.display()))
+            .arg(format!("--tmpdir={}", folder.display()))
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .status();
@@ -89,17 +90,50 @@ pub fn show(commands: &[(&str, String, String)], runs: usize, bytes: u64) {
     }
 }
 
+/// A server, and a dump of a shop to load into it; gone with this.
+struct Ground {
+    folder: PathBuf,
+    server: Option<Server>,
+    input: PathBuf,
+    bytes: u64,
+    /// How `zporter` is called.
+    zp: String,
+}
+
+impl Ground {
+    fn new(mib: u64) -> Self {
+        let folder = scratch();
+        let server = Some(Server::start(&folder));
+        let input = folder.join("in.sql");
+        dump::write(&input, mib << 20, 2);
+        let bytes = std::fs::metadata(&input).map(|m| m.len()).unwrap_or_default();
+        let zp = quiet(&folder);
+        Ground { folder, server, input, bytes, zp }
+    }
+
+    fn server(&self) -> &Server {
+        self.server.as_ref().expect("the server runs to the end")
+    }
+
+    fn load(&self, database: &str, connections: u64) -> String {
+        let (zp, input, url) = (&self.zp, self.input.display(), self.server().url(database));
+        format!("{zp} database load '{input}' {url} --connections {connections} >/dev/null")
+    }
+}
+
+impl Drop for Ground {
+    fn drop(&mut self) {
+        drop(self.server.take());
+        let _ = std::fs::remove_dir_all(&self.folder);
+    }
+}
+
 /// Loading and dumping against the stock programs; a clone against a load.
 pub fn compare(mib: u64, runs: usize) {
-    let folder = scratch();
-    let server = Server::start(&folder);
-    let input = folder.join("in.sql");
-    dump::write(&input, mib << 20, 2);
-    let bytes = std::fs::metadata(&input).map(|m| m.len()).unwrap_or_default();
-    let zp = quiet(&folder);
-    let stock = server.stock();
-    let load = |database: &str, connections: u64| loading(&zp, &input, &server, database, connections);
-    let input = input.display().to_string();
+    let ground = Ground::new(mib);
+    let (server, folder, bytes, zp) = (ground.server(), &ground.folder, ground.bytes, &ground.zp);
+    let load = |database: &str, connections: u64| ground.load(database, connections);
+    let (input, stock) = (ground.input.display().to_string(), server.stock());
     println!("loading {mib} MiB of extended inserts, medians of {runs}");
     show(
         &[
@@ -141,25 +175,17 @@ pub fn compare(mib: u64, runs: usize) {
         runs,
         bytes,
     );
-    clone_against(&folder, &server, &zp, &load, runs, bytes);
-    drop(server);
-    let _ = std::fs::remove_dir_all(folder);
+    clone_against(&ground, runs);
 }
 
 /// A clone of the database `c`, rewritten on the way, against the load of the same rows from a dump.
-fn clone_against(
-    folder: &Path,
-    server: &Server,
-    zp: &str,
-    load: &dyn Fn(&str, u64) -> String,
-    runs: usize,
-    bytes: u64,
-) {
+fn clone_against(ground: &Ground, runs: usize) {
     println!("clone with rewriting, against the load alone");
+    let (server, folder, zp) = (ground.server(), &ground.folder, &ground.zp);
     let site = shop(folder, server);
     show(
         &[
-            ("zporter database load", server.emptied("f"), load("f", 2)),
+            ("zporter database load", server.emptied("f"), ground.load("f", 2)),
             (
                 "zporter clone",
                 format!("{}; rm -rf '{}'", server.emptied("g"), folder.join("copy").display()),
@@ -171,37 +197,24 @@ fn clone_against(
             ),
         ],
         runs,
-        bytes,
+        ground.bytes,
     );
 }
 
 /// The clone alone.
 pub fn clone(mib: u64, runs: usize) {
-    let folder = scratch();
-    let server = Server::start(&folder);
-    let input = folder.join("in.sql");
-    dump::write(&input, mib << 20, 2);
-    let bytes = std::fs::metadata(&input).map(|m| m.len()).unwrap_or_default();
-    let zp = quiet(&folder);
-    let load = |database: &str, connections: u64| loading(&zp, &input, &server, database, connections);
-    for command in [server.emptied("c"), load("c", 2)] {
+    let ground = Ground::new(mib);
+    for command in [ground.server().emptied("c"), ground.load("c", 2)] {
         let done = Command::new("sh").args(["-c", &command]).status();
         assert!(done.is_ok_and(|s| s.success()), "{command}");
     }
-    clone_against(&folder, &server, &zp, &load, runs, bytes);
-    drop(server);
-    let _ = std::fs::remove_dir_all(folder);
+    clone_against(&ground, runs);
 }
 
 /// How `zporter` is called in a folder, without a word.
-fn quiet(folder: &Path) -> String {
+pub fn quiet(folder: &Path) -> String {
     let program = zporter();
     format!("cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q", folder.display(), program.display())
-}
-
-fn loading(zp: &str, input: &Path, server: &Server, database: &str, connections: u64) -> String {
-    let url = server.url(database);
-    format!("{zp} database load '{}' {url} --connections {connections} >/dev/null", input.display())
 }
 
 /// Writes the first rows of a dump as an insert each.

@@ -1,7 +1,7 @@
 //! Dumping and loading a large PostgreSQL database against the server's own programs, on a private server.
 
-use crate::database::show;
-use crate::{scratch, zporter};
+use crate::database::{quiet, show};
+use crate::scratch;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
@@ -72,11 +72,7 @@ pub fn compare(mib: u64, runs: usize) {
     };
     let tables: String = TABLES.iter().map(|(table, share)| fill(table, mib * 15 * share)).collect();
     run(format!("{} a && {} -q -d a -c \"{tables}ANALYZE\"", server.stock("createdb"), server.stock("psql")));
-    let zp = format!(
-        "cd '{}' && ZPORTER_DATABASE_PASSWORD= HOME=. '{}' -q",
-        folder.display(),
-        zporter().display()
-    );
+    let zp = quiet(&folder);
     let [theirs, ours] = ["theirs.sql", "ours.sql"].map(|n| folder.join(n).display().to_string());
     println!("dumping a database of PostgreSQL, medians of {runs}");
     run(format!("{} a > '{theirs}'", server.stock("pg_dump")));

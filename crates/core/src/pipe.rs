@@ -53,8 +53,7 @@ impl PipeWriter {
         self.flush()?;
         let mut next = self.emptied.try_recv().unwrap_or_default();
         next.clear();
-        std::mem::swap(buffer, &mut next);
-        self.piece = next;
+        self.piece = std::mem::replace(buffer, next);
         self.flush()
     }
 }

@@ -136,7 +136,7 @@ fn a_site_in_an_sqlite_file_is_cloned_with_it() {
         "no page of the old file is left"
     );
     assert!(files(&bench.path("old")) == before, "the source is only read");
-    let run = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    let run = bench.last_run();
     bench.run(&["undo", &run]).expect(0);
     assert!(!bench.path("copy").exists());
 }
@@ -253,7 +253,7 @@ fn a_copy_in_an_sqlite_file_is_brought_up_to_date_and_put_back() {
     assert!(run(new, "SELECT body_value FROM node__body").contains("https://n.test/club/node/8"));
     assert!(bench.path("copy/sites/default/files/new.txt").exists());
     assert!(!bench.path("copy/sites/default/files/gone.txt").exists());
-    let run_id = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    let run_id = bench.last_run();
     bench.run(&["undo", &run_id]).expect(0);
     assert_eq!(run(new, ".dump"), first, "the rows are those from before");
     assert!(bench.path("copy/sites/default/files/gone.txt").exists());
@@ -359,7 +359,6 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
     bench.write("shop.sql", &sql);
     bench.write("shop.sql.gz", pack(&sql));
     let content = |name: &str| content(&server, name);
-    let last_run = || bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
     let mut contents = Vec::new();
     // Six tables, but no index: 6,000 rows are not worth a connection.
     for (name, file, connections, alone) in
@@ -368,7 +367,7 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
         server.create(name);
         let args = ["database", "load", file, &server.url(name), "--connections", connections];
         bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
-        let told = bench.run(&["logbook", &last_run()]).expect(0);
+        let told = bench.run(&["logbook", &bench.last_run()]).expect(0);
         assert_eq!(told.stdout.matches("statement arrived").count(), alone, "{name}");
         contents.push(content(name));
     }
@@ -382,7 +381,7 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
         server.create(name);
         let told = bench.run(&["database", "load", file, &server.url(name)]).expect(4);
         told.says(&["COPY t5", "line 3001", "invalid input syntax", "x3000", "half loaded"]);
-        bench.run(&["undo", &last_run()]).expect(0);
+        bench.run(&["undo", &bench.last_run()]).expect(0);
         assert!(!content(name).contains("CREATE TABLE"), "{name}");
     }
 }
@@ -453,7 +452,7 @@ fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
         "zporter undo",
     ]);
     assert!(content("broken").contains("CREATE TABLE"));
-    let run = bench.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string();
+    let run = bench.last_run();
     bench.run(&["undo", &run]).expect(0);
     assert!(!content("broken").contains("CREATE TABLE"));
 }

@@ -8,6 +8,7 @@
 use super::dialect::Dialect;
 use super::literal::Quoting;
 use smallvec::SmallVec;
+use std::ops::Range;
 
 /// Kind of a token.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -391,4 +392,24 @@ pub fn string_end(rest: &[u8], from: usize, quote: u8, backslash: bool, end: boo
             at += 2;
         }
     }
+}
+
+/// Walks over the tokens of a text from inside of a dump that are no space and no comment, with where they lie. Text that ends inside of a
+/// token gives a last `None`.
+pub(crate) fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, Range<usize>)>> {
+    let mut lexer = Lexer::reading(quoting);
+    let mut at = 0;
+    std::iter::from_fn(move || {
+        while at < text.len() {
+            let Step::Token(token, len) = lexer.next(&text[at..], true) else {
+                at = text.len();
+                return Some(None);
+            };
+            at += len;
+            if !matches!(token, Token::Space | Token::Comment) {
+                return Some(Some((token, at - len..at)));
+            }
+        }
+        None
+    })
 }

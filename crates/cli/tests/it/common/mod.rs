@@ -106,6 +106,11 @@ impl Bench {
         site
     }
 
+    /// Returns the identifier of the newest run.
+    pub fn last_run(&self) -> String {
+        self.run(&["logbook", "--json"]).json()[0]["run"].as_str().unwrap().to_string()
+    }
+
     /// Lets a command run for a while and kills it then. Returns true if it had not noted its end yet: one that is killed behind that
     /// note has done its work.
     pub fn killed(&self, args: &[&str], after: Duration) -> bool {

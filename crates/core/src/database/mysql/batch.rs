@@ -9,7 +9,7 @@
 //! text of the rows (MySQL reference manual, "LOAD DATA Statement": enclosed fields, `NULL` as a word, the same escapes).
 //! Invariant: a worker that met an error takes no further work, and the error is the first that [`Workers::check`] returns.
 
-use super::{connect, refused, run};
+use super::{code, connect, refused, run};
 use crate::database::DatabaseError;
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
@@ -195,8 +195,7 @@ fn took_all(told: &str) -> bool {
 /// Says whether a server refused to take files, or a proxy for it: 1148 and 3948 of MySQL, 4166 of MariaDB ("Server Error Message Reference",
 /// "MariaDB Error Codes").
 fn is_not_allowed(error: &DatabaseError) -> bool {
-    let DatabaseError::Statement { source, .. } = error else { return false };
-    matches!(source.downcast_ref::<Error>(), Some(Error::MySqlError(e)) if matches!(e.code, 1148 | 3948 | 4166))
+    matches!(code(error), Some(1148 | 3948 | 4166))
 }
 
 struct Worker {

@@ -4,20 +4,23 @@
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
 use super::batch::{Batch, Way, Workers};
-use super::{checksum, connect, empty, name, quoted, refused, rows, run, server, tables, wait_for_the_dead};
+use super::{
+    checksum, code, connect, empty, name, quoted, refused, rows, run, server, tables, wait_for_the_dead,
+};
 use crate::database::dump::Checksum;
 use crate::database::fit::Fit;
 use crate::database::journal::{Keeper, Mark, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::{DatabaseError, journal};
+use crate::dump::definer;
 use crate::dump::dialect::Dialect;
-use crate::dump::lex::{Lexer, Step, Token};
+use crate::dump::lex::{Token, tokens};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::rows::Rows;
+use crate::dump::sequence::{self, Work};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
-use crate::dump::{definer, sequence};
 use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
@@ -441,7 +444,7 @@ impl LoadSink<'_> {
                     self.loader.loaded.rows.entry(table.to_string()).or_default();
                 }
                 let fitted = self.loader.fit.statement(body, line, quoting)?;
-                let fitted = self.with_own_sequences(&fitted, line)?;
+                let fitted = self.with_own_sequences(&fitted, line, quoting)?;
                 match self.send(&fitted, line) {
                     Err(e) if is_whole && exists_already(&e) => Ok(()),
                     other => other,
@@ -467,7 +470,7 @@ impl LoadSink<'_> {
                 self.loader.settle()?;
                 let body = self.without_definer(body);
                 let fitted = self.loader.fit.statement(&body, line, quoting)?;
-                let fitted = self.with_own_sequences(&fitted, line)?;
+                let fitted = self.with_own_sequences(&fitted, line, quoting)?;
                 self.send(&fitted, line)
             }
             Class::Insert if is_whole => Ok(()),
@@ -499,13 +502,13 @@ impl LoadSink<'_> {
                 Ok(())
             }
             Class::Copy => forbidden("COPY is no statement of this server's".into()),
-            Class::Other(word) => match self.of_a_sequence(body, quoting) {
-                Some(sequence) => {
-                    if let Some(made) = &sequence {
+            Class::Other(word) => match sequence::work(body, quoting) {
+                Some(work) => {
+                    if let Work::Makes(made) = work {
                         // Whoever undoes the load takes it away as a table.
                         self.loader.keeper.mark(Mark::Begun { table: made.clone() })?;
+                        self.loader.sequences.insert(made);
                     }
-                    self.loader.sequences.extend(sequence);
                     self.send(body, line)
                 }
                 None => forbidden(format!("{word} is no statement of a site's dump")),
@@ -513,47 +516,9 @@ impl LoadSink<'_> {
         }
     }
 
-    /// Says whether a statement makes a sequence, and which, or takes one away, or sets it.
-    fn of_a_sequence(&self, body: &[u8], quoting: Quoting) -> Option<Option<String>> {
-        let mut tokens = Vec::new();
-        for token in self::tokens(body, quoting) {
-            let (token, text) = token?;
-            if !matches!(token, Token::HintOpen | Token::HintClose) {
-                tokens.push((token, String::from_utf8_lossy(text).into_owned()));
-            }
-        }
-        let word = |at: usize| match tokens.get(at) {
-            Some((Token::Word, text)) => text.to_ascii_uppercase(),
-            _ => String::new(),
-        };
-        let is_name = |at: usize| {
-            let named = matches!(tokens.get(at), Some((Token::Name | Token::Word, _)));
-            named && !matches!(tokens.get(at + 1), Some((Token::Punct(b'.'), _)))
-        };
-        let unquoted = |at: usize| tokens.get(at).map(|(_, text)| text.trim_matches('`').replace("``", "`"));
-        match (word(0).as_str(), word(1).as_str()) {
-            ("CREATE", "SEQUENCE") => {
-                let at = if word(2) == "IF" { 5 } else { 2 };
-                is_name(at).then(|| unquoted(at))
-            }
-            ("DROP", "SEQUENCE") => is_name(if word(2) == "IF" { 4 } else { 2 }).then_some(None),
-            // One call with a name of this database and numbers.
-            ("DO" | "SELECT", "SETVAL") => {
-                let numbers = |(token, text): &(Token, String)| match token {
-                    Token::Punct(b',' | b'-' | b'(' | b')') => true,
-                    Token::Word => text.bytes().all(|b| b.is_ascii_digit()),
-                    _ => false,
-                };
-                let calls = tokens.get(2).is_some_and(|(token, _)| *token == Token::Punct(b'('));
-                (calls && is_name(3) && tokens[4..].iter().all(numbers)).then_some(None)
-            }
-            _ => None,
-        }
-    }
-
     /// Lets a table or a view take its numbers from a sequence of this database, if the dump made one of that name.
-    fn with_own_sequences(&self, body: &[u8], line: u64) -> Result<Vec<u8>, DatabaseError> {
-        let named = sequence::named(body);
+    fn with_own_sequences(&self, body: &[u8], line: u64, quoting: Quoting) -> Result<Vec<u8>, DatabaseError> {
+        let named = sequence::named(body, quoting);
         if let Some(other) = named.iter().find(|n| !self.loader.sequences.contains(&n.name)) {
             let what = format!(
                 "it takes its numbers from the sequence {} of the database {}",
@@ -837,37 +802,17 @@ fn as_file(head: &str, table: &str) -> Option<String> {
 
 /// Says whether a statement failed because what it makes is there, left by the load that was interrupted.
 fn exists_already(error: &DatabaseError) -> bool {
-    let DatabaseError::Statement { source, .. } = error else { return false };
-    matches!(source.downcast_ref::<Error>(), Some(Error::MySqlError(e)) if matches!(e.code, 1060 | 1061 | 1068 | 1022 | 1826 | 121))
+    matches!(code(error), Some(1060 | 1061 | 1068 | 1022 | 1826 | 121))
 }
 
 /// The server's error for a statement that cannot be prepared.
 const NOT_PREPARABLE: u16 = 1295;
 
-/// Walks over the tokens that are no space and no comment. Text that ends inside of a token gives a last `None`.
-fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, &[u8])>> {
-    let mut lexer = Lexer::reading(quoting);
-    let mut at = 0;
-    std::iter::from_fn(move || {
-        while at < text.len() {
-            let Step::Token(token, len) = lexer.next(&text[at..], true) else {
-                at = text.len();
-                return Some(None);
-            };
-            at += len;
-            if !matches!(token, Token::Space | Token::Comment) {
-                return Some(Some((token, &text[at - len..at])));
-            }
-        }
-        None
-    })
-}
-
 fn words_of(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Vec<u8>> {
     tokens(text, quoting)
         .flatten()
         .filter(|(token, _)| *token == Token::Word)
-        .map(|(_, word)| word.to_ascii_uppercase())
+        .map(|(_, span)| text[span].to_ascii_uppercase())
 }
 
 fn holds_second_statement(text: &[u8], quoting: Quoting) -> bool {
@@ -887,8 +832,8 @@ fn holds_second_statement(text: &[u8], quoting: Quoting) -> bool {
 fn is_one_block(text: &[u8], quoting: Quoting) -> bool {
     let (mut depth, mut begun, mut starts, mut after_end) = (0usize, false, false, false);
     for token in tokens(text, quoting) {
-        let Some((token, bytes)) = token else { return false };
-        let word = if token == Token::Word { bytes.to_ascii_uppercase() } else { Vec::new() };
+        let Some((token, span)) = token else { return false };
+        let word = if token == Token::Word { text[span].to_ascii_uppercase() } else { Vec::new() };
         if std::mem::take(&mut after_end) {
             // `END IF` and its kin close what is not counted here.
             if matches!(&word[..], b"IF" | b"LOOP" | b"WHILE" | b"REPEAT" | b"FOR") {

@@ -100,6 +100,15 @@ pub(crate) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseErr
     }
 }
 
+/// Returns the server's number for why it refused a statement.
+fn code(error: &DatabaseError) -> Option<u16> {
+    let DatabaseError::Statement { source, .. } = error else { return None };
+    match source.downcast_ref() {
+        Some(Error::MySqlError(e)) => Some(e.code),
+        _ => None,
+    }
+}
+
 /// Quotes a name.
 pub fn name(plain: &str) -> String {
     format!("`{}`", plain.replace('`', "``"))

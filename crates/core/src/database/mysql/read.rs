@@ -8,6 +8,7 @@ use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
+use crate::dump::literal::Quoting;
 use crate::dump::{definer, literal, sequence};
 use crate::event::{Warning, Warnings};
 use crate::place::DatabaseAccess;
@@ -188,7 +189,8 @@ fn write_sequence(conn: &mut Conn, sequence: &str, out: &mut dyn DumpOut) -> Res
 
 /// Takes the database's own name away from the sequences that a table or a view takes its numbers from.
 fn of_no_database(create: &str, database: &str) -> String {
-    let own = sequence::named(create.as_bytes()).into_iter().filter(|n| n.database == database);
+    let own =
+        sequence::named(create.as_bytes(), Quoting::MYSQL).into_iter().filter(|n| n.database == database);
     let edits: Vec<_> = own.map(|n| n.without_database()).collect();
     String::from_utf8_lossy(&crate::edit::apply(create.as_bytes(), &edits)).into_owned()
 }
