@@ -25,4 +25,5 @@ pub mod system;
 pub mod text;
 pub mod trace;
 pub mod undo;
+mod vet;
 pub mod waybill;

@@ -16,6 +16,7 @@ pub mod snapshot;
 pub mod sqlite;
 mod stages;
 pub mod trial;
+mod waiting;
 
 use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
 use crate::place::{DatabaseAccess, Engine};

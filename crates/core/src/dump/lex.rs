@@ -60,6 +60,9 @@ pub struct Lexer {
     in_hint: bool,
     /// How far a body of statements, whose delimiters do not end it, has come.
     body: Body,
+    /// PostgreSQL: brackets that are open, and blocks of a routine's body; delimiters inside of them end nothing.
+    depth: usize,
+    blocks: usize,
 }
 
 /// Bodies of SQLite's triggers and of SQL Server's batches.
@@ -97,6 +100,8 @@ impl Lexer {
             line_start: true,
             in_hint: false,
             body: Body::None,
+            depth: 0,
+            blocks: 0,
         }
     }
 
@@ -115,6 +120,7 @@ impl Lexer {
         self.at_start = true;
         self.in_hint = false;
         self.body = Body::None;
+        (self.depth, self.blocks) = (0, 0);
     }
 
     /// Says whether the next token stands at the beginning of a line.
@@ -124,7 +130,10 @@ impl Lexer {
 
     /// Says whether the statement at hand has a body of statements.
     pub fn in_body(&self) -> bool {
-        self.body != Body::None && self.body != Body::Create
+        match self.dialect {
+            Dialect::Postgres => self.depth > 0 || self.blocks > 0,
+            _ => self.body != Body::None && self.body != Body::Create,
+        }
     }
 
     /// Notes that the statement's rows were read outside of the lexer.
@@ -167,8 +176,11 @@ impl Lexer {
     /// Follows the bodies whose delimiters end nothing.
     fn follow_body(&mut self, token: Token, text: &[u8]) {
         let is = |words: &[&str]| words.iter().any(|w| text.eq_ignore_ascii_case(w.as_bytes()));
+        if self.dialect == Dialect::Postgres {
+            return self.follow_blocks(token, text);
+        }
         self.body = match (self.dialect, self.body, token) {
-            (Dialect::Mysql | Dialect::Postgres, ..) => return,
+            (Dialect::Mysql, ..) => return,
             (_, _, Token::Space | Token::Comment) => return,
             (_, _, Token::End) => Body::None,
             (_, Body::None, Token::Word) if self.at_start && is(&["CREATE", "ALTER"]) => Body::Create,
@@ -190,6 +202,25 @@ impl Lexer {
         };
     }
 
+    /// Follows PostgreSQL's brackets (rules of several actions stand in them) and the blocks of `BEGIN ATOMIC … END`, as its own client does.
+    fn follow_blocks(&mut self, token: Token, text: &[u8]) {
+        let is = |word: &str| text.eq_ignore_ascii_case(word.as_bytes());
+        match token {
+            Token::Punct(b'(') => self.depth += 1,
+            Token::Punct(b')') => self.depth = self.depth.saturating_sub(1),
+            Token::End => (self.body, self.depth, self.blocks) = (Body::None, 0, 0),
+            Token::Word if self.depth == 0 => match self.body {
+                Body::None if self.at_start && is("CREATE") => self.body = Body::Create,
+                Body::Create if is("FUNCTION") || is("PROCEDURE") => self.body = Body::Inside,
+                Body::Create if !is("OR") && !is("REPLACE") => self.body = Body::None,
+                Body::Inside if is("BEGIN") || (is("CASE") && self.blocks > 0) => self.blocks += 1,
+                Body::Inside if is("END") => self.blocks = self.blocks.saturating_sub(1),
+                _ => {}
+            },
+            _ => {}
+        }
+    }
+
     fn look(&self, rest: &[u8], end: bool) -> Step {
         let Some(first) = rest.first().copied() else { return Step::More };
         let mysql = self.dialect == Dialect::Mysql;
@@ -205,7 +236,10 @@ impl Lexer {
         if !end && rest.len() < self.delimiter.len().max(3) {
             return Step::More;
         }
-        let held = matches!(self.body, Body::Inside | Body::BehindDelimiter);
+        let held = match self.dialect {
+            Dialect::Postgres => self.depth > 0 || self.blocks > 0,
+            _ => matches!(self.body, Body::Inside | Body::BehindDelimiter),
+        };
         if rest.starts_with(&self.delimiter) && !held {
             return Step::Token(Token::End, self.delimiter.len());
         }

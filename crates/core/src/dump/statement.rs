@@ -284,6 +284,25 @@ pub fn unquoted(name: &[u8]) -> String {
     inside.replace(&format!("{quote}{quote}"), &quote.to_string())
 }
 
+/// Reads what a statement is.
+pub(crate) fn read(sql: &[u8], dialect: Dialect) -> Statement {
+    let mut lexer = Lexer::of(dialect);
+    let mut head = Head::default();
+    let mut at = 0;
+    while at < sql.len()
+        && let Step::Token(token, len) = lexer.next(&sql[at..], true)
+    {
+        if !matches!(
+            token,
+            Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End | Token::ClientLine
+        ) {
+            head.push(token, sql, at..at + len);
+        }
+        at += len;
+    }
+    head.statement(sql)
+}
+
 /// What a `CREATE TABLE` statement says of a table's columns.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Created {
@@ -388,22 +407,7 @@ mod tests {
     use super::*;
 
     fn classified(sql: &str) -> Statement {
-        let mut lexer = Lexer::default();
-        let mut head = Head::default();
-        let mut at = 0;
-        while let Step::Token(token, len) = lexer.next(&sql.as_bytes()[at..], true) {
-            if !matches!(
-                token,
-                Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End
-            ) {
-                head.push(token, sql.as_bytes(), at..at + len);
-            }
-            at += len;
-            if at == sql.len() {
-                break;
-            }
-        }
-        head.statement(sql.as_bytes())
+        read(sql.as_bytes(), Dialect::Mysql)
     }
 
     #[test]

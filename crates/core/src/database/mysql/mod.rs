@@ -1,8 +1,10 @@
 //! MySQL and MariaDB: the connection, and what their errors mean.
 
 pub mod batch;
+mod later;
 pub mod load;
 pub mod read;
+mod sink;
 
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question};

@@ -4,7 +4,8 @@
 //! Invariant: what a connection of the crew commits is noted before and after, with the server's number of the transaction, so that an
 //! interrupted load learns later what became of it ("Transaction ID and Snapshot Information Functions", `txid_status`, PostgreSQL 10).
 
-use super::load::{BEGIN, BLOCK};
+use super::load::BEGIN;
+use super::sink::BLOCK;
 use super::{connect, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::journal::{Alone, Mark};

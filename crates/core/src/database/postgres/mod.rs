@@ -4,6 +4,7 @@ mod crew;
 pub mod load;
 mod ranges;
 pub mod read;
+mod sink;
 
 use super::create::{CreateJob, Created};
 use super::snapshot::Snapshot;

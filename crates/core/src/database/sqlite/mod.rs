@@ -1,25 +1,19 @@
 //! SQLite: the database is a file. A dump is read in one transaction, a load is one transaction, or stages that are one each.
 
+mod load;
+
 use super::create::{CreateJob, Created};
-use super::journal::{Keeper, Reached};
-use super::load::{Loaded, Loading, Plain, each_piece, text_of};
 use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
-use super::stages::{Stages, Turn, committed_by_rows};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
-use crate::dump::dialect::Dialect;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
-use crate::dump::row::{self, Value, ValueKind};
-use crate::dump::statement::Class;
-use crate::dump::stream::{At, Piece};
-use crate::event::{Warning, Warnings};
+use crate::event::Warnings;
 use crate::place::DatabaseAccess;
+pub use load::SqliteLoader;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, Row};
-use std::collections::BTreeSet;
-use std::io::Read;
 use std::os::unix::fs::OpenOptionsExt;
 
 /// Size at which an insert is closed and the next one begun, in bytes.
@@ -89,6 +83,35 @@ impl SqliteSnapshot {
         Ok(SqliteSnapshot(conn))
     }
 
+    /// Rows that are told apart by a number of their own, which other tables may name: the word by which it is asked. Full-text tables are
+    /// joined with their content by it.
+    fn number_of_rows(
+        &self,
+        table: &str,
+        create: &str,
+        columns: &[String],
+    ) -> Result<Option<&'static str>, DatabaseError> {
+        let words: Vec<String> = create.split_ascii_whitespace().map(str::to_ascii_uppercase).collect();
+        let is_virtual = words.get(1).is_some_and(|w| w == "VIRTUAL");
+        if is_virtual && !words.windows(2).any(|w| w[0] == "USING" && w[1].starts_with("FTS")) {
+            return Ok(None);
+        }
+        // A table without such numbers, or one whose key is the number.
+        let sql = format!(
+            "SELECT (SELECT wr FROM pragma_table_list WHERE schema = 'main' AND name = {0}), \
+               (SELECT COUNT(*) FROM pragma_table_xinfo({0}) WHERE pk > 0), \
+               (SELECT COUNT(*) FROM pragma_table_xinfo({0}) WHERE pk > 0 AND upper(type) = 'INTEGER')",
+            quoted(table)
+        );
+        let read = |r: &Row<'_>| Ok((r.get::<_, i64>(0)?, r.get::<_, i64>(1)?, r.get::<_, i64>(2)?));
+        let (without, keys, numbers) = self.0.query_row(&sql, [], read).map_err(own)?;
+        if !is_virtual && (without != 0 || (keys, numbers) == (1, 1)) {
+            return Ok(None);
+        }
+        let free = |word: &&str| !columns.iter().any(|c| c.eq_ignore_ascii_case(word));
+        Ok(["rowid", "_rowid_", "oid"].into_iter().find(free))
+    }
+
     fn pragma(&self, pragma: &str) -> Result<i64, DatabaseError> {
         self.0.query_row(&format!("PRAGMA {pragma}"), [], |r| r.get(0)).map_err(own)
     }
@@ -150,7 +173,10 @@ impl Snapshot for SqliteSnapshot {
         let sql =
             format!("SELECT name FROM pragma_table_xinfo({}) WHERE hidden = 0 ORDER BY cid", quoted(table));
         let columns: Vec<String> = list(&self.0, &sql, |r| r.get(0))?;
-        let names: Vec<String> = columns.iter().map(|c| name(c)).collect();
+        let mut names: Vec<String> = columns.iter().map(|c| name(c)).collect();
+        if let Some(number) = self.number_of_rows(table, &create, &columns)? {
+            names.insert(0, number.into());
+        }
         let head = format!("INSERT INTO {}({}) VALUES", name(table), names.join(","));
         let sql = format!("SELECT {} FROM {}", names.join(","), name(table));
         let wrong = |e| refused(e, 0, sql.as_bytes());
@@ -158,7 +184,7 @@ impl Snapshot for SqliteSnapshot {
         let mut rows = statement.query([]).map_err(wrong)?;
         let mut inserts = Inserts::new(out, head, INSERT_SIZE);
         while let Some(row) = rows.next().map_err(wrong)? {
-            inserts.row::<DatabaseError>(columns.len(), |buffer, i| {
+            inserts.row::<DatabaseError>(names.len(), |buffer, i| {
                 push_value(buffer, row.get_ref(i).map_err(wrong)?);
                 Ok(())
             })?;
@@ -284,231 +310,5 @@ pub(super) fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
             Ok(Created::default())
         }
         Err(e) => Err(DatabaseError::Io(e)),
-    }
-}
-
-/// A file into which dumps are loaded.
-pub struct SqliteLoader {
-    conn: Connection,
-    loaded: Loaded,
-    stages: Stages,
-}
-
-impl SqliteLoader {
-    /// Opens the file, or makes it, and begins the first transaction.
-    pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
-        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
-            | OpenFlags::SQLITE_OPEN_CREATE
-            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
-        let conn = open(access, flags)?;
-        conn.execute_batch("PRAGMA foreign_keys=OFF; PRAGMA trusted_schema=OFF; BEGIN;").map_err(own)?;
-        Ok(SqliteLoader { conn, loaded: Loaded::default(), stages: Stages::default() })
-    }
-}
-
-impl Loading for SqliteLoader {
-    fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
-        list(
-            &self.conn,
-            "SELECT name FROM sqlite_schema WHERE type IN ('table','view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
-            |r| r.get(0),
-        )
-    }
-
-    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
-        let views: Vec<String> =
-            list(&self.conn, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
-        for (kind, names) in [("VIEW", views), ("TABLE", tables(&self.conn)?)] {
-            for item in names {
-                self.conn.execute(&format!("DROP {kind} {}", name(&item)), []).map_err(own)?;
-            }
-        }
-        Ok(())
-    }
-
-    fn in_stages(&mut self, _: u64, keeper: Box<dyn Keeper>) {
-        self.stages.begin(keeper);
-    }
-
-    fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
-        let conn = &self.conn;
-        let known = tables(conn)?;
-        let there = self.stages.go_on(reached, |stage| {
-            committed_by_rows(stage, |table, sent| {
-                Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
-            })
-        })?;
-        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
-    }
-
-    fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
-        let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
-        each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
-    }
-
-    fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
-        let SqliteLoader { conn, mut loaded, mut stages } = *self;
-        for (table, sent) in &loaded.rows {
-            let there = count(&conn, table)?;
-            if there != *sent && table != "sqlite_sequence" {
-                loaded.differing.push((table.clone(), *sent, there));
-            }
-        }
-        let broken: Vec<String> =
-            list(&conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
-        for table in broken {
-            let what = "rows refer to rows that are not there";
-            loaded.warnings.push(Warning::new(what, table, "compare with the source"));
-        }
-        stages.end(&loaded.rows, None, || conn.execute_batch("COMMIT").map_err(own))?;
-        Ok(loaded)
-    }
-}
-
-fn count(conn: &Connection, table: &str) -> Result<u64, DatabaseError> {
-    let sql = format!("SELECT COUNT(*) FROM {}", name(table));
-    let there: i64 = conn.query_row(&sql, [], |r| r.get(0)).map_err(own)?;
-    Ok(u64::try_from(there).unwrap_or_default())
-}
-
-struct LoadSink<'l> {
-    loader: &'l mut SqliteLoader,
-    table: String,
-    /// The insert at hand.
-    statement: Vec<u8>,
-}
-
-/// Functions that may stand in a row.
-const FUNCTIONS: [&str; 6] = ["replace", "char", "cast", "unistr", "date", "datetime"];
-
-impl LoadSink<'_> {
-    /// Runs one statement; text that holds a second one is refused by the library.
-    fn run(&mut self, statement: &[u8], line: u64) -> Result<(), DatabaseError> {
-        let text = text_of(statement, line)?;
-        match self.loader.conn.execute(text, []) {
-            Ok(_) | Err(rusqlite::Error::ExecuteReturnedResults) => Ok(()),
-            Err(rusqlite::Error::MultipleStatement) => {
-                Err(DatabaseError::Forbidden { line, what: "a second statement hides in this one".into() })
-            }
-            Err(e) => Err(refused(e, line, statement)),
-        }
-    }
-
-    fn whole(&mut self, body: &[u8], at: At<'_>) -> Result<(), DatabaseError> {
-        let line = at.line;
-        let words: Vec<String> = String::from_utf8_lossy(&body[..body.len().min(200)])
-            .split_ascii_whitespace()
-            .map(str::to_ascii_uppercase)
-            .collect();
-        let word = |n: usize| words.get(n).map(String::as_str).unwrap_or_default();
-        let forbidden = |what: String| Err(DatabaseError::Forbidden { line, what });
-        match &at.statement.class {
-            Class::Transaction | Class::Empty => Ok(()),
-            Class::CreateTable if word(1) == "VIRTUAL" => {
-                let upper = String::from_utf8_lossy(body).to_ascii_uppercase();
-                let known = ["USING FTS3", "USING FTS4", "USING FTS5", "USING RTREE"];
-                if !known.iter().any(|k| upper.contains(k)) {
-                    return forbidden(
-                        "a virtual table of this kind could reach outside of the database".into(),
-                    );
-                }
-                self.run(body, line)
-            }
-            Class::CreateTable
-            | Class::DropTable
-            | Class::AlterTable
-            | Class::CreateIndex
-            | Class::CreateView
-            | Class::CreateTrigger
-            | Class::DropOther => self.run(body, line),
-            Class::Insert => {
-                let lower = String::from_utf8_lossy(body).to_ascii_lowercase();
-                if lower.contains("select")
-                    || at
-                        .statement
-                        .name
-                        .as_deref()
-                        .is_some_and(|n| n.starts_with("sqlite_schema") || n == "sqlite_master")
-                {
-                    return forbidden("an insert that is more than rows is not loaded".into());
-                }
-                *self.loader.loaded.rows.entry(at.statement.name.clone().unwrap_or_default()).or_default() +=
-                    1;
-                self.run(body, line)
-            }
-            Class::Other(first) if first == "PRAGMA" => {
-                let pragma = word(1).split(['=', '(']).next().unwrap_or_default().to_ascii_lowercase();
-                match pragma.as_str() {
-                    "foreign_keys" => Ok(()),
-                    "user_version" | "application_id" => self.run(body, line),
-                    other => forbidden(format!("PRAGMA {other} is no setting of a dump")),
-                }
-            }
-            Class::Other(first)
-                if first == "DELETE"
-                    && word(2).trim_matches('"').eq_ignore_ascii_case("sqlite_sequence")
-                    && words.len() == 3 =>
-            {
-                self.run(body, line)
-            }
-            Class::Other(first) if matches!(first.as_str(), "ANALYZE" | "END") => Ok(()),
-            Class::Other(first) => forbidden(format!("{first} is no statement of a site's dump")),
-            other => forbidden(format!("{other:?} is no statement of this database's")),
-        }
-    }
-
-    fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
-        let line = at.line;
-        match self.loader.stages.turn(&piece, at) {
-            Turn::Skip => return Ok(()),
-            Turn::Take => {}
-            Turn::CommitFirst => {
-                let SqliteLoader { conn, loaded, stages } = &mut *self.loader;
-                let commit = || conn.execute_batch("COMMIT; BEGIN").map_err(own);
-                stages.commit(&loaded.rows, BTreeSet::new(), None, commit)?;
-            }
-        }
-        match piece {
-            Piece::Gap(_) | Piece::CutOff(_) => Ok(()),
-            Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at),
-            Piece::InsertHead(head) => {
-                self.table = at.statement.name.clone().unwrap_or_default();
-                if self.table.eq_ignore_ascii_case("sqlite_schema")
-                    || self.table.eq_ignore_ascii_case("sqlite_master")
-                {
-                    let what = "the statement writes to the list of tables itself".into();
-                    return Err(DatabaseError::Forbidden { line, what });
-                }
-                self.statement = head.to_vec();
-                Ok(())
-            }
-            Piece::Rows(rows) => {
-                let mut values: Vec<Value> = Vec::new();
-                for row in rows.each() {
-                    row::cut(row, at.quoting, &mut values);
-                    for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
-                        let text = String::from_utf8_lossy(&row[value.span.clone()]).to_ascii_lowercase();
-                        let function = text.split('(').next().unwrap_or_default().trim().to_string();
-                        if text.contains('(') && !FUNCTIONS.contains(&function.as_str()) {
-                            let what = format!("the row calls {function}()");
-                            return Err(DatabaseError::Forbidden { line, what });
-                        }
-                    }
-                }
-                self.loader.stages.filled(&self.table, rows.bytes.len());
-                *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
-                self.statement.extend_from_slice(rows.bytes);
-                Ok(())
-            }
-            Piece::Between(bytes) => {
-                self.statement.extend_from_slice(bytes);
-                Ok(())
-            }
-            Piece::Tail { bytes, delimiter } => {
-                self.statement.extend_from_slice(&bytes[..bytes.len() - delimiter]);
-                let statement = std::mem::take(&mut self.statement);
-                self.run(&statement, line)
-            }
-        }
     }
 }

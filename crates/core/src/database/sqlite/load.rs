@@ -1,0 +1,208 @@
+//! Loads a dump into a file, in one transaction, or in stages that are one each. Every statement is vetted, and sent in its place or put
+//! aside until the rows are there.
+
+use super::{list, name, open, own, refused, tables};
+use crate::database::DatabaseError;
+use crate::database::journal::{Keeper, Reached};
+use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
+use crate::database::stages::{Stages, Turn, committed_by_rows};
+use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
+use crate::dump::dialect::Dialect;
+use crate::dump::row::{self, Value, ValueKind};
+use crate::dump::statement::Class;
+use crate::dump::stream::{At, Piece};
+use crate::event::Warning;
+use crate::place::DatabaseAccess;
+use crate::vet::sqlite as vet;
+use crate::vet::{Verdict, Vetted};
+use rusqlite::{Connection, OpenFlags};
+use std::collections::BTreeSet;
+use std::io::Read;
+
+/// A file into which dumps are loaded.
+pub struct SqliteLoader {
+    conn: Connection,
+    loaded: Loaded,
+    stages: Stages,
+    /// What waits for the rows.
+    later: Waiting,
+}
+
+impl SqliteLoader {
+    /// Opens the file, or makes it, and begins the first transaction.
+    pub fn new(access: &DatabaseAccess) -> Result<Self, DatabaseError> {
+        let flags = OpenFlags::SQLITE_OPEN_READ_WRITE
+            | OpenFlags::SQLITE_OPEN_CREATE
+            | OpenFlags::SQLITE_OPEN_NO_MUTEX;
+        let conn = open(access, flags)?;
+        conn.execute_batch("PRAGMA foreign_keys=OFF; PRAGMA trusted_schema=OFF; BEGIN;").map_err(own)?;
+        Ok(SqliteLoader {
+            conn,
+            loaded: Loaded::default(),
+            stages: Stages::default(),
+            later: Waiting::default(),
+        })
+    }
+}
+
+impl Loading for SqliteLoader {
+    fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
+        list(
+            &self.conn,
+            "SELECT name FROM sqlite_schema WHERE type IN ('table','view') AND name NOT LIKE 'sqlite\\_%' ESCAPE '\\' ORDER BY name",
+            |r| r.get(0),
+        )
+    }
+
+    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+        let views: Vec<String> =
+            list(&self.conn, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
+        for (kind, names) in [("VIEW", views), ("TABLE", tables(&self.conn)?)] {
+            for item in names {
+                self.conn.execute(&format!("DROP {kind} {}", name(&item)), []).map_err(own)?;
+            }
+        }
+        Ok(())
+    }
+
+    fn in_stages(&mut self, _: u64, keeper: Box<dyn Keeper>) {
+        self.stages.begin(keeper);
+    }
+
+    fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
+        let conn = &self.conn;
+        let known = tables(conn)?;
+        let there = self.stages.go_on(reached, |stage| {
+            committed_by_rows(stage, |table, sent| {
+                Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
+            })
+        })?;
+        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
+    }
+
+    fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
+        let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
+        each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
+    }
+
+    fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
+        let SqliteLoader { conn, mut loaded, mut stages, mut later } = *self;
+        let not_yet = |e: &DatabaseError| {
+            let DatabaseError::Statement { source, .. } = e else { return false };
+            source.to_string().contains("no such")
+        };
+        in_any_order(later.take(), |l| run(&conn, &l.statement, l.line), not_yet)?;
+        for (table, sent) in &loaded.rows {
+            let there = count(&conn, table)?;
+            if there != *sent && table != "sqlite_sequence" {
+                loaded.differing.push((table.clone(), *sent, there));
+            }
+        }
+        let broken: Vec<String> =
+            list(&conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
+        for table in broken {
+            let what = "rows refer to rows that are not there";
+            loaded.warnings.push(Warning::new(what, table, "compare with the source"));
+        }
+        stages.end(&loaded.rows, None, || conn.execute_batch("COMMIT").map_err(own))?;
+        Ok(loaded)
+    }
+}
+
+fn count(conn: &Connection, table: &str) -> Result<u64, DatabaseError> {
+    let sql = format!("SELECT COUNT(*) FROM {}", name(table));
+    let there: i64 = conn.query_row(&sql, [], |r| r.get(0)).map_err(own)?;
+    Ok(u64::try_from(there).unwrap_or_default())
+}
+
+struct LoadSink<'l> {
+    loader: &'l mut SqliteLoader,
+    table: String,
+    /// The insert at hand.
+    statement: Vec<u8>,
+}
+
+/// Runs one statement; text that holds a second one is refused by the library.
+fn run(conn: &Connection, statement: &Vetted, line: u64) -> Result<(), DatabaseError> {
+    match conn.execute(statement.text(), []) {
+        Ok(_) | Err(rusqlite::Error::ExecuteReturnedResults) => Ok(()),
+        Err(rusqlite::Error::MultipleStatement) => {
+            Err(DatabaseError::Forbidden { line, what: "a second statement hides in this one".into() })
+        }
+        Err(e) => Err(refused(e, line, statement.text().as_bytes())),
+    }
+}
+
+impl LoadSink<'_> {
+    /// Vets a statement. One that is there already (`is_there`) is only taken note of.
+    fn whole(&mut self, body: &[u8], at: At<'_>, is_there: bool) -> Result<(), DatabaseError> {
+        let At { line, quoting, .. } = at;
+        match vet::statement(text_of(body, line)?, quoting).map_err(refusal(line))? {
+            Verdict::Later(phase, name, statement) => {
+                let later = Later { phase, name, statement, line, quoting, settings: Vec::new() };
+                self.loader.later.push(later, true)
+            }
+            Verdict::Now(vetted) if !is_there => {
+                if at.statement.class == Class::Insert {
+                    let table = at.statement.name.clone().unwrap_or_default();
+                    *self.loader.loaded.rows.entry(table).or_default() += 1;
+                }
+                run(&self.loader.conn, &vetted, line)
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
+        let line = at.line;
+        match self.loader.stages.turn(&piece, at) {
+            Turn::Skip => {
+                let Piece::Whole { bytes, delimiter, .. } = piece else { return Ok(()) };
+                return self.whole(&bytes[..bytes.len() - delimiter], at, true);
+            }
+            Turn::Take => {}
+            Turn::CommitFirst => {
+                let SqliteLoader { conn, loaded, stages, .. } = &mut *self.loader;
+                let commit = || conn.execute_batch("COMMIT; BEGIN").map_err(own);
+                stages.commit(&loaded.rows, BTreeSet::new(), None, commit)?;
+            }
+        }
+        match piece {
+            Piece::Gap(_) | Piece::CutOff(_) => Ok(()),
+            Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at, false),
+            Piece::InsertHead(head) => {
+                self.table = at.statement.name.clone().unwrap_or_default();
+                vet::insert_head(text_of(head, line)?, at.quoting).map_err(refusal(line))?;
+                self.statement = head.to_vec();
+                Ok(())
+            }
+            Piece::Rows(rows) => {
+                let mut values: Vec<Value> = Vec::new();
+                for row in rows.each() {
+                    row::cut(row, at.quoting, &mut values);
+                    for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
+                        vet::value(text_of(&row[value.span.clone()], line)?, at.quoting).map_err(refusal(line))?;
+                    }
+                }
+                self.loader.stages.filled(&self.table, rows.bytes.len());
+                *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
+                self.statement.extend_from_slice(rows.bytes);
+                Ok(())
+            }
+            Piece::Between(bytes) => {
+                self.statement.extend_from_slice(bytes);
+                Ok(())
+            }
+            Piece::Tail { bytes, delimiter } => {
+                let tail = &bytes[..bytes.len() - delimiter];
+                vet::tail(text_of(tail, line)?, at.quoting).map_err(refusal(line))?;
+                self.statement.extend_from_slice(tail);
+                let statement = std::mem::take(&mut self.statement);
+                match self.loader.conn.execute(text_of(&statement, line)?, []) {
+                    Ok(_) => Ok(()),
+                    Err(e) => Err(refused(e, line, &statement)),
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,224 @@
+//! A statement cut into tokens as a whole: what the guards look at. Comments and space are gone, hints are resolved before.
+
+use super::Refused;
+use crate::dump::dialect::Dialect;
+use crate::dump::lex::{Token, tokens};
+use crate::dump::literal::Quoting;
+use crate::dump::statement::unquoted;
+use std::ops::Range;
+
+/// Kind of a token.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Kind {
+    /// A key word or a plain name.
+    Word,
+    /// A quoted name.
+    Name,
+    /// A string.
+    Text,
+    /// A number.
+    Number,
+    /// `@name` or `@@name`.
+    Variable,
+    /// Any other sign.
+    Sign(u8),
+}
+
+#[derive(Debug)]
+struct Piece {
+    kind: Kind,
+    span: Range<usize>,
+    /// A word in upper case; the plain name of a quoted one.
+    plain: String,
+}
+
+/// A statement as tokens.
+#[derive(Debug)]
+pub(super) struct Code<'s> {
+    pub(super) text: &'s str,
+    pieces: Vec<Piece>,
+    quoting: Quoting,
+}
+
+impl<'s> Code<'s> {
+    /// Reads one statement. Semicolons are refused, but at its end, or everywhere where it is a body of statements (`is_body`).
+    pub(super) fn read(text: &'s str, quoting: Quoting, is_body: bool) -> Result<Self, Refused> {
+        let mut pieces: Vec<Piece> = Vec::new();
+        let mut ended = false;
+        let mysql = quoting.dialect == Dialect::Mysql;
+        for token in tokens(text.as_bytes(), quoting) {
+            let Some((token, span)) = token else {
+                return Err(Refused::new("the statement ends inside of a quoted text"));
+            };
+            let bytes = &text[span.clone()];
+            let kind = match token {
+                Token::Space | Token::Comment => continue,
+                Token::HintOpen | Token::HintClose => {
+                    return Err(Refused::new("a hint for other servers hides part of the statement"));
+                }
+                Token::ClientLine => return Err(Refused::new("a line for a client stands in the statement")),
+                Token::End => Kind::Sign(b';'),
+                Token::Name => Kind::Name,
+                Token::Text => Kind::Text,
+                Token::Punct(sign) => Kind::Sign(sign),
+                Token::Word => match bytes.as_bytes()[0] {
+                    b'@' => Kind::Variable,
+                    b'0'..=b'9' if is_number(bytes) => Kind::Number,
+                    b'0'..=b'9' => {
+                        return Err(Refused::new(format!("{bytes} is neither a number nor a quoted name")));
+                    }
+                    _ => Kind::Word,
+                },
+            };
+            if ended && !is_body {
+                return Err(Refused::new("a second statement hides in this one"));
+            }
+            ended |= kind == Kind::Sign(b';');
+            // `U&"…"` spells names by numbers.
+            if quoting.dialect == Dialect::Postgres
+                && matches!(kind, Kind::Name | Kind::Text)
+                && text[..span.start].ends_with('&')
+                && text[..span.start - 1].ends_with(['u', 'U'])
+            {
+                return Err(Refused::new("a name or text is spelled by numbers (U&)"));
+            }
+            let plain = match kind {
+                Kind::Word => bytes.to_uppercase(),
+                Kind::Name => unquoted(bytes.as_bytes()),
+                Kind::Text if mysql && bytes.starts_with('"') => unquoted(bytes.as_bytes()),
+                _ => String::new(),
+            };
+            pieces.push(Piece { kind, span, plain });
+        }
+        if ended && !is_body {
+            while pieces.last().is_some_and(|p| p.kind == Kind::Sign(b';')) {
+                pieces.pop();
+            }
+        }
+        Ok(Code { text, pieces, quoting })
+    }
+
+    /// How strings are written in it.
+    pub(super) fn quoting(&self) -> Quoting {
+        self.quoting
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.pieces.len()
+    }
+
+    pub(super) fn kind(&self, at: usize) -> Option<Kind> {
+        self.pieces.get(at).map(|p| p.kind)
+    }
+
+    /// The unquoted word there in upper case, or nothing.
+    pub(super) fn word(&self, at: usize) -> &str {
+        match self.pieces.get(at) {
+            Some(p) if p.kind == Kind::Word => &p.plain,
+            _ => "",
+        }
+    }
+
+    pub(super) fn is(&self, at: usize, word: &str) -> bool {
+        self.word(at) == word
+    }
+
+    pub(super) fn are(&self, at: usize, words: &[&str]) -> bool {
+        words.iter().enumerate().all(|(i, word)| self.is(at + i, word))
+    }
+
+    pub(super) fn sign(&self, at: usize, sign: u8) -> bool {
+        self.kind(at) == Some(Kind::Sign(sign))
+    }
+
+    /// Where a token lies in the text.
+    pub(super) fn span(&self, at: usize) -> Range<usize> {
+        self.pieces.get(at).map_or(self.text.len()..self.text.len(), |p| p.span.clone())
+    }
+
+    /// What a token is as it is written.
+    pub(super) fn written(&self, at: usize) -> &'s str {
+        &self.text[self.span(at)]
+    }
+
+    /// The name there, quoted or not; a plain one as the dialect folds it.
+    pub(super) fn name(&self, at: usize) -> Option<String> {
+        let piece = self.pieces.get(at)?;
+        match piece.kind {
+            Kind::Name => Some(piece.plain.clone()),
+            // With MySQL's ANSI quotes this is a name.
+            Kind::Text if !piece.plain.is_empty() => Some(piece.plain.clone()),
+            Kind::Word if self.quoting.dialect == Dialect::Postgres => Some(piece.plain.to_lowercase()),
+            Kind::Word => Some(self.written(at).to_string()),
+            _ => None,
+        }
+    }
+
+    /// The names of a chain `a.b.c` that begins there, and where it ends.
+    pub(super) fn chain(&self, at: usize) -> Option<(Vec<String>, usize)> {
+        let mut names = vec![self.name(at)?];
+        let mut end = at + 1;
+        while self.sign(end, b'.') {
+            let Some(next) = self.name(end + 1) else { break };
+            names.push(next);
+            end += 2;
+        }
+        Some((names, end))
+    }
+
+    /// Where the bracket that opens there is closed.
+    pub(super) fn closing(&self, at: usize) -> Result<usize, Refused> {
+        let mut depth = 0usize;
+        for i in at..self.len() {
+            match self.kind(i) {
+                Some(Kind::Sign(b'(')) => depth += 1,
+                Some(Kind::Sign(b')')) => match depth {
+                    0 | 1 => return Ok(i),
+                    _ => depth -= 1,
+                },
+                _ => {}
+            }
+        }
+        Err(Refused::new("a bracket is not closed"))
+    }
+
+    /// Cuts a range at the commas that lie in no bracket.
+    pub(super) fn items(&self, range: Range<usize>) -> Result<Vec<Range<usize>>, Refused> {
+        let mut items = Vec::new();
+        let (mut start, mut at) = (range.start, range.start);
+        while at < range.end {
+            if self.sign(at, b'(') {
+                at = self.closing(at)?;
+            } else if self.sign(at, b',') {
+                items.push(start..at);
+                start = at + 1;
+            }
+            at += 1;
+        }
+        items.push(start..range.end);
+        Ok(items)
+    }
+
+    /// Finds a word in a range, in no bracket.
+    pub(super) fn find(&self, range: Range<usize>, word: &str) -> Option<usize> {
+        let mut at = range.start;
+        while at < range.end {
+            if self.is(at, word) {
+                return Some(at);
+            }
+            at = if self.sign(at, b'(') { self.closing(at).ok()? + 1 } else { at + 1 };
+        }
+        None
+    }
+}
+
+fn is_number(text: &str) -> bool {
+    let lower = text.to_ascii_lowercase();
+    if let Some(digits) = lower.strip_prefix("0x").or_else(|| lower.strip_prefix("0b")) {
+        return digits.bytes().all(|b| b.is_ascii_hexdigit());
+    }
+    let (mantissa, exponent) = lower.split_once('e').unwrap_or((&lower, ""));
+    mantissa.bytes().all(|b| b.is_ascii_digit() || b == b'.')
+        && mantissa.matches('.').count() <= 1
+        && exponent.bytes().all(|b| b.is_ascii_digit())
+}

@@ -1,0 +1,92 @@
+//! Which statements of a dump may reach a server: an allow-list over tokens, pure, per engine.
+//!
+//! Every statement is read whole. Its names must lie in the database that is filled, its calls must be on a list of harmless ones,
+//! its options on a list too; what cannot be read so is refused. Bodies are stored, not run: what could run while rows come in is
+//! sorted behind the rows ([`Phase`]). Only vetting makes a [`Vetted`] text, and loaders send nothing else of a dump.
+
+mod code;
+mod harmless;
+pub(crate) mod hints;
+pub(crate) mod mysql;
+mod mysql_body;
+pub(crate) mod postgres;
+mod postgres_body;
+pub(crate) mod sqlite;
+#[cfg(test)]
+mod tests;
+
+use std::collections::BTreeSet;
+
+/// Why a statement was refused: what of it, in plain words, without its line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Refused(String);
+
+impl Refused {
+    pub(crate) fn new(what: impl Into<String>) -> Self {
+        Refused(what.into())
+    }
+
+    /// In plain words.
+    pub(crate) fn what(self) -> String {
+        self.0
+    }
+}
+
+/// A statement that was read whole and found harmless, as it is sent.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Vetted {
+    text: String,
+    /// Functions that it calls and that are on no list: the dump must have made them, in lower case.
+    calls: BTreeSet<String>,
+}
+
+impl Vetted {
+    fn new(text: impl Into<String>) -> Self {
+        Vetted { text: text.into(), calls: BTreeSet::new() }
+    }
+
+    /// The text to be sent.
+    pub(crate) fn text(&self) -> &str {
+        &self.text
+    }
+
+    /// Refuses a statement that calls what neither a list nor the dump knows.
+    pub(crate) fn resolved(&self, made: &BTreeSet<String>) -> Result<(), Refused> {
+        match self.calls.iter().find(|c| !made.contains(*c)) {
+            Some(call) => Err(Refused::new(format!("it calls {call}(), which is on no list of harmless functions"))),
+            None => Ok(()),
+        }
+    }
+}
+
+/// What comes behind the rows, in this order.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub(crate) enum Phase {
+    /// Functions and procedures.
+    Routine,
+    /// Views.
+    View,
+    /// Whatever else may depend on views: indexes of materialised ones, comments.
+    Behind,
+    /// Rules, triggers, policies.
+    Trigger,
+    /// Events.
+    Event,
+    /// What is said of these.
+    Last,
+}
+
+/// What to do with a statement.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) enum Verdict {
+    /// Send it in its place.
+    Now(Vetted),
+    /// Send it behind the rows. The name is what it makes, for an order by dependencies.
+    Later(Phase, String, Vetted),
+    /// Send nothing; there is nothing to be said either.
+    Nothing,
+    /// Send nothing, and say what was left out, by its kind.
+    Left(&'static str),
+    /// Send it, and if the server refuses it, say so with this cure and go on.
+    IfPossible(Vetted, &'static str),
+}
