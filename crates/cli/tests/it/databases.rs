@@ -422,7 +422,7 @@ fn hostile_and_unfit_dumps_stop_with_their_line() {
         ("SELECT * FROM t INTO OUTFILE '/tmp/x';", 3, "line 4: SELECT"),
         ("INSERT INTO `t` VALUES (LOAD_FILE('/etc/passwd'));", 3, "LOAD_FILE"),
         ("INSTALL PLUGIN x SONAME 'x.so';", 3, "line 4: INSTALL"),
-        ("SET GLOBAL general_log=1;", 3, "global"),
+        ("SET GLOBAL general_log=1;", 3, "GLOBAL"),
         ("CREATE TABLE mysql.x (a int);", 3, "a database of its own"),
         ("CREATE SEQUENCE mysql.x;", 3, "line 4: CREATE"),
         ("CREATE SEQUENCE s; DO SETVAL(s, (SELECT 1), 0);", 3, "line 4: DO"),
@@ -431,7 +431,7 @@ fn hostile_and_unfit_dumps_stop_with_their_line() {
         ("\\! rm -rf x\n;", 3, "line 4"),
         ("source /etc/passwd\n;", 3, "source"),
         ("CREATE FUNCTION f RETURNS STRING SONAME 'x.so';", 3, "SONAME"),
-        ("CREATE TABLE `u` (a int) ENGINE=Federated CONNECTION='x';", 3, "FEDERATED"),
+        ("CREATE TABLE `u` (a int) ENGINE=Federated CONNECTION='x';", 3, "Federated"),
         (
             "CREATE TABLE `u` (a text COLLATE klingon_ci);",
             3,

@@ -90,7 +90,7 @@ impl<'s> Code<'s> {
             };
             pieces.push(Piece { kind, span, plain });
         }
-        if ended && !is_body {
+        if ended {
             while pieces.last().is_some_and(|p| p.kind == Kind::Sign(b';')) {
                 pieces.pop();
             }

@@ -65,6 +65,9 @@ pub(crate) fn resolve(text: &str, quoting: Quoting, server: Server) -> (String, 
             out.push_str(&text[at..]);
             break;
         };
+        // A delimiter inside of a body makes the lexer forget the hint around it.
+        let closes = open != Open::None && token == Token::Punct(b'*') && text[at..].starts_with("*/");
+        let (token, len) = if closes { (Token::HintClose, 2) } else { (token, len) };
         let piece = &text[at..at + len];
         at += len;
         match token {

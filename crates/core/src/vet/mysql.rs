@@ -144,10 +144,10 @@ pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
 
 fn calls_nothing(found: Found) -> Result<(), Refused> {
     if let Some(call) = found.calls.first() {
-        return Err(Refused::new(format!("the row calls {call}()")));
+        return Err(Refused::new(format!("the row calls {}()", call.to_uppercase())));
     }
     match found.databases.first() {
-        Some((database, _)) => Err(Refused::new(format!("the row names the database {database}"))),
+        Some((database, _)) => Err(Refused::new(format!("the row names a database of its own ({database})"))),
         None => Ok(()),
     }
 }
@@ -165,6 +165,20 @@ NODEGROUP ATOMIC_ROW";
 /// Words that no definition of a table or an index may hold.
 const OUTSIDE: &str = "DIRECTORY CONNECTION TABLESPACE UNION SELECT EXCHANGE IMPORT DISCARD INTO SERVER";
 
+/// What the definition of a key or a check begins with.
+const KEYS: &str = "PRIMARY KEY INDEX UNIQUE FULLTEXT SPATIAL CONSTRAINT FOREIGN CHECK PERIOD VECTOR";
+
+/// A piece of a definition.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Item {
+    /// A column, key or check.
+    Definition,
+    /// A part of a key.
+    Part,
+    /// Anything else.
+    Rest,
+}
+
 struct Guard<'c, 's> {
     code: &'c Code<'s>,
     own: &'c Own,
@@ -180,7 +194,7 @@ impl Guard<'_, '_> {
         let mut edits = Vec::new();
         for (database, span) in found {
             if !self.own.databases.contains(database) {
-                return Err(Refused::new(format!("it names the database {database}")));
+                return Err(Refused::new(format!("the statement names a database of its own ({database})")));
             }
             edits.push(Edit::new(span.clone(), ""));
         }
@@ -246,18 +260,20 @@ impl Guard<'_, '_> {
         }
         let close = code.closing(at)?;
         for item in code.items(at + 1..close)? {
-            databases.extend(self.item(item, true)?);
+            databases.extend(self.item(item, Item::Definition)?);
         }
         self.options(close + 1)?;
         Ok(Verdict::Now(Vetted::new(self.localised(&databases)?)))
     }
 
-    /// Vets a column, key or check. Returns the databases that it names.
-    fn item(&self, item: Range<usize>, columns: bool) -> Result<Vec<(String, Range<usize>)>, Refused> {
+    /// Vets a piece of a definition. Returns the databases that it names.
+    fn item(&self, item: Range<usize>, sort: Item) -> Result<Vec<(String, Range<usize>)>, Refused> {
         let code = self.code;
-        let is_key = has("PRIMARY KEY INDEX UNIQUE FULLTEXT SPATIAL CONSTRAINT FOREIGN CHECK PERIOD VECTOR", code.word(item.start));
+        let first = code.word(item.start);
+        let is_key = sort == Item::Definition && has(KEYS, first);
+        let is_check = code.find(item.clone(), "CHECK").is_some();
         // The name of a column may look like anything.
-        let start = if is_key || !columns { item.start } else { item.start + 1 };
+        let start = item.start + usize::from(sort == Item::Definition && !is_key);
         let mut databases = Vec::new();
         let (mut at, mut depth) = (start, 0usize);
         while at < item.end {
@@ -276,17 +292,18 @@ impl Guard<'_, '_> {
                         }
                         databases.push((names[0].clone(), code.span(at).start..code.span(at + 2).start));
                     }
+                    // Names of keys and of what they refer to have columns behind them, and these perhaps a length.
+                    let listed = match sort {
+                        Item::Part => depth == 0,
+                        Item::Definition => is_key && !is_check && depth == 1,
+                        Item::Rest => false,
+                    };
                     let length = code.kind(next + 1) == Some(Kind::Number) && code.sign(next + 2, b')');
-                    let is_name = refers || (is_key && depth == 0) || (length && code.kind(at) == Some(Kind::Name));
-                    if code.sign(next, b'(') && !is_name {
-                        let lower = names[0].to_lowercase();
-                        let language = code.kind(at) == Some(Kind::Word) && is_language(code.word(at));
-                        if !language && !length && !super::harmless::mysql(&lower) {
-                            return Err(Refused::new(format!("it calls {lower}()")));
-                        }
-                        if length && !language && !super::harmless::mysql(&lower) && depth == 0 && !is_key {
-                            return Err(Refused::new(format!("it calls {lower}()")));
-                        }
+                    let is_name = refers || (is_key && depth == 0) || (listed && length);
+                    let language = code.kind(at) == Some(Kind::Word) && is_language(code.word(at));
+                    let lower = names[0].to_lowercase();
+                    if code.sign(next, b'(') && !is_name && !language && !super::harmless::mysql(&lower) {
+                        return Err(Refused::new(format!("it calls {}()", lower.to_uppercase())));
                     }
                     at = next;
                     continue;
@@ -325,7 +342,10 @@ impl Guard<'_, '_> {
             "CHARACTER" if code.is(at + 1, "SET") => ("CHARSET".to_string(), at + 2),
             _ => (option, at + 1),
         };
-        let unnamed = || Refused::new(format!("the option {} of a table is on no list", code.written(at)));
+        let unnamed = || {
+            let directory = if code.is(at + 1, "DIRECTORY") { " DIRECTORY" } else { "" };
+            Refused::new(format!("the option {}{directory} of a table is on no list of harmless ones", code.written(at)))
+        };
         if !has(OPTIONS, &option) {
             return Err(unnamed());
         }
@@ -350,7 +370,7 @@ impl Guard<'_, '_> {
 
     fn partitions(&self, start: usize) -> Result<(), Refused> {
         let code = self.code;
-        self.item(start..code.len(), false)?;
+        self.item(start..code.len(), Item::Rest)?;
         for at in start..code.len() {
             let word = code.word(at);
             let value = at + 1 + usize::from(code.sign(at + 1, b'='));
@@ -376,9 +396,9 @@ impl Guard<'_, '_> {
         }
         let close = code.closing(next)?;
         for item in code.items(next + 1..close)? {
-            databases.extend(self.item(item, false)?);
+            databases.extend(self.item(item, Item::Part)?);
         }
-        self.item(close + 1..code.len(), false)?;
+        self.item(close + 1..code.len(), Item::Rest)?;
         Ok(Verdict::Now(Vetted::new(self.localised(&databases)?)))
     }
 
@@ -406,16 +426,16 @@ impl Guard<'_, '_> {
                     // `ADD ( … )` and `ADD PARTITION ( … )` are lists.
                     if code.sign(start, b'(') {
                         for column in code.items(start + 1..code.closing(start)?)? {
-                            databases.extend(self.item(column, true)?);
+                            databases.extend(self.item(column, Item::Definition)?);
                         }
                     } else {
-                        databases.extend(self.item(start..item.end, !has("PARTITION SYSTEM", code.word(start)))?);
+                        databases.extend(self.item(start..item.end, if has("PARTITION SYSTEM", code.word(start)) { Item::Rest } else { Item::Definition })?);
                     }
                 }
-                "DROP" => databases.extend(self.item(item.start + 1..item.end, false)?),
+                "DROP" => databases.extend(self.item(item.start + 1..item.end, Item::Rest)?),
                 "CONVERT" if code.is(item.start + 1, "TO") && has("CHARACTER CHARSET", code.word(item.start + 2)) => {}
                 "RENAME" if has("COLUMN INDEX KEY", second) => {}
-                "ORDER" if second == "BY" => databases.extend(self.item(item, false)?),
+                "ORDER" if second == "BY" => databases.extend(self.item(item, Item::Rest)?),
                 "PARTITION" => self.partitions(item.start)?,
                 "FORCE" | "ALGORITHM" | "LOCK" => {}
                 _ => {
@@ -432,7 +452,7 @@ impl Guard<'_, '_> {
     /// `DROP TABLE a, b`, `DROP VIEW …` and their kin.
     fn drop(&self) -> Result<Verdict, Refused> {
         let code = self.code;
-        if !has("TABLE TABLES VIEW TRIGGER PROCEDURE FUNCTION EVENT", code.word(1)) {
+        if !has("TABLE TABLES VIEW TRIGGER PROCEDURE FUNCTION EVENT SEQUENCE", code.word(1)) {
             return Err(Refused::new(format!("DROP {} is no statement of a site's dump", code.written(1))));
         }
         let mut databases = Vec::new();
@@ -572,7 +592,7 @@ impl Guard<'_, '_> {
         }
         let (_, database, mut at) = self.name(at)?;
         if let Some((database, _)) = database {
-            return Err(Refused::new(format!("it names the database {database}")));
+            return Err(Refused::new(format!("the statement names a database of its own ({database})")));
         }
         if code.is(at, "PARTITION") && code.sign(at + 1, b'(') {
             at = code.closing(at + 1)? + 1;
@@ -603,6 +623,9 @@ impl Guard<'_, '_> {
 
     fn other(&self, word: &str, quoting: Quoting) -> Result<Verdict, Refused> {
         let code = self.code;
+        if code.is(0, "DROP") {
+            return self.drop();
+        }
         let Some(work) = sequence::work(code.text.as_bytes(), quoting) else {
             return Err(Refused::new(format!("{word} is no statement of a site's dump")));
         };
@@ -782,7 +805,8 @@ fn literal(code: &Code<'_>, value: Range<usize>, variables: &Variables) -> Strin
     match code.kind(value.start) {
         Some(Kind::Text) => written.trim_matches(['\'', '"']).to_string(),
         Some(Kind::Variable) if !written.starts_with("@@") => {
-            variables.get(&written.to_lowercase()).cloned().unwrap_or_default()
+            // One that the dump did not set was set by the server, or is nothing.
+            variables.get(&written.to_lowercase()).cloned().unwrap_or_else(|| format!("@@{written}"))
         }
         _ => written.to_string(),
     }

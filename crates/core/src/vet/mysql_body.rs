@@ -38,7 +38,7 @@ const NO_CALLS: &str = "
 ALL AND ANY AS AGAINST BETWEEN BINARY BY CASE CHECK COLLATE COLUMNS CYCLE DEFAULT DISTINCT DISTINCTROW DIV DO DUPLICATE ELSE ELSEIF END ESCAPE EXCEPT EXISTS
 FOR FORCE FROM HAVING IGNORE IN INDEX INTERSECT INTERVAL INTO IS JOIN KEY LATERAL LIKE LIMIT MATCH MINUS NOT OF OFFSET ON OR ORDER OVER PARTITION
 PRIMARY RANGE RECURSIVE REFERENCES REGEXP RETURN RETURNS RLIKE ROW ROWS SELECT SET SOME SOUNDS STRAIGHT_JOIN TABLE THEN UNION UNIQUE UNTIL UPDATE USE
-USING VALUE VALUES WHEN WHERE WHILE WINDOW WITH XOR INNER CROSS NATURAL OUTER FULLTEXT SPATIAL GENERATED ALWAYS VIRTUAL PERSISTENT STORED CONSTRAINT FOREIGN";
+USING VALUE VALUES WHEN WHERE WHILE WINDOW WITH XOR INNER CROSS NATURAL OUTER FULLTEXT SPATIAL GENERATED ALWAYS VIRTUAL PERSISTENT STORED CONSTRAINT FOREIGN LESS THAN";
 
 /// Types, which take lengths in brackets.
 const TYPES: &str = "
@@ -266,6 +266,11 @@ impl Walk<'_, '_> {
                 _ if behind_dot => {}
                 "CASE" => self.blocks.push(Block::Value),
                 "END" if value => drop(self.blocks.pop()),
+                // Behind the condition of a `REPEAT`.
+                "END" if self.blocks.last() == Some(&Block::Loop) => {
+                    starts = true;
+                    continue;
+                }
                 "END" => return Err(Refused::new("the blocks of the body do not fit together")),
                 "THEN" | "ELSE" if !value => starts = true,
                 "DO" if self.blocks.last() == Some(&Block::Loop) => starts = true,

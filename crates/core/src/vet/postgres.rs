@@ -83,8 +83,13 @@ pub(crate) fn statement(
     made: &mut Made,
     line: u64,
 ) -> Result<Vec<Verdict>, Refused> {
-    let first = text.trim_start().get(..6).unwrap_or_default();
-    let code = Code::read(text.trim_end(), quoting, first.eq_ignore_ascii_case("create"))?;
+    let code = Code::read(text.trim_end(), quoting, true)?;
+    // Bodies and rules hold delimiters of their own.
+    let head = 0..code.len().min(5);
+    let holds = code.is(0, "CREATE") && head.clone().any(|i| has("FUNCTION PROCEDURE RULE", code.word(i)));
+    if !holds && (0..code.len()).any(|i| code.sign(i, b';')) {
+        return Err(Refused::new("a second statement hides in this one"));
+    }
     Guard { code: &code, made, line }.statement()
 }
 
@@ -221,7 +226,7 @@ pub(crate) fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, R
             && has("TRUE FALSE", code.word(at + 5))
             && code.sign(at + 6, b')');
         if !plain {
-            return Err(Refused::new("set_config with other than plain texts"));
+            return Err(Refused::new("SELECT set_config with other than plain texts"));
         }
         let name = words(at + 1..at + 2).concat().to_lowercase();
         let value = words(at + 3..at + 4).concat();
@@ -355,7 +360,7 @@ impl Guard<'_, '_, '_> {
         if system && has("pg_restore_relation_stats pg_restore_attribute_stats pg_clear_relation_stats", name) {
             return Ok(vec![Verdict::Nothing]);
         }
-        Err(Refused::new("SELECT is no statement of a site's dump"))
+        Err(Refused::new(format!("SELECT {} is no statement of a site's dump", names.join(".").to_uppercase())))
     }
 
     fn insert(&mut self) -> Result<Vec<Verdict>, Refused> {

@@ -30,7 +30,7 @@ DEFERRABLE DELETE DESC DISTINCT DO ELSE ELSEIF ELSIF END ESCAPE EXCEPT EXCLUDE E
 GROUPING HAVING IDENTITY IF ILIKE IN INCLUDE INNER INSERT INTERSECT INTO IS JOIN KEY LATERAL LEFT LIKE LIMIT LIST LOOP MATERIALIZED MODULUS NEXT NOT
 NULL OF OFFSET ON ONLY OPERATOR OR ORDER OUTER OVER PARTITION PERFORM PRIMARY QUERY RAISE RANGE RECURSIVE REFERENCES RETURN RETURNING
 RETURNS RIGHT ROLLUP ROW ROWS SELECT SET SETOF SETS SIMILAR SLICE SOME STORED STRICT SYMMETRIC TABLE THEN TO UNION UNIQUE UPDATE USING VALUES
-VARIADIC VIRTUAL WHEN WHERE WHILE WINDOW WITH WITHIN HASH TABLESAMPLE BERNOULLI SYSTEM GROUPS NATURAL ORDINALITY OPTIONS INHERITS REMAINDER SCHEMA";
+VARIADIC VIRTUAL WHEN WHERE WHILE WINDOW WITH WITHIN HASH TABLESAMPLE BERNOULLI SYSTEM GROUPS NATURAL ORDINALITY OPTIONS INHERITS REMAINDER SCHEMA ALSO INSTEAD";
 
 /// Types, which take lengths in brackets.
 const TYPES: &str = "
@@ -40,6 +40,9 @@ BIT BPCHAR CHAR CHARACTER DEC DECIMAL FLOAT INTERVAL NUMERIC TIME TIMESTAMP TIME
 const SECRET: &str = "
 pg_authid pg_shadow pg_user_mapping pg_user_mappings pg_hba_file_rules pg_ident_file_mappings pg_file_settings pg_largeobject pg_subscription pg_foreign_server
 pg_statistic pg_stats pg_config pg_stat_activity pg_stat_replication pg_stat_wal_receiver pg_settings pg_proc";
+
+/// What functions of one argument that reach outside begin with.
+const ONE_ARGUMENT: [&str; 8] = ["pg_", "lo_", "lowrite", "loread", "dblink", "ts_stat", "query_to_", "crosstab"];
 
 /// Lists what a range calls.
 pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> Result<Calls, Refused> {
@@ -54,8 +57,13 @@ pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> R
         let last = names.last().map(|n| n.to_lowercase()).unwrap_or_default();
         let called = next < range.end && code.sign(next, b'(');
         if !called {
-            if has(SECRET, &last) {
+            // `(x).f` and `x.f` call a function of one argument as well.
+            let behind_dot = names.len() > 1 || (at > 0 && code.sign(at - 1, b'.'));
+            if has(SECRET, &last) || (behind_dot && ONE_ARGUMENT.iter().any(|f| last.starts_with(f))) {
                 return Err(Refused::new(format!("it reads {last}")));
+            }
+            if behind_dot && made.get(&last) == Some(&false) {
+                out.own.insert(last);
             }
             at = next;
             continue;
@@ -63,7 +71,8 @@ pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> R
         let before = if at > 0 { code.word(at - 1) } else { "" };
         let plain_word = names.len() == 1 && code.kind(at) == Some(Kind::Word);
         let language = plain_word && (has(NO_CALLS, code.word(at)) || has(TYPES, code.word(at)));
-        let relation = has("INTO TABLE REFERENCES OPEN USING INHERITS", before)
+        let relation = has("INTO TABLE REFERENCES OPEN INHERITS", before)
+            || (before == "USING" && has("btree hash gist spgist gin brin bloom", &last))
             || has("EXISTS ONLY", before) && !plain_word
             || (at > 1 && code.sign(at - 1, b':') && code.sign(at - 2, b':'));
         if !language && !relation && !lists_columns(code, at, next) {

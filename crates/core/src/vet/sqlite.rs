@@ -18,8 +18,10 @@ REFERENCES REGEXP RETURNING SELECT SET TABLE THEN UNION UNIQUE UPDATE USING VALU
 
 /// Vets a statement that is no insert in rows.
 pub(crate) fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused> {
-    let is_trigger = text.trim_start().get(..6).is_some_and(|w| w.eq_ignore_ascii_case("create"));
-    let code = Code::read(text.trim_end(), quoting, is_trigger)?;
+    let code = Code::read(text.trim_end(), quoting, true)?;
+    if !code.is(0, "CREATE") && (0..code.len()).any(|i| code.sign(i, b';')) {
+        return Err(Refused::new("a second statement hides in this one"));
+    }
     let guard = Guard(&code);
     let whole = || Vetted::new(code.text);
     match code.word(0) {
@@ -85,7 +87,8 @@ fn plain_values(code: &Code<'_>, range: Range<usize>) -> Result<(), Refused> {
     if let Some(word) = range.clone().map(|i| code.word(i)).find(|w| has("SELECT WITH RETURNING FROM", w)) {
         return Err(Refused::new(format!("the row reads from elsewhere ({word})")));
     }
-    Guard(code).calls(range)
+    let called = Guard(code).calls(range);
+    called.map_err(|refused| Refused::new(refused.what().replacen("it calls", "the row calls", 1)))
 }
 
 fn insert_columns(code: &Code<'_>) -> Result<usize, Refused> {

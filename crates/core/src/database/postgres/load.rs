@@ -6,7 +6,7 @@
 
 use super::crew::{Crew, transaction, was_committed};
 use super::sink::LoadSink;
-use super::{connect, name, refused, rows, run};
+use super::{connect, name, refused, rows, run, state};
 use crate::database::journal::{Keeper, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, shortened};
 use crate::database::stages::{STAGE, Stages, committed_by_rows};
@@ -255,7 +255,7 @@ impl PostgresLoader {
         while let Some(phase) = waiting.first().map(|l| l.phase) {
             let next = waiting.iter().position(|l| l.phase != phase).unwrap_or(waiting.len());
             let rest = waiting.split_off(next);
-            let not_yet = |e: &DatabaseError| state(e).is_some_and(|s| NOT_YET.contains(&s));
+            let not_yet = |e: &DatabaseError| state(e).is_some_and(|s| NOT_YET.contains(s));
             waiting::in_any_order(waiting, |later| self.make(later), not_yet)?;
             waiting = rest;
         }
@@ -284,7 +284,7 @@ impl PostgresLoader {
                 // A role that is not here, or a comment on what belongs to somebody else, is no reason to stop.
                 let foreign = [SqlState::UNDEFINED_OBJECT, SqlState::INSUFFICIENT_PRIVILEGE];
                 let lesser = text.get(..13).is_some_and(|t| t.eq_ignore_ascii_case("CREATE POLICY")) || later.phase == Phase::Last;
-                if lesser && state(&error).is_some_and(|s| foreign.contains(&s)) {
+                if lesser && state(&error).is_some_and(|s| foreign.contains(s)) {
                     let what = format!("{} was refused: {}", beginning(text.as_bytes()), told(&error));
                     let cure = "make the role that it names, and then this by hand, if the site needs it";
                     self.loaded.warnings.push(Warning::new(what, format!("line {}", later.line), cure));
@@ -294,12 +294,6 @@ impl PostgresLoader {
             }
         }
     }
-}
-
-/// The server's own word for an error.
-fn state(error: &DatabaseError) -> Option<SqlState> {
-    let DatabaseError::Statement { source, .. } = error else { return None };
-    source.downcast_ref::<::postgres::Error>()?.code().cloned()
 }
 
 /// Counts the rows of a table, named in full.

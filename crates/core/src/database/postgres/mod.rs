@@ -173,6 +173,20 @@ fn refusal(error: &Error, by_socket: bool) -> Refusal {
     }
 }
 
+/// What the server says of a statement.
+#[derive(Debug, thiserror::Error)]
+#[error("{told}")]
+struct Told {
+    state: SqlState,
+    told: String,
+}
+
+/// The server's own word for an error.
+fn state(error: &DatabaseError) -> Option<&SqlState> {
+    let DatabaseError::Statement { source, .. } = error else { return None };
+    source.downcast_ref::<Told>().map(|told| &told.state)
+}
+
 pub(super) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseError {
     if let Some(db) = source.as_db_error() {
         if matches!(*db.code(), SqlState::READ_ONLY_SQL_TRANSACTION) {
@@ -189,7 +203,8 @@ pub(super) fn refused(source: Error, line: u64, statement: &[u8]) -> DatabaseErr
         if let Some(place) = db.where_().filter(|place| place.starts_with("COPY ")) {
             told.push_str(&format!(" ({})", place.lines().next().unwrap_or_default()));
         }
-        return DatabaseError::Statement { line, statement: beginning(statement), source: told.into() };
+        let source = Box::new(Told { state: db.code().clone(), told });
+        return DatabaseError::Statement { line, statement: beginning(statement), source };
     }
     let broke = std::error::Error::source(&source).is_some_and(|e| e.is::<std::io::Error>());
     if source.is_closed() || broke {
