@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use crate::login;
 use crate::progress::Progress;
 use crate::scope::{ScopeArgs, kept_rows, scope};
-use clap::Args;
+use clap::{Args, ValueEnum};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use zporter_core::cargo::{Cargo, PackOptions, gather};
@@ -15,7 +15,48 @@ use zporter_core::restore::job::{Refresh, RestoreJob};
 use zporter_core::restore::puts::Wishes;
 use zporter_core::survey::{SurveyJob, survey};
 use zporter_core::system::copy::SwitchName;
+use zporter_core::text::needles::Asked;
 use zporter_core::waybill::Waybill;
+
+/// What of the text is changed only when somebody asks for it.
+#[derive(Debug, Args, Default)]
+#[command(next_help_heading = "On request")]
+pub struct TextArgs {
+    /// Also change host names that stand alone in running text
+    #[arg(long)]
+    pub bare_hosts: bool,
+    /// Also change the domain of e-mail addresses
+    #[arg(long)]
+    pub mail_domains: bool,
+    /// Also change root-relative references (href="/…") from or to the bare root
+    #[arg(long)]
+    pub references: bool,
+    /// Repair wrong lengths of serialized values that were broken before, where only one reading is possible
+    #[arg(long)]
+    pub repair: bool,
+}
+
+impl TextArgs {
+    /// As the rewriter knows it.
+    pub fn asked(&self) -> Asked {
+        Asked {
+            references: self.references,
+            bare_hosts: self.bare_hosts,
+            mail_domains: self.mail_domains,
+            repair: self.repair,
+        }
+    }
+}
+
+/// On or off.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, ValueEnum)]
+pub enum State {
+    /// On.
+    On,
+    /// Off.
+    #[default]
+    Off,
+}
 
 /// Where and as what a copy lives.
 #[derive(Debug, Args, Default)]
@@ -90,6 +131,12 @@ pub struct CopyArgs {
     /// Remove installers and documents that should not lie in a document root
     #[arg(long, help_heading = "What the copy gets")]
     pub tidy: bool,
+    /// What of the text changes as well
+    #[command(flatten)]
+    pub text: TextArgs,
+    /// Whether events of the database work at once; else they are loaded at rest
+    #[arg(long, value_name = "STATE", value_enum, default_value_t = State::Off)]
+    pub events: State,
     /// Print the plan and change nothing
     #[arg(long)]
     pub dry_run: bool,
@@ -97,7 +144,7 @@ pub struct CopyArgs {
     #[arg(long, value_name = "FILE")]
     pub save_waybill: Option<PathBuf>,
     /// Run the job kept in this file
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "replace", "dump_to", "fit", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["address", "database", "replace", "dump_to", "fit", "dump", "from_address", "alias", "from_root", "database_password_file", "map", "host_folder", "host_as", "storage", "only", "without", "rows", "table_prefix", "set", "site_name", "admin_email", "admin_password_file", "tidy", "references", "bare_hosts", "mail_domains", "repair"])]
     pub waybill: Option<PathBuf>,
     /// Write the full report as JSON
     #[arg(long, value_name = "FILE")]
@@ -152,6 +199,11 @@ impl CopyArgs {
             admin_email: self.admin_email.clone(),
             admin_password_file: self.admin_password_file.as_ref().map(whole),
             tidy: self.tidy,
+            events: self.events == State::On,
+            references: self.text.references,
+            bare_hosts: self.text.bare_hosts,
+            mail_domains: self.text.mail_domains,
+            repair: self.text.repair,
             refresh: false,
             replace: self.replace,
             delete_gone: false,
@@ -236,6 +288,13 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
         refresh: bill.refresh.then_some(Refresh { delete_gone: bill.delete_gone }),
         replace: bill.replace,
         tidy: bill.tidy,
+        events: bill.events,
+        asked: Asked {
+            references: bill.references,
+            bare_hosts: bill.bare_hosts,
+            mail_domains: bill.mail_domains,
+            repair: bill.repair,
+        },
     })
 }
 

@@ -82,6 +82,21 @@ pub struct Waybill {
     /// Whether what should not lie in a document root is removed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub tidy: bool,
+    /// Whether events work as soon as they are loaded.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub events: bool,
+    /// Whether root-relative references from or to the bare root change.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub references: bool,
+    /// Whether host names that stand alone change.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub bare_hosts: bool,
+    /// Whether domains of e-mail addresses change.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub mail_domains: bool,
+    /// Whether lengths of serialized values that were wrong before are repaired.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub repair: bool,
     /// Whether a copy that is there is brought up to date.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub refresh: bool,

@@ -1,6 +1,7 @@
 //! `zporter readdress`: rewrites a dump alone, from file to file or through a pipe.
 
 use super::report;
+use crate::copy_args::TextArgs;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
@@ -24,7 +25,7 @@ use zporter_core::dump::{self, DumpWriter, TextWriter};
 use zporter_core::event::{Counted, Event, Watch};
 use zporter_core::fsx::{AtPath, absolute};
 use zporter_core::place::{Address, Pairs, Root};
-use zporter_core::text::needles::{Asked, Needles};
+use zporter_core::text::needles::Needles;
 
 /// Rewrite addresses and paths in a dump, exactly, in whatever way a value wraps them
 #[derive(Debug, Args)]
@@ -40,18 +41,9 @@ pub struct ReaddressArgs {
     /// Old and new folder; may be given several times
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
     root: Vec<String>,
-    /// Also change host names that stand alone in text
-    #[arg(long, help_heading = "On request")]
-    bare_hosts: bool,
-    /// Also change the domains of e-mail addresses
-    #[arg(long, help_heading = "On request")]
-    mail_domains: bool,
-    /// Also change root-relative references (href="/…") from or to the bare root
-    #[arg(long, help_heading = "On request")]
-    references: bool,
-    /// Recompute wrong lengths of serialized values where only one reading is possible
-    #[arg(long, help_heading = "On request")]
-    repair: bool,
+    /// What changes as well
+    #[command(flatten)]
+    text: TextArgs,
     /// Old and new table prefix
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], help_heading = "On request")]
     prefix: Vec<String>,
@@ -114,17 +106,11 @@ struct Readdressed {
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
-    let asked = Asked {
-        references: args.references,
-        bare_hosts: args.bare_hosts,
-        mail_domains: args.mail_domains,
-        repair: args.repair,
-    };
-    let needles = Needles::asking(&pairs(args)?, &[], asked);
+    let needles = Needles::asking(&pairs(args)?, &[], args.text.asked());
     let prefix = prefix_change(args)?;
     let starts = prefixed_columns(args, prefix.as_ref())?;
     let kept = kept_rows(&args.rows)?;
-    if needles.described().is_empty() && prefix.is_none() && kept.is_empty() && !args.repair {
+    if needles.described().is_empty() && prefix.is_none() && kept.is_empty() && !args.text.repair {
         return Err(CommandError::usage("there is nothing to rewrite")
             .hint("name at least one --address OLD NEW or --root OLD NEW whose two sides differ"));
     }

@@ -86,6 +86,10 @@ pub trait Loading: Send {
     /// Lets an engine whose transactions hold everything commit on the way, so that a long load, of about so many bytes, can be gone on
     /// with.
     fn in_stages(&mut self, _bytes: u64, _keeper: Box<dyn Keeper>) {}
+    /// Names databases that the dump may name as its own.
+    fn comes_from(&mut self, _databases: &[String]) {}
+    /// Lets events work as soon as they are loaded; else they are loaded at rest.
+    fn put_events_on(&mut self) {}
     /// Says that rows come straight from a database that held them, where they were neither doubled nor unfit.
     fn goes_straight(&mut self) -> Result<(), DatabaseError> {
         Ok(())
@@ -259,6 +263,8 @@ pub struct LoadJob {
     pub connections: usize,
     /// Names that the server does not know, and what they become.
     pub fit: Vec<(String, String)>,
+    /// Whether events work as soon as they are loaded.
+    pub events: bool,
     /// How far an interrupted run of the same job came.
     pub earlier: Option<Reached>,
     /// Folder in which is kept what is replaced.
@@ -297,6 +303,9 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     let found = loader.tables()?;
     job.allows(&found)?;
     loader.on(job.connections, &job.fit, Box::new(InLogbook(run.clone())))?;
+    if job.events {
+        loader.put_events_on();
+    }
     let size = |f: &PathBuf| f.metadata().map_or(0, |m| m.len());
     let total = job.files.iter().map(size).sum();
     let text = job.files.iter().map(|f| if is_compressed(f) { 4 * size(f) } else { size(f) }).sum();

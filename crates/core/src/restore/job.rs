@@ -5,6 +5,7 @@ use crate::cargo::Cargo;
 use crate::dump::rules::Keep;
 use crate::place::{Address, DatabaseAccess, Root};
 use crate::survey::select::Scope;
+use crate::text::needles::Asked;
 use globset::GlobMatcher;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -54,6 +55,10 @@ pub struct RestoreJob {
     pub wishes: Wishes,
     /// Bring a copy that is there up to date, in place of making one.
     pub refresh: Option<Refresh>,
+    /// Whether events of the database work as soon as they are loaded.
+    pub events: bool,
+    /// What of the text is changed only when somebody asks for it.
+    pub asked: Asked,
     /// Whether what is in the database makes room, and is kept.
     pub replace: bool,
     /// Whether what should not lie in a document root is removed.

@@ -25,7 +25,7 @@ use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::tree::FolderTree;
 use crate::system::schema::ConfigForm;
 use crate::system::{Definition, Known, glob};
-use crate::text::needles::Needles;
+use crate::text::needles::{Asked, Needles};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -80,7 +80,16 @@ impl RestorePlan {
     pub fn needles(&self) -> Needles {
         let same = self.job.database.as_ref().is_some_and(|d| d.password == self.old_password);
         let watched = if same { Vec::new() } else { vec![self.old_password.clone()] };
-        Needles::new(&self.relocation.pairs(), &watched)
+        // From the bare root to a folder and back, references from the root are what breaks.
+        let root = |place: &Place| place.address.base().is_empty();
+        let moves = root(&self.relocation.from) != root(&self.relocation.to);
+        let asked = Asked { references: self.job.asked.references || moves, ..self.job.asked };
+        Needles::asking(&self.relocation.pairs(), &watched, asked)
+    }
+
+    /// Names of the database that the site had where it comes from.
+    pub fn old_databases(&self) -> Vec<String> {
+        self.relocation.from.database.iter().map(|d| d.name.clone()).collect()
     }
 
     /// Says what of a table is restored.

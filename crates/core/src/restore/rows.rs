@@ -108,6 +108,10 @@ impl DatabaseSink {
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;
+                loader.comes_from(&plan.old_databases());
+                if plan.job.events {
+                    loader.put_events_on();
+                }
                 if plan.job.cargo.as_ref().is_some_and(|c| c.is_live()) {
                     loader.goes_straight().map_err(RestoreError::Database)?;
                 }

@@ -111,6 +111,31 @@ pub(crate) fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Ver
     }
 }
 
+/// Reads `USE`, `CREATE DATABASE` and their kin, which are not sent: the name of the database that the dump calls its own.
+pub(crate) fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refused> {
+    let code = Code::read(&plain.text, quoting, false)?;
+    let refused = || Refused::new(format!("{} {} is no statement of a site's dump", code.written(0), code.written(1)));
+    let guard = Guard { code: &code, own: &Own::default() };
+    let at = match (code.word(0), code.word(1)) {
+        ("USE", _) => 1,
+        ("CREATE" | "ALTER", "DATABASE" | "SCHEMA") => guard.condition(2),
+        ("CREATE", "OR") => 4,
+        // Dump programs write no other.
+        ("DROP", "DATABASE" | "SCHEMA") if code.are(2, &["IF", "EXISTS"]) => 4,
+        _ => return Err(refused()),
+    };
+    let name = code.name(at).ok_or_else(refused)?;
+    let mut rest = at + 1..code.len();
+    let plain_option = |i: usize| {
+        let words = "DEFAULT CHARACTER SET CHARSET COLLATE COMMENT ENCRYPTION READ ONLY";
+        code.sign(i, b'=') || has(words, code.word(i)) || has("SET CHARSET COLLATE COMMENT ENCRYPTION ONLY", code.word(i - 1)) || code.sign(i - 1, b'=')
+    };
+    if !rest.all(plain_option) || (matches!(code.word(0), "USE" | "DROP") && at + 1 != code.len()) {
+        return Err(refused());
+    }
+    Ok(name)
+}
+
 /// Vets the beginning of an insert, up to its first row.
 pub(crate) fn insert_head(plain: &Plain, quoting: Quoting, own: &Own) -> Result<Vetted, Refused> {
     let code = Code::read(&plain.text, quoting, false)?;
@@ -643,6 +668,16 @@ impl Guard<'_, '_> {
             }
         }
         Ok(Verdict::Now(self.vetted()))
+    }
+}
+
+/// A statement without the name of its own database, if that is the only one that it names.
+pub(crate) fn localised(text: &str, quoting: Quoting, database: &str) -> String {
+    let own = Own { databases: [database.to_string()].into(), ..Own::default() };
+    let vetted = plain(text, quoting, false, &own).and_then(|plain| statement(plain, quoting, &own));
+    match vetted {
+        Ok(Verdict::Now(vetted) | Verdict::Later(_, _, vetted)) => vetted.text,
+        _ => text.to_string(),
     }
 }
 

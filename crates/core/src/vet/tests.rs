@@ -19,6 +19,9 @@ fn vet_mysql(sql: &str) -> Result<(), Refused> {
     if plain.statement.class == Class::Set {
         return mysql::settings(&plain.text, Quoting::MYSQL, &mut mysql::Variables::new()).map(drop);
     }
+    if matches!(plain.statement.class, Class::Use | Class::Database) {
+        return mysql::database(&plain, Quoting::MYSQL).map(drop);
+    }
     match mysql::statement(plain, Quoting::MYSQL, &own)? {
         Verdict::Later(_, _, vetted) => vetted.resolved(&["mine".to_string()].into()),
         _ => Ok(()),

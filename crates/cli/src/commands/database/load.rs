@@ -1,7 +1,7 @@
 //! `zporter database load`: a dump into a database, guarded, and continued after an interruption.
 
 use crate::context;
-use crate::copy_args::fit;
+use crate::copy_args::{State, fit};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
@@ -41,6 +41,9 @@ pub struct LoadArgs {
     /// What a collation, character set or engine becomes that the server does not know; may be given several times
     #[arg(long, value_name = "NAME=OTHER")]
     fit: Vec<String>,
+    /// Whether events work at once; else they are loaded at rest
+    #[arg(long, value_name = "STATE", value_enum, default_value_t = State::Off)]
+    events: State,
     /// Look whether the load would be refused, and change nothing
     #[arg(long)]
     dry_run: bool,
@@ -105,6 +108,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
         replace: args.replace,
         connections: args.connections,
         fit: fit(&args.fit)?,
+        events: args.events == State::On,
         earlier: earlier.as_ref().map(|e| e.reached.clone()),
         kept: PathBuf::new(),
     };

@@ -31,7 +31,7 @@ impl MysqlLoader {
         let mut events = Vec::new();
         let not_yet = |e: &DatabaseError| code(e).is_some_and(|c| NOT_YET.contains(&c));
         in_any_order(waiting, |later| self.make(later, &mut events), not_yet)?;
-        self.put_events_on(&events)
+        self.switch_events(&events)
     }
 
     fn make(&mut self, later: &Later, events: &mut Vec<String>) -> Result<(), DatabaseError> {
@@ -51,7 +51,7 @@ impl MysqlLoader {
     }
 
     /// Events were made at rest: a copy should not begin to work by itself.
-    fn put_events_on(&mut self, events: &[String]) -> Result<(), DatabaseError> {
+    fn switch_events(&mut self, events: &[String]) -> Result<(), DatabaseError> {
         if events.is_empty() {
             return Ok(());
         }

@@ -243,6 +243,14 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
+    fn comes_from(&mut self, databases: &[String]) {
+        self.own.databases.extend(databases.iter().filter(|d| !d.is_empty()).cloned());
+    }
+
+    fn put_events_on(&mut self) {
+        self.events_on = true;
+    }
+
     fn goes_straight(&mut self) -> Result<(), DatabaseError> {
         // An older or stricter server is sent statements.
         let allowed: Vec<u64> = rows(&mut self.conn, "SELECT @@local_infile").unwrap_or_default();

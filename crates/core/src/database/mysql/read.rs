@@ -187,12 +187,14 @@ fn write_sequence(conn: &mut Conn, sequence: &str, out: &mut dyn DumpOut) -> Res
     Ok(())
 }
 
-/// Takes the database's own name away from the sequences that a table or a view takes its numbers from.
+/// Takes the database's own name out of a statement: where a definer is gone the server names it everywhere, and a body may have been
+/// written with it. What names other databases as well stays as it is.
 fn of_no_database(create: &str, database: &str) -> String {
     let own =
         sequence::named(create.as_bytes(), Quoting::MYSQL).into_iter().filter(|n| n.database == database);
     let edits: Vec<_> = own.map(|n| n.without_database()).collect();
-    String::from_utf8_lossy(&crate::edit::apply(create.as_bytes(), &edits)).into_owned()
+    let create = String::from_utf8_lossy(&crate::edit::apply(create.as_bytes(), &edits)).into_owned();
+    crate::vet::mysql::localised(&create, Quoting::MYSQL, database)
 }
 
 /// Writes the rows of a table. Returns their number.
@@ -265,6 +267,20 @@ fn write_others(
     warnings: &mut Warnings<'_>,
 ) -> Result<u64, DatabaseError> {
     let mut count = 0;
+    let routines = [
+        (
+            "PROCEDURE",
+            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'",
+            2,
+        ),
+        (
+            "FUNCTION",
+            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'",
+            2,
+        ),
+    ];
+    // Views may call functions.
+    count += write_stored(conn, database, &routines, has, out, warnings)?;
     let mut views = Vec::new();
     for view in rows::<String>(
         conn,
@@ -292,17 +308,7 @@ fn write_others(
         writeln!(out, "{};", of_no_database(&nobodys(&sql), database))?;
         count += 1;
     }
-    let kinds = [
-        (
-            "PROCEDURE",
-            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'PROCEDURE'",
-            2,
-        ),
-        (
-            "FUNCTION",
-            "SELECT ROUTINE_NAME, '' FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA = DATABASE() AND ROUTINE_TYPE = 'FUNCTION'",
-            2,
-        ),
+    let rest = [
         (
             "TRIGGER",
             "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE() ORDER BY EVENT_OBJECT_TABLE, ACTION_ORDER",
@@ -310,13 +316,30 @@ fn write_others(
         ),
         ("EVENT", "SELECT EVENT_NAME, '' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", 3),
     ];
+    count += write_stored(conn, database, &rest, has, out, warnings)?;
+    Ok(count)
+}
+
+/// Kinds of what has a body, each with the question for its names and the column of the answer in which its text is.
+type Stored<'s> = [(&'s str, &'s str, usize)];
+
+/// Writes what has a body.
+fn write_stored(
+    conn: &mut Conn,
+    database: &str,
+    kinds: &Stored<'_>,
+    has: &dyn Fn(&str) -> bool,
+    out: &mut dyn DumpOut,
+    warnings: &mut Warnings<'_>,
+) -> Result<u64, DatabaseError> {
+    let mut count = 0;
     for (kind, list, column) in kinds {
         for (item, on) in rows::<(String, String)>(conn, list)? {
             if !on.is_empty() && !has(&on) {
                 continue;
             }
             let shown: Vec<Row> = rows(conn, &format!("SHOW CREATE {kind} {}", name(&item)))?;
-            let sql = shown.first().and_then(|r| r.as_ref(column)).map(text).unwrap_or_default();
+            let sql = shown.first().and_then(|r| r.as_ref(*column)).map(text).unwrap_or_default();
             if sql.is_empty() {
                 let what = format!("the {} {item} could not be read", kind.to_ascii_lowercase());
                 warnings.push(Warning::new(
@@ -326,10 +349,19 @@ fn write_others(
                 ));
                 continue;
             }
-            let sql = nobodys(&sql);
+            let sql = of_no_database(&nobodys(&sql), database);
+            // An event's times are those of its zone.
+            let zone = shown.first().filter(|_| *kind == "EVENT").and_then(|r| r.as_ref(2)).map(text);
+            let zone = zone.filter(|z| !z.is_empty());
+            if let Some(zone) = &zone {
+                writeln!(out, "SET time_zone={};", super::quoted(zone))?;
+            }
             // A body keeps the mode under which it was made.
             let mode = shown.first().and_then(|r| r.as_ref(1)).map(text).unwrap_or_default();
             writeln!(out, "SET SESSION SQL_MODE='{mode}';\nDELIMITER ;;\n{sql};;\nDELIMITER ;\n{MODE}")?;
+            if zone.is_some() {
+                writeln!(out, "SET time_zone='+00:00';")?;
+            }
             count += 1;
         }
     }

@@ -131,7 +131,8 @@ impl<'l> LoadSink<'l> {
             return self.set(&plain.text, at);
         }
         if matches!(plain.statement.class, Class::Use | Class::Database) {
-            return self.own_database(&plain.statement, line);
+            let name = vet::database(&plain, quoting).map_err(refusal(line))?;
+            return self.own_database(name, line);
         }
         let fits = matches!(
             plain.statement.class,
@@ -201,8 +202,7 @@ impl<'l> LoadSink<'l> {
     }
 
     /// Takes note of the database that the dump names as its own.
-    fn own_database(&mut self, statement: &Statement, line: u64) -> Result<(), DatabaseError> {
-        let name = statement.name.clone().unwrap_or_default();
+    fn own_database(&mut self, name: String, line: u64) -> Result<(), DatabaseError> {
         if !self.loader.databases.contains(&name) {
             self.loader.databases.push(name.clone());
             let what = format!("the dump names the database {name}");

@@ -246,6 +246,11 @@ const NOT_YET: [SqlState; 6] = [
     SqlState::OBJECT_NOT_IN_PREREQUISITE_STATE,
 ];
 
+/// Says whether a statement failed for want of what another one makes.
+pub(super) fn is_not_yet(error: &DatabaseError) -> bool {
+    state(error).is_some_and(|s| NOT_YET.contains(s))
+}
+
 impl PostgresLoader {
     /// Makes what waited, now that all rows are there.
     fn make_what_waited(&mut self) -> Result<(), DatabaseError> {
@@ -255,8 +260,7 @@ impl PostgresLoader {
         while let Some(phase) = waiting.first().map(|l| l.phase) {
             let next = waiting.iter().position(|l| l.phase != phase).unwrap_or(waiting.len());
             let rest = waiting.split_off(next);
-            let not_yet = |e: &DatabaseError| state(e).is_some_and(|s| NOT_YET.contains(s));
-            waiting::in_any_order(waiting, |later| self.make(later), not_yet)?;
+            waiting::in_any_order(waiting, |later| self.make(later), is_not_yet)?;
             waiting = rest;
         }
         let dynamic = std::mem::take(&mut self.made.dynamic);

@@ -23,6 +23,10 @@ const SESSION: &str = "SET statement_timeout = 0;\nSET client_encoding = 'UTF8';
 /// Schemas that hold a site's things.
 const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
 
+/// The options of a table or view, as they are written behind it.
+const OPTIONS: &str = "COALESCE((SELECT E' WITH (' || string_agg(format('%s=%L', split_part(o, '=', 1), substr(o, strpos(o, '=') + 1)), ', ' ORDER BY o) || ')' \
+    FROM unnest(c.reloptions) o), '')";
+
 /// A thing that belongs to an extension comes with it.
 const NO_EXTENSION: &str = "NOT EXISTS (SELECT FROM pg_depend d WHERE d.objid = ";
 
@@ -94,16 +98,9 @@ impl PostgresSnapshot {
         Ok(found.len() as u64)
     }
 
-    /// Functions; those whose arguments or results are rows of a table come after the tables.
-    fn functions(&mut self, of_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let sql = format!(
-            "SELECT pg_get_functiondef(p.oid) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace \
-             WHERE {OURS} AND p.prokind IN ('f','p') AND {NO_EXTENSION} p.oid AND d.deptype = 'e') \
-             AND {} EXISTS (SELECT FROM pg_type t JOIN pg_class c ON c.oid = t.typrelid WHERE c.relkind IN ('r','p','v','m') \
-               AND (t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) OR t.oid = ANY(COALESCE(p.proallargtypes, '{{}}')))) ORDER BY p.oid",
-            if of_rows { "" } else { "NOT" }
-        );
-        let found = self.texts(&sql)?;
+    /// Functions that need no table.
+    fn functions(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let found = self.texts(&format!("SELECT sql FROM ({}) f(oid, sql) ORDER BY oid", functions(false)))?;
         for statement in &found {
             writeln!(out, "{};", statement.trim_end())?;
         }
@@ -126,7 +123,7 @@ impl PostgresSnapshot {
             &mut self.client,
             "SELECT quote_ident(a.attname), format_type(a.atttypid, a.atttypmod), a.attnotnull, pg_get_expr(d.adbin, d.adrelid), a.attidentity::text, \
                a.attgenerated::text, CASE WHEN a.attcollation <> t.typcollation THEN format(' COLLATE %I.%I', cn.nspname, co.collname) ELSE '' END, \
-               (SELECT format('START WITH %s INCREMENT BY %s MINVALUE %s MAXVALUE %s CACHE %s%s', s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, \
+               (SELECT format('SEQUENCE NAME %s START WITH %s INCREMENT BY %s MINVALUE %s MAXVALUE %s CACHE %s%s', s.seqrelid::regclass, s.seqstart, s.seqincrement, s.seqmin, s.seqmax, s.seqcache, \
                   CASE WHEN s.seqcycle THEN ' CYCLE' ELSE '' END) FROM pg_depend x JOIN pg_sequence s ON s.seqrelid = x.objid \
                   WHERE x.refobjid = a.attrelid AND x.refobjsubid = a.attnum AND x.deptype = 'i' AND x.classid = 'pg_class'::regclass) \
              FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_attrdef d ON d.adrelid = a.attrelid AND d.adnum = a.attnum \
@@ -169,8 +166,10 @@ impl PostgresSnapshot {
         let unlogged =
             rows(&mut self.client, "SELECT relpersistence = 'u' FROM pg_class WHERE oid = $1", &[&oid])?;
         let unlogged = if unlogged.first().is_some_and(|r| r.get(0)) { "UNLOGGED " } else { "" };
+        let options = rows(&mut self.client, &format!("SELECT {OPTIONS} FROM pg_class c WHERE c.oid = $1"), &[&oid])?;
+        let options = options.first().map(|r| r.get::<_, String>(0)).unwrap_or_default();
         Ok(format!(
-            "CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}",
+            "CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}{options}",
             lines.join(",\n"),
             self.by(oid, kind)?
         ))
@@ -224,12 +223,22 @@ impl Snapshot for PostgresSnapshot {
         );
         let extensions = "SELECT format('CREATE EXTENSION IF NOT EXISTS %I WITH SCHEMA %I', e.extname, n.nspname) FROM pg_extension e \
              JOIN pg_namespace n ON n.oid = e.extnamespace WHERE e.extname <> 'plpgsql' ORDER BY 1";
+        // Ranges have had companions since version 14.
+        let many = if self.texts("SELECT attname::text FROM pg_attribute WHERE attrelid = 'pg_catalog.pg_range'::regclass AND attname = 'rngmultitypid'")?.is_empty() {
+            "''"
+        } else {
+            "format(', MULTIRANGE_TYPE_NAME = %s', format_type(r.rngmultitypid, NULL))"
+        };
         let types = format!(
             "SELECT CASE t.typtype \
                WHEN 'e' THEN format('CREATE TYPE %I.%I AS ENUM (%s)', n.nspname, t.typname, (SELECT string_agg(quote_literal(e.enumlabel), ', ' ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid)) \
                WHEN 'd' THEN format('CREATE DOMAIN %I.%I AS %s%s%s%s', n.nspname, t.typname, format_type(t.typbasetype, t.typtypmod), COALESCE(' DEFAULT ' || t.typdefault, ''), CASE WHEN t.typnotnull THEN ' NOT NULL' ELSE '' END, \
                  COALESCE((SELECT string_agg(format(' CONSTRAINT %I %s', k.conname, pg_get_constraintdef(k.oid)), '' ORDER BY k.conname) FROM pg_constraint k WHERE k.contypid = t.oid AND k.contype = 'c'), '')) \
-               WHEN 'r' THEN format('CREATE TYPE %I.%I AS RANGE (SUBTYPE = %s)', n.nspname, t.typname, (SELECT format_type(r.rngsubtype, NULL) FROM pg_range r WHERE r.rngtypid = t.oid)) \
+               WHEN 'r' THEN (SELECT format('CREATE TYPE %I.%I AS RANGE (SUBTYPE = %s%s%s%s%s)', n.nspname, t.typname, format_type(r.rngsubtype, NULL), {many}, \
+                 CASE WHEN o.opcdefault THEN '' ELSE format(', SUBTYPE_OPCLASS = %I.%I', (SELECT nspname FROM pg_namespace WHERE oid = o.opcnamespace), o.opcname) END, \
+                 CASE WHEN r.rngcollation = (SELECT typcollation FROM pg_type WHERE oid = r.rngsubtype) THEN '' ELSE format(', COLLATION = %s', r.rngcollation::regcollation) END, \
+                 CASE WHEN f.pronamespace = 'pg_catalog'::regnamespace THEN format(', SUBTYPE_DIFF = %s', r.rngsubdiff) ELSE '' END) \
+                 FROM pg_range r LEFT JOIN pg_opclass o ON o.oid = r.rngsubopc LEFT JOIN pg_proc f ON f.oid = r.rngsubdiff WHERE r.rngtypid = t.oid) \
                ELSE format('CREATE TYPE %I.%I AS (%s)', n.nspname, t.typname, (SELECT string_agg(format('%I %s', a.attname, format_type(a.atttypid, a.atttypmod)), ', ' ORDER BY a.attnum) FROM pg_attribute a WHERE a.attrelid = t.typrelid AND a.attnum > 0 AND NOT a.attisdropped)) END \
              FROM pg_type t JOIN pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_class c ON c.oid = t.typrelid \
              WHERE {OURS} AND (t.typtype IN ('e','d','r') OR t.typtype = 'c' AND c.relkind = 'c') AND {NO_EXTENSION} t.oid AND d.deptype = 'e') \
@@ -243,7 +252,7 @@ impl Snapshot for PostgresSnapshot {
             }
         }
         count += self.sequences(out)?;
-        count += self.functions(false, out)?;
+        count += self.functions(out)?;
         Ok(count)
     }
 
@@ -329,10 +338,11 @@ impl Snapshot for PostgresSnapshot {
             own("c.oid")
         );
         let views = format!(
-            "SELECT format('CREATE %sVIEW %I.%I AS %s', CASE WHEN c.relkind = 'm' THEN 'MATERIALIZED ' ELSE '' END, n.nspname, c.relname, rtrim(pg_get_viewdef(c.oid), ';')) \
+            "SELECT sql FROM (SELECT c.oid, format('CREATE %sVIEW %I.%I%s AS %s', CASE WHEN c.relkind = 'm' THEN 'MATERIALIZED ' ELSE '' END, n.nspname, c.relname, {OPTIONS}, rtrim(pg_get_viewdef(c.oid), ';')) \
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('v','m') AND {} \
-             AND NOT EXISTS (SELECT FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE r.ev_class = c.oid AND x.refobjid IN ({left})) ORDER BY c.oid",
-            own("c.oid")
+             AND NOT EXISTS (SELECT FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE r.ev_class = c.oid AND x.refobjid IN ({left})) UNION ALL {}) v(oid, sql) ORDER BY oid",
+            own("c.oid"),
+            functions(true)
         );
         let view_indexes = format!(
             "SELECT pg_get_indexdef(i.indexrelid) FROM pg_index i JOIN pg_class c ON c.oid = i.indrelid JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind = 'm' AND {} ORDER BY i.indexrelid",
@@ -343,11 +353,40 @@ impl Snapshot for PostgresSnapshot {
              WHERE NOT t.tgisinternal AND t.tgparentid = 0 AND {} ORDER BY n.nspname, c.relname, t.tgname",
             own("c.oid")
         );
-        let comments = format!(
-            "SELECT format('COMMENT ON %s %I.%I%s IS %L', CASE WHEN x.objsubid > 0 THEN 'COLUMN' WHEN c.relkind = 'v' THEN 'VIEW' WHEN c.relkind = 'm' THEN 'MATERIALIZED VIEW' ELSE 'TABLE' END, n.nspname, c.relname, \
-               COALESCE('.' || quote_ident(a.attname), ''), x.description) FROM pg_description x JOIN pg_class c ON c.oid = x.objoid AND x.classoid = 'pg_class'::regclass JOIN pg_namespace n ON n.oid = c.relnamespace \
-             LEFT JOIN pg_attribute a ON a.attrelid = c.oid AND a.attnum = x.objsubid AND x.objsubid > 0 WHERE c.relkind IN ('r','p','v','m') AND {} ORDER BY n.nspname, c.relname, x.objsubid",
+        let state = |kind: &str, catalog: &str, of: &str, name: &str, column: &str, but: &str| {
+            format!(
+                "SELECT format('ALTER TABLE %I.%I %s {kind} %I', n.nspname, c.relname, CASE x.{column} WHEN 'D' THEN 'DISABLE' WHEN 'R' THEN 'ENABLE REPLICA' ELSE 'ENABLE ALWAYS' END, x.{name}) \
+                 FROM {catalog} x JOIN pg_class c ON c.oid = x.{of} JOIN pg_namespace n ON n.oid = c.relnamespace \
+                 WHERE x.{column} <> 'O' AND {but} AND {} ORDER BY n.nspname, c.relname, x.{name}",
+                own("c.oid")
+            )
+        };
+        let switched = state("TRIGGER", "pg_trigger", "tgrelid", "tgname", "tgenabled", "NOT x.tgisinternal");
+        let switched_rules = state("RULE", "pg_rewrite", "ev_class", "rulename", "ev_enabled", "x.rulename <> '_RETURN'");
+        let columns = format!(
+            "SELECT format('ALTER TABLE ONLY %I.%I ALTER COLUMN %I %s', n.nspname, c.relname, a.attname, s.what) FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
+             JOIN pg_type t ON t.oid = a.atttypid CROSS JOIN LATERAL (VALUES \
+               (CASE WHEN a.attstattarget >= 0 THEN 'SET STATISTICS ' || a.attstattarget END), \
+               (CASE WHEN a.attstorage <> t.typstorage THEN 'SET STORAGE ' || CASE a.attstorage WHEN 'p' THEN 'PLAIN' WHEN 'e' THEN 'EXTERNAL' WHEN 'm' THEN 'MAIN' ELSE 'EXTENDED' END END), \
+               ((SELECT 'SET (' || string_agg(format('%s=%L', split_part(o, '=', 1), substr(o, strpos(o, '=') + 1)), ', ' ORDER BY o) || ')' FROM unnest(a.attoptions) o))) s(what) \
+             WHERE c.relkind IN ('r','p') AND a.attnum > 0 AND NOT a.attisdropped AND s.what IS NOT NULL AND {} ORDER BY n.nspname, c.relname, a.attnum, s.what",
             own("c.oid")
+        );
+        let identities = format!(
+            "SELECT format('ALTER TABLE ONLY %I.%I %s', n.nspname, c.relname, s.what) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace CROSS JOIN LATERAL (VALUES \
+               (CASE c.relreplident WHEN 'f' THEN 'REPLICA IDENTITY FULL' WHEN 'n' THEN 'REPLICA IDENTITY NOTHING' WHEN 'i' THEN (SELECT format('REPLICA IDENTITY USING INDEX %I', x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = c.oid AND i.indisreplident) END), \
+               ((SELECT format('CLUSTER ON %I', x.relname) FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid WHERE i.indrelid = c.oid AND i.indisclustered))) s(what) \
+             WHERE c.relkind IN ('r','p') AND s.what IS NOT NULL AND {} ORDER BY 1",
+            own("c.oid")
+        );
+        let comments = format!(
+            "SELECT format('COMMENT ON %s %s IS %L', CASE WHEN i.type LIKE '% column' THEN 'COLUMN' WHEN i.type LIKE '% constraint' THEN 'CONSTRAINT' ELSE upper(i.type) END, \
+               CASE WHEN i.type = 'domain constraint' THEN replace(i.identity, ' on ', ' ON DOMAIN ') ELSE i.identity END, x.description) \
+             FROM pg_description x CROSS JOIN LATERAL pg_identify_object(x.classoid, x.objoid, x.objsubid) i \
+             WHERE i.type IN ('table','view','materialized view','table column','view column','materialized view column','index','sequence','function','procedure','aggregate','type','domain', \
+               'table constraint','domain constraint','trigger','rule','policy','schema','statistics object') \
+             AND COALESCE(i.schema, '') NOT LIKE 'pg\\_%' AND COALESCE(i.schema, '') <> 'information_schema' AND i.identity NOT LIKE 'pg\\_%' AND i.identity NOT LIKE '%information_schema%' \
+             AND NOT (i.type = 'schema' AND i.identity = 'public') AND x.objoid NOT IN ({left}) AND {NO_EXTENSION} x.objoid AND d.deptype = 'e') ORDER BY 1"
         );
         let rules = format!(
             "SELECT rtrim(pg_get_ruledef(r.oid), ';') FROM pg_rewrite r JOIN pg_class c ON c.oid = r.ev_class JOIN pg_namespace n ON n.oid = c.relnamespace \
@@ -368,13 +407,13 @@ impl Snapshot for PostgresSnapshot {
              WHERE {} ORDER BY n.nspname, c.relname, s.what",
             own("c.oid")
         );
-        for sql in [owned, constraints, indexes] {
+        for sql in [owned, constraints, indexes, columns, identities] {
             for statement in self.texts(&sql)? {
                 writeln!(out, "{statement};")?;
             }
         }
-        count += self.functions(true, out)?;
-        for sql in [aggregates(), views, view_indexes, rules, triggers, policies, row_security, comments] {
+        for sql in [aggregates(), views, view_indexes, rules, triggers, switched, switched_rules, policies, row_security, comments]
+        {
             for statement in self.texts(&sql)? {
                 writeln!(out, "{statement};")?;
                 count += 1;
@@ -395,6 +434,17 @@ impl Snapshot for PostgresSnapshot {
         }
         Ok(count)
     }
+}
+
+/// The question for functions with their numbers: those whose arguments or results are rows of a table or view, or the others.
+fn functions(of_rows: bool) -> String {
+    format!(
+        "SELECT p.oid, rtrim(pg_get_functiondef(p.oid), E'\\n') FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace \
+         WHERE {OURS} AND p.prokind IN ('f','p') AND {NO_EXTENSION} p.oid AND d.deptype IN ('e','i')) \
+         AND {} EXISTS (SELECT FROM pg_type t JOIN pg_class c ON c.oid = t.typrelid WHERE c.relkind IN ('r','p','v','m') \
+           AND (t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) OR t.oid = ANY(COALESCE(p.proallargtypes, '{{}}'))))",
+        if of_rows { "" } else { "NOT" }
+    )
 }
 
 /// The question for statements that make aggregates: what the catalogue holds of each, in the words of `CREATE AGGREGATE`.

@@ -2,7 +2,7 @@
 //! are there; rows of large tables go over connections of their own.
 
 use super::crew::{Beside, Copying, Region, copy_beside, copy_in};
-use super::load::PostgresLoader;
+use super::load::{PostgresLoader, is_not_yet};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
 use crate::database::journal::Alone;
@@ -15,7 +15,7 @@ use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
 use crate::event::Warning;
 use crate::vet::postgres::{self as vet, Setting};
-use crate::vet::{Verdict, Vetted};
+use crate::vet::{Phase, Verdict, Vetted};
 
 /// Rows of a table whose indexes are worth a connection of their own.
 const MANY: u64 = 10_000;
@@ -260,7 +260,22 @@ impl<'l> LoadSink<'l> {
             Class::CreateTable if !lower.split(|c: char| !c.is_alphanumeric()).any(looks_around) => {}
             _ => self.loader.settle()?,
         }
-        self.run(vetted, at.line)
+        if at.statement.class != Class::CreateRoutine {
+            return self.run(vetted, at.line);
+        }
+        // One that needs what is not there yet waits for it.
+        run(self.loader.within()?, "SAVEPOINT tried")?;
+        match self.run(vetted, at.line) {
+            Err(e) if is_not_yet(&e) => {
+                run(self.loader.within()?, "ROLLBACK TO tried")?;
+                let settings = self.path.iter().cloned().collect();
+                let (name, statement) = (String::new(), vetted.clone());
+                let (line, quoting) = (at.line, at.quoting);
+                self.loader.later.push(Later { phase: Phase::View, name, statement, line, quoting, settings }, false)
+            }
+            Ok(()) => run(self.loader.within()?, "RELEASE tried"),
+            other => other,
+        }
     }
 
     /// What this server or this account cannot have is said and passed over.
