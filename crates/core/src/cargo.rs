@@ -17,7 +17,8 @@ use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, folders, risks, table_rule};
-use crate::system::Definition;
+use crate::safe::open_file;
+use crate::system::{Definition, globs};
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
 use std::collections::BTreeSet;
@@ -214,13 +215,22 @@ impl Cargo {
     ) -> ControlFlow<()> {
         if self.files {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
-            folder_entries(&self.survey.site, FILES, &fate, handed_on, warnings, take)?;
+            let definition = &self.survey.recognised.definition;
+            let configs = globs(definition.config.iter().map(|c| &*c.path));
+            let declared: Vec<&str> =
+                definition.config.iter().map(|c| &*c.path).chain(definition.media.iter().map(|m| &*m.path)).collect();
+            // What is shared with other sites by links: settings, and folders of pictures or settings.
+            let shared = |below: &Path, is_folder: bool| {
+                let holds = |path: &&str| Path::new(path.trim_end_matches('/')).starts_with(below);
+                if is_folder { declared.iter().any(holds) } else { configs.is_match(below) }
+            };
+            folder_entries(&self.survey.site, FILES, &fate, &shared, handed_on, warnings, take)?;
         }
         if let Some((_, lies)) = &self.outside {
             // Seen by the definition where the folder lies by itself.
             let inside = storage_inside(&self.survey);
             let fate = |below: &Path, is_folder: bool| self.selection.fate(&inside.join(below), is_folder);
-            folder_entries(lies, OUTSIDE, &fate, handed_on, warnings, take)?;
+            folder_entries(lies, OUTSIDE, &fate, &|_, _| false, handed_on, warnings, take)?;
         }
         ControlFlow::Continue(())
     }
@@ -321,7 +331,7 @@ impl Read for Lazy<'_> {
     fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
         let file = match &mut self.file {
             Some(file) => file,
-            none => none.insert(File::open(self.path)?),
+            none => none.insert(open_file(self.path)?),
         };
         file.read(buf)
     }
@@ -610,11 +620,20 @@ fn split_dump(
     Ok(parts)
 }
 
+/// Where a link in a folder leads, if that is a file or folder outside of it that does not hold the folder itself.
+fn leads_out(folder: &Path, link: &Path) -> Option<(PathBuf, fs::Metadata)> {
+    let real = fs::canonicalize(link).ok()?;
+    let whole = fs::canonicalize(folder).ok()?;
+    let meta = fs::metadata(&real).ok().filter(|m| m.is_file() || m.is_dir())?;
+    (!real.starts_with(&whole) && !whole.starts_with(&real)).then_some((real, meta))
+}
+
 /// Hands on what is carried of a folder, below a folder of the archive.
 fn folder_entries(
     folder: &Path,
     into: &str,
     fate: &dyn Fn(&Path, bool) -> Fate,
+    shared: &dyn Fn(&Path, bool) -> bool,
     handed_on: bool,
     warnings: &mut Vec<Warning>,
     take: Take<'_>,
@@ -653,6 +672,23 @@ fn folder_entries(
         let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
         if kind.is_dir() {
             take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
+        } else if kind.is_symlink()
+            && let Some((real, meta)) = leads_out(folder, found.path()).filter(|(_, m)| shared(below, m.is_dir()))
+        {
+            // The link would be of no use elsewhere; what it leads to is part of the site.
+            let what = format!("is a link to {}; what lies there was packed in its place", real.display());
+            warnings.push(Warning::at(what, found.path(), "nothing; make the link anew at the new place if it shall be shared there"));
+            let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
+            if meta.is_dir() {
+                let fate = |inner: &Path, is_folder: bool| fate(&below.join(inner), is_folder);
+                let shown = path.shown();
+                take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
+                folder_entries(&real, &shown, &fate, &|_, _| false, handed_on, warnings, take)?;
+            } else {
+                let mut file = Lazy { path: &real, file: None };
+                let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
+                take(Entry { origin: Some(&real), ..held })?;
+            }
         } else if kind.is_symlink() {
             match fs::read_link(found.path()) {
                 Ok(target) => take(entry(path, EntryKind::Symlink(target), 0, bits, &mut std::io::empty()))?,

@@ -4,18 +4,22 @@
 //! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
 
 use crate::fsx::{AtPath, CopyWay, PathError};
+use crate::fsx::private_folder;
 use crate::logbook::Run;
+use crate::safe::{SafeFolder, Spot};
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::MetadataExt;
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 
 /// One entry of the list.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Print {
+    /// A folder that nothing written below it may leave.
+    Root(PathBuf),
     /// A file or link that was not there before.
     File(PathBuf),
     /// A folder that was not there before.
@@ -27,6 +31,8 @@ pub enum Print {
 /// Writes the list.
 #[derive(Debug)]
 pub struct Footprint {
+    /// Folders that nothing may leave.
+    safe: Vec<SafeFolder>,
     path: PathBuf,
     list: File,
     kept: PathBuf,
@@ -37,13 +43,32 @@ impl Footprint {
     /// Starts the list of a run.
     pub fn of(run: &Run) -> Result<Self, PathError> {
         let path = list_path(&run.kept());
-        let list = File::options().create(true).append(true).open(&path).at(&path)?;
-        Ok(Footprint { path, list, kept: run.kept().join("files"), next: 0 })
+        let list = File::options().create(true).append(true).mode(0o600).open(&path).at(&path)?;
+        Ok(Footprint { safe: Vec::new(), path, list, kept: run.kept().join("files"), next: 0 })
     }
 
     fn note(&self, kind: &[u8], path: &Path) -> Result<(), PathError> {
         let entry = [kind, path.as_os_str().as_bytes(), b"\0"].concat();
         (&self.list).write_all(&entry).at(&self.path)
+    }
+
+    /// Says that what is written in a folder, which is there, must not leave it.
+    pub fn below(&mut self, root: &Path) -> Result<(), PathError> {
+        if !self.safe.iter().any(|s| s.root() == root) {
+            self.note(b"r", root)?;
+            self.safe.push(SafeFolder::open(root)?);
+        }
+        Ok(())
+    }
+
+    fn safe(&self, path: &Path) -> Option<&SafeFolder> {
+        self.safe.iter().find(|s| s.holds(path) && s.root() != path)
+    }
+
+    /// Returns where a thing lies that is written below one of the folders.
+    pub fn spot(&self, path: &Path) -> Result<Spot, PathError> {
+        let unknown = || std::io::Error::other("it lies in no folder of this run");
+        self.safe(path).ok_or_else(unknown).at(path)?.spot(path)
     }
 
     /// Notes a file that is about to be made.
@@ -64,6 +89,12 @@ impl Footprint {
 
     /// Makes a folder and those above it, and notes the ones that were missing.
     pub fn folder(&self, path: &Path) -> Result<(), PathError> {
+        if let Some(safe) = self.safe(path) {
+            return safe.make(path, &|folder| self.note(b"d", folder));
+        }
+        if self.safe.iter().any(|s| s.root() == path) {
+            return Ok(());
+        }
         let missing: Vec<&Path> =
             path.ancestors().take_while(|p| !p.as_os_str().is_empty() && !p.exists()).collect();
         for folder in missing.into_iter().rev() {
@@ -78,16 +109,20 @@ impl Footprint {
 
     /// Notes a file that is about to be made or replaced; one that is there is kept.
     pub fn replace(&mut self, path: &Path) -> Result<(), PathError> {
-        let Ok(meta) = fs::symlink_metadata(path) else { return self.file(path) };
+        let spot = self.safe(path).map(|safe| safe.spot(path)).transpose()?;
+        let real = spot.as_ref().map_or(path.to_path_buf(), Spot::path);
+        let Ok(meta) = fs::symlink_metadata(&real) else { return self.file(path) };
         if self.next == 0 {
-            fs::create_dir_all(&self.kept).at(&self.kept)?;
+            private_folder(&self.kept).at(&self.kept)?;
         }
         let kept = self.kept.join(self.next.to_string());
         if meta.is_symlink() {
-            let to = fs::read_link(path).at(path)?;
+            let to = fs::read_link(&real).at(path)?;
             std::os::unix::fs::symlink(to, &kept).at(&kept)?;
+        } else if meta.is_file() {
+            put_copy(&real, &kept)?;
         } else {
-            put_copy(path, &kept)?;
+            return Err(std::io::Error::other("there is no file in this place, but a folder or a device")).at(path);
         }
         self.note(format!("k{} ", self.next).as_bytes(), path)?;
         self.next += 1;
@@ -117,6 +152,7 @@ pub fn read(kept: &Path) -> Vec<Print> {
     let read = entries.filter_map(|entry| match entry.split_first()? {
         (b'f', rest) => Some(Print::File(path(rest))),
         (b'd', rest) => Some(Print::Folder(path(rest))),
+        (b'r', rest) => Some(Print::Root(path(rest))),
         (b'k', rest) => {
             let space = rest.iter().position(|b| *b == b' ')?;
             let number = std::str::from_utf8(&rest[..space]).ok()?.parse().ok()?;
@@ -143,7 +179,7 @@ fn sweep(prints: &[Print]) {
     let folders: BTreeSet<&Path> = prints
         .iter()
         .filter_map(|print| match print {
-            Print::Folder(path) => Some(path.as_path()),
+            Print::Folder(path) | Print::Root(path) => Some(path.as_path()),
             Print::File(path) | Print::Kept(path, _) => path.parent(),
         })
         .collect();
@@ -155,27 +191,56 @@ fn sweep(prints: &[Print]) {
     }
 }
 
+/// Where the things of a list lie, by its roots. A path below none of them is taken as it is.
+struct Places(Vec<SafeFolder>);
+
+impl Places {
+    fn of(prints: &[Print]) -> Self {
+        let roots = prints.iter().filter_map(|print| match print {
+            Print::Root(path) => SafeFolder::open(path).ok(),
+            _ => None,
+        });
+        Places(roots.collect())
+    }
+
+    /// Returns the path by the handle of its folder, and what keeps that open; nothing if its folder is gone, or a link leads out.
+    fn real(&self, path: &Path) -> Option<(PathBuf, Option<Spot>)> {
+        match self.0.iter().find(|s| s.holds(path) && s.root() != path) {
+            Some(safe) => {
+                safe.forget();
+                let spot = safe.spot(path).ok()?;
+                Some((spot.path(), Some(spot)))
+            }
+            None => Some((path.to_path_buf(), None)),
+        }
+    }
+}
+
 /// Walks the list back. What was changed after `ended`, in seconds since 1970, stays and is listed. With `only_look` nothing is done.
 pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, PathError> {
     let mut out = Undone::default();
     let prints = read(kept);
+    let places = Places::of(&prints);
     if !only_look {
         sweep(&prints);
     }
     for print in prints.into_iter().rev() {
         match print {
+            Print::Root(_) => {}
             Print::File(path) => {
-                let Ok(meta) = fs::symlink_metadata(&path) else { continue };
+                let Some((real, _open)) = places.real(&path) else { continue };
+                let Ok(meta) = fs::symlink_metadata(&real) else { continue };
                 if ended.is_some_and(|end| meta.ctime() > end + 1) {
                     out.changed_since.push(path);
                     continue;
                 }
                 out.removed += 1;
                 if !only_look {
-                    fs::remove_file(&path).at(&path)?;
+                    fs::remove_file(&real).at(&path)?;
                 }
             }
             Print::Folder(path) if !only_look => {
+                let Some((path, _open)) = places.real(&path) else { continue };
                 // One that holds something else stays; a read-only one was made so by the run.
                 let lift = |p: &Path| {
                     let _ = fs::set_permissions(p, std::os::unix::fs::PermissionsExt::from_mode(0o700));
@@ -196,8 +261,14 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
                 if only_look {
                     continue;
                 }
-                let folder = path.parent().unwrap_or(&path);
-                fs::create_dir_all(folder).at(folder)?;
+                if let Some(safe) = places.0.iter().find(|s| s.holds(&path) && s.root() != path) {
+                    safe.make(path.parent().unwrap_or(&path), &|_| Ok(()))?;
+                } else {
+                    let folder = path.parent().unwrap_or(&path);
+                    fs::create_dir_all(folder).at(folder)?;
+                }
+                let Some((real, _open)) = places.real(&path) else { continue };
+                let folder = real.parent().unwrap_or(&real);
                 let temp = tempfile::Builder::new().prefix(".zporter-").make_in(folder, |temp| {
                     if meta.is_symlink() {
                         std::os::unix::fs::symlink(fs::read_link(&from)?, temp)
@@ -205,7 +276,7 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
                         put_copy(&from, temp).map_err(|e| e.source)
                     }
                 });
-                temp.at(folder)?.into_temp_path().persist(&path).map_err(|e| e.error).at(&path)?;
+                temp.at(folder)?.into_temp_path().persist(&real).map_err(|e| e.error).at(&path)?;
             }
         }
     }

@@ -32,6 +32,11 @@ impl<T> AtPath<T> for std::io::Result<T> {
 /// Writes a file through a temporary name, fsync and rename. Mode and, where allowed, owner of an existing file stay; a read-only
 /// file is replaced and stays read-only.
 pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    put_whole(path, bytes)
+}
+
+/// The same, for who has looked after where the path leads.
+pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let mode = fs::metadata(folder).at(folder)?.permissions();
     if mode.mode() & 0o200 != 0 {
@@ -47,7 +52,8 @@ pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     let mut file = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
     file.write_all(bytes).at(path)?;
-    if let Ok(old) = fs::metadata(path) {
+    // What a link leads to has its own owner and mode.
+    if let Some(old) = fs::symlink_metadata(path).ok().filter(|m| m.is_file()) {
         let _ = std::os::unix::fs::chown(file.path(), Some(old.uid()), Some(old.gid()));
         fs::set_permissions(file.path(), old.permissions()).at(path)?;
     } else {
@@ -57,6 +63,11 @@ fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     file.persist(path).map_err(|e| e.error).at(path)?;
     sync_folder(folder);
     Ok(())
+}
+
+/// Makes a folder that only its owner may look into, and those above it.
+pub fn private_folder(path: &Path) -> std::io::Result<()> {
+    std::os::unix::fs::DirBuilderExt::mode(fs::DirBuilder::new().recursive(true), 0o700).create(path)
 }
 
 /// How files are copied here: what the file system refused once is not tried again.

@@ -19,6 +19,7 @@ pub mod password;
 mod pipe;
 pub mod place;
 pub mod restore;
+pub mod safe;
 pub mod secret;
 pub mod survey;
 pub mod system;

@@ -1,7 +1,6 @@
 //! Archives that were harmed on the way are told by kind and place; hostile ones harm nobody.
 
 use super::common::{Bench, files};
-use std::io::Write;
 use zporter_standin::Variant;
 
 /// Packs a site large enough that bytes of every value occur in the archive.
@@ -152,62 +151,87 @@ fn a_damaged_archive_is_not_restored() {
     assert!(!bench.path("new").exists() && !bench.path("n.sql").exists());
 }
 
-#[test]
-fn hostile_entries_never_leave_the_target() {
-    let bench = Bench::new();
-    let site = bench.site(Variant::PrestaShop16);
+/// What an archive made by hand may hold beside a site: name, kind, where a link leads, content.
+type Odd<'o> = (&'o str, tar::EntryType, &'o str, &'o [u8]);
+
+/// A plain archive of the site in `old`, with set-user bits, and more entries behind or before it.
+fn odd_archive(bench: &Bench, before: &[Odd<'_>], behind: &[Odd<'_>]) -> Vec<u8> {
     let mut out = tar::Builder::new(flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast()));
+    let more = |out: &mut tar::Builder<_>, odd: &[Odd<'_>]| {
+        for (name, kind, link, content) in odd {
+            let mut header = tar::Header::new_gnu();
+            header.as_old_mut().name[..name.len()].copy_from_slice(name.as_bytes());
+            header.set_entry_type(*kind);
+            header.set_size(content.len() as u64);
+            header.set_mode(0o644);
+            if !link.is_empty() {
+                header.set_link_name(link).unwrap();
+            }
+            header.set_cksum();
+            out.append(&header, *content).unwrap();
+        }
+    };
+    more(&mut out, before);
     for (path, content) in files(&bench.path("old")) {
         let mut header = tar::Header::new_gnu();
         header.set_size(content.len() as u64);
         header.set_mode(0o4755);
         out.append_data(&mut header, std::path::Path::new("htdocs").join(path), &content[..]).unwrap();
     }
-    let raw = |name: &[u8], kind: tar::EntryType, link: &str| {
-        let mut header = tar::Header::new_gnu();
-        header.as_old_mut().name[..name.len()].copy_from_slice(name);
-        header.set_entry_type(kind);
-        header.set_size(if kind == tar::EntryType::Regular { 3 } else { 0 });
-        header.set_mode(0o644);
-        if !link.is_empty() {
-            header.set_link_name(link).unwrap();
-        }
-        header.set_cksum();
-        header
-    };
+    more(&mut out, behind);
+    out.into_inner().unwrap().finish().unwrap()
+}
+
+#[test]
+fn hostile_entries_never_leave_the_target() {
+    use tar::EntryType::{Fifo, Link, Regular, Symlink};
+    let bench = Bench::new();
+    let site = bench.site(Variant::PrestaShop16);
     let outside = bench.path("outside");
     std::fs::create_dir(&outside).unwrap();
-    for (name, kind, link) in [
-        (&b"htdocs/../../evil1"[..], tar::EntryType::Regular, ""),
-        (b"/tmp/zporter-evil2", tar::EntryType::Regular, ""),
-        (b"htdocs/link", tar::EntryType::Symlink, outside.to_str().unwrap()),
-        (b"htdocs/link/evil3", tar::EntryType::Regular, ""),
-        (b"htdocs/hard", tar::EntryType::Link, "../../../etc/passwd"),
-        (b"htdocs/pipe", tar::EntryType::Fifo, ""),
-    ] {
-        let header = raw(name, kind, link);
-        if kind == tar::EntryType::Link {
-            continue;
+    bench.write("outside/secret", "secret");
+    let out = outside.to_str().unwrap();
+    let secret = format!("{out}/secret");
+    let settings = "htdocs/config/settings.inc.php";
+    let clash = 5;
+    let cases: Vec<(Vec<Odd<'_>>, Vec<Odd<'_>>, i32, &str)> = vec![
+        // Not taken, and said.
+        (vec![], vec![("htdocs/../../evil", Regular, "", &b"bad"[..]), ("/tmp/zporter-evil", Regular, "", b"bad")], 1, "an entry was refused"),
+        (vec![], vec![("htdocs/pipe", Fifo, "", b"")], 1, "a device, pipe or socket"),
+        (vec![], vec![("htdocs/link", Symlink, out, b"")], 1, "a link leads to"),
+        // Things made through a link of the archive.
+        (vec![], vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Regular, "", b"bad")], clash, "as a file"),
+        (vec![], vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Symlink, "/etc/passwd", b"")], clash, "as a file"),
+        (vec![("htdocs/config", Symlink, out, b"")], vec![], clash, "as a file"),
+        (vec![], vec![("htdocs/themes", Symlink, out, b"")], clash, "as a folder"),
+        (vec![], vec![("htdocs/robots.txt/x", Regular, "", b"bad")], clash, "as a file"),
+        // Further names of files outside, or through a link.
+        (vec![], vec![("htdocs/hard", Link, "../../../etc/passwd", b"")], 4, "hard"),
+        (vec![], vec![("htdocs/soft", Symlink, &secret, b""), ("htdocs/hard", Link, "htdocs/soft", b"")], 4, "a further name"),
+        // Settings that lie elsewhere are not written through.
+        (vec![], vec![(settings, Symlink, &secret, b"")], 1, "a link leads to"),
+        // A head that is not where it belongs.
+        (vec![], vec![("head.json", Regular, "", b"{}")], 5, "head.json"),
+        // An honest hard link before its first name, and the same path twice: the last one counts.
+        (vec![("htdocs/early", Link, "htdocs/robots.txt", b"")], vec![("htdocs/robots.txt", Regular, "", b"last")], 1, "Restored"),
+    ];
+    for (before, behind, code, says) in cases {
+        bench.write("evil.tar.gz", odd_archive(&bench, &before, &behind));
+        let _ = std::fs::remove_dir_all(bench.path("new"));
+        let done = bench.run(&["restore", "evil.tar.gz", "new", "--address", "http://n.example", "--from-address", &site.address]);
+        let told = format!("{before:?} {behind:?}\n{}{}", done.stdout, done.stderr);
+        assert!(done.code == code || (code == 1 && done.code == 0), "{}: {told}", done.code);
+        assert!(told.contains(says), "{told}");
+        assert!(!bench.path("evil").exists() && !std::path::Path::new("/tmp/zporter-evil").exists());
+        let left: Vec<_> = std::fs::read_dir(&outside).unwrap().flatten().map(|e| e.file_name()).collect();
+        assert_eq!(left, ["secret"], "{told}");
+        assert_eq!(bench.read("outside/secret"), "secret", "{told}");
+        // What clashes is known before the first byte is written.
+        assert_eq!(bench.path("new").exists(), code != clash || says.contains("further") || says == "hard", "{told}");
+        if says == "Restored" {
+            assert_eq!((bench.read("new/robots.txt"), bench.read("new/early")), ("last".into(), "last".into()));
+            let mode = std::fs::metadata(bench.path("new/index.php")).unwrap().permissions();
+            assert_eq!(std::os::unix::fs::PermissionsExt::mode(&mode) & 0o7777, 0o755, "no set-user bit");
         }
-        out.append(&header, if kind == tar::EntryType::Regular { &b"bad"[..] } else { b"" }).unwrap();
     }
-    bench.write("evil.tar.gz", out.into_inner().unwrap().finish().unwrap());
-    let done = bench.run(&[
-        "restore",
-        "evil.tar.gz",
-        "new",
-        "--address",
-        "http://n.example",
-        "--from-address",
-        &site.address,
-    ]);
-    // The link's name was used as a folder before: the link cannot be made, and nothing was written through it.
-    assert!(done.code != 0, "{}", done.stdout);
-    assert!(!bench.path("evil1").exists() && !std::path::Path::new("/tmp/zporter-evil2").exists());
-    assert!(std::fs::read_dir(&outside).unwrap().next().is_none());
-    let mode = std::os::unix::fs::PermissionsExt::mode(
-        &std::fs::metadata(bench.path("new/robots.txt")).unwrap().permissions(),
-    );
-    assert_eq!(mode & 0o7777, 0o755, "no set-user bit");
-    std::io::stdout().flush().unwrap();
 }

@@ -3,6 +3,7 @@
 //! Container, compression, every hash, the dump's syntax to the last statement, head and manifest. A damage is told by its
 //! kind and place, because the cure depends on it: upload again, in binary mode, or pack again.
 
+use super::clash::{Clash, Clashes};
 use super::container::{Canary, canary};
 use super::entry_path::EntryPath;
 use super::format::{Closing, DATABASE, FORMAT, HEAD, Head, Kind, Line, MANIFEST};
@@ -68,6 +69,11 @@ pub enum Damage {
         /// What does not agree.
         what: String,
     },
+    /// One of ours, by its head, that this program cannot read, or that we would not have written.
+    Unreadable {
+        /// What is wrong with it.
+        what: String,
+    },
     /// An archive, but not one of ours, or no archive at all.
     NotOurs {
         /// What it seems to be.
@@ -81,6 +87,9 @@ impl Damage {
         match self {
             Damage::CutOff { .. } => "transfer the archive again and compare its size",
             Damage::TextMode { .. } => "transfer the archive again in binary mode",
+            Damage::Unreadable { .. } => {
+                "use the version of zporter that wrote it; if it came from somebody else, look at where it comes from"
+            }
             Damage::NotOurs { .. } => {
                 "restore accepts a plain zip or tar.gz of a site, too, but only our own archives can be proven"
             }
@@ -114,6 +123,7 @@ impl std::fmt::Display for Damage {
                 write!(f, "database part {entry} breaks off at line {line}: {what}")
             }
             Damage::Head { what } => write!(f, "head and content do not agree: {what}"),
+            Damage::Unreadable { what } => write!(f, "an archive of ours that cannot be read: {what}"),
             Damage::NotOurs { what } => write!(f, "not an archive of ours: {what}"),
         }
     }
@@ -184,6 +194,7 @@ pub fn prove_and_hold(
         hosts: BTreeMap::new(),
         markers: BTreeSet::new(),
         manifest: None,
+        clashes: Clashes::default(),
     };
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let read = read::entries(path, &advance, &mut |entry| run.entry(entry));
@@ -229,15 +240,21 @@ struct Prover<'p> {
     markers: BTreeSet<String>,
     /// The manifest's closing line, once it was compared.
     manifest: Option<Closing>,
+    clashes: Clashes,
 }
 
 type Flow = io::Result<ControlFlow<Damage>>;
 
 impl Prover<'_> {
+    /// What an entry means that we never write: behind a head of ours the archive was made to look like one.
+    fn not_ours(&self, what: String) -> Damage {
+        if self.head.is_some() { Damage::Unreadable { what } } else { Damage::NotOurs { what } }
+    }
+
     fn entry(&mut self, mut entry: Entry<'_>) -> Flow {
         let Ok(Some(path)) = entry.path.clone() else {
             let what = format!("the entry {:?} has no safe path", entry.raw_name);
-            return Ok(ControlFlow::Break(Damage::NotOurs { what }));
+            return Ok(ControlFlow::Break(self.not_ours(what)));
         };
         let name = path.shown();
         if self.head.is_none() && name != HEAD {
@@ -250,6 +267,11 @@ impl Prover<'_> {
         if name == MANIFEST {
             return self.compare(BufReader::new(entry.content));
         }
+        match self.clashes.look(&path, entry.kind == EntryKind::Folder) {
+            Some(Clash::Twice) => return Ok(ControlFlow::Break(self.not_ours(format!("{name} is there twice")))),
+            Some(Clash::Impossible(why)) => return Ok(ControlFlow::Break(self.not_ours(format!("{name}: {why}")))),
+            None => {}
+        }
         let (kind, size, hash) = match &entry.kind {
             EntryKind::Folder => (Kind::Folder, 0, String::new()),
             EntryKind::Symlink(target) => {
@@ -261,9 +283,7 @@ impl Prover<'_> {
                 Err(damage) => return Ok(ControlFlow::Break(damage)),
             },
             EntryKind::HardLink(_) | EntryKind::Special => {
-                return Ok(ControlFlow::Break(Damage::NotOurs {
-                    what: format!("{name} is of a kind that is never packed"),
-                }));
+                return Ok(ControlFlow::Break(self.not_ours(format!("{name} is of a kind that is never packed"))));
             }
         };
         if kind != Kind::File && (self.wanted)(&path) {
@@ -296,10 +316,10 @@ impl Prover<'_> {
                         "format {} is newer than this program, which reads up to {FORMAT}",
                         head.format
                     );
-                    return Ok(Err(Damage::NotOurs { what }));
+                    return Ok(Err(Damage::Unreadable { what }));
                 }
                 Ok(head) => self.head = Some(head),
-                Err(e) => return Ok(Err(Damage::NotOurs { what: format!("its head cannot be read: {e}") })),
+                Err(e) => return Ok(Err(Damage::Unreadable { what: format!("its head cannot be read: {e}") })),
             }
         } else if path.below(DATABASE).is_some() {
             let found = inspect::inspect(&mut content, &[], true).map_err(|e| match e {

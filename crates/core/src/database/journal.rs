@@ -64,6 +64,8 @@ pub struct Alone {
 pub struct Reached {
     /// Tables that are whole, with their rows.
     pub whole: BTreeMap<String, u64>,
+    /// Tables, views and so on that it began to make.
+    pub begun: BTreeSet<String>,
     /// Statements that are committed, where a load goes in stages, but for those that are open.
     pub statements: u64,
     /// Statements among these that may be missing.
@@ -138,6 +140,7 @@ pub fn reached(lines: &[Line]) -> Reached {
         let table = || line.detail["table"].as_str().unwrap_or_default().to_string();
         if line.step == STEPS[0] {
             out.whole.remove(&table());
+            out.begun.insert(table());
         } else if line.step == STEPS[1] {
             out.whole.insert(table(), line.detail["rows"].as_u64().unwrap_or_default());
         } else if line.step == STEPS[2] {

@@ -140,7 +140,7 @@ impl Stages {
         reached: Reached,
         mut committed: impl FnMut(&Stage) -> Result<bool, DatabaseError>,
     ) -> Result<Option<BTreeMap<String, u64>>, DatabaseError> {
-        let Reached { whole, statements, open, closing, mut arrived, sent } = reached;
+        let Reached { whole, statements, open, closing, mut arrived, sent, .. } = reached;
         let mut stage = Stage { statements, rows: whole, open, transaction: None };
         if let Some(closing) = closing
             && committed(&closing)?

@@ -7,8 +7,9 @@ use super::RestoreError;
 use crate::event::Warning;
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, CopyWay, shown_by_umask};
-use std::fs::{File, Permissions};
-use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
+use crate::safe::{Spot, open_file};
+use std::fs::Permissions;
+use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -25,6 +26,8 @@ const MOST_THREADS: usize = 4;
 /// A file that is to be copied to a path where nothing is.
 pub(super) struct Job {
     pub(super) from: PathBuf,
+    /// Where it goes, by the handle of its folder.
+    pub(super) spot: Spot,
     pub(super) to: PathBuf,
     pub(super) size: u64,
     pub(super) mode: u32,
@@ -116,19 +119,14 @@ pub(super) fn unread(path: &Path, error: &std::io::Error) -> Warning {
 }
 
 fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreError> {
-    let source = match File::open(&job.from) {
+    let source = match open_file(&job.from) {
         Ok(source) => source,
         Err(e) => {
             copied.unread.push(unread(&job.from, &e));
             return Ok(());
         }
     };
-    let mut file = File::options()
-        .write(true)
-        .create_new(true)
-        .mode(job.mode & shown_by_umask())
-        .open(&job.to)
-        .at(&job.to)?;
+    let mut file = job.spot.create(job.mode & shown_by_umask()).at(&job.to)?;
     copied.bytes += way.copy(&source, &mut file, job.size).at(&job.to)?;
     if job.mode & shown_by_umask() != job.mode {
         file.set_permissions(Permissions::from_mode(job.mode)).at(&job.to)?;

@@ -6,11 +6,12 @@
 use super::RestoreError;
 use crate::config::edit::FilePlan;
 use crate::dump::rules::Start;
-use crate::fsx::{AtPath, PathError, write_atomically};
+use crate::footprint::Footprint;
+use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, PlaceError, Relocation, Root};
 use crate::survey::hosts::{Hosts, folder_name};
 use crate::system::schema::HostFolders;
-use std::fs;
+use std::io::Read;
 use std::path::{Path, PathBuf};
 
 /// A host's folder on its way to another code base: where it is in the archive and where it goes, under the site.
@@ -117,18 +118,22 @@ pub fn way(hosts: &HostFolders, folder: &str, address: &Address) -> Option<HostW
 
 impl HostWay {
     /// Makes the way in a restored site.
-    pub fn make(&self, target: &Path) -> Result<(), PathError> {
+    pub fn make(&self, target: &Path, footprint: &Footprint) -> Result<(), PathError> {
         match self {
             HostWay::Line { path, line } => {
                 let path = target.join(path);
-                let old = fs::read_to_string(&path).unwrap_or_else(|_| "<?php\n".into());
+                let spot = footprint.spot(&path)?;
+                let mut old = String::new();
+                if spot.read().and_then(|mut file| file.read_to_string(&mut old)).is_err() {
+                    old = "<?php\n".into();
+                }
                 let body = old.trim_end();
                 let body = body.strip_suffix("?>").map_or(body, str::trim_end);
-                write_atomically(&path, format!("{body}\n{line}\n").as_bytes())
+                spot.write(format!("{body}\n{line}\n").as_bytes()).at(&path)
             }
             HostWay::Link { path, to } => {
                 let path = target.join(path);
-                std::os::unix::fs::symlink(to, &path).at(&path)
+                footprint.spot(&path)?.link(Path::new(to)).at(&path)
             }
         }
     }

@@ -3,7 +3,6 @@
 use crate::text::needles::{Finding, LeftReason, Needles};
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::fs::File;
 use std::io::Read;
 use std::path::Path;
 
@@ -43,7 +42,7 @@ pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec
         if !entry.file_type().is_file() || is_opaque(entry.path()) || !look(entry.path()) {
             continue;
         }
-        let Ok(file) = File::open(entry.path()) else { continue };
+        let Ok(file) = crate::safe::open_file(entry.path()) else { continue };
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
         let mut found = FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new() };
         if scan_file(file, needles, &mut buffer, &mut found).is_ok()

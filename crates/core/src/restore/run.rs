@@ -12,11 +12,12 @@ use super::unpack::Unpack;
 use crate::config::edit::{self, Change};
 use crate::event::{Counted, Event, Warnings, Watch};
 use crate::footprint::Footprint;
-use crate::fsx::{AtPath, write_atomically};
+use crate::fsx::AtPath;
 use crate::logbook;
 use crate::survey::select::Part;
 use std::collections::BTreeMap;
-use std::fs::{self, File};
+use std::fs::File;
+use std::io::Read;
 use std::io;
 use std::ops::ControlFlow;
 
@@ -54,6 +55,11 @@ pub fn run(
     let mut footprint = Footprint::of(book)?;
     if plan.job.scope.has_files() {
         footprint.folder(target)?;
+        footprint.below(target)?;
+        if let Some(folder) = plan.outside() {
+            footprint.folder(&folder)?;
+            footprint.below(&folder)?;
+        }
     }
     if let Some(file) = plan.new_database_file() {
         footprint.folder(file.parent().unwrap_or(file))?;
@@ -104,20 +110,20 @@ pub fn run(
         Ok::<_, RestoreError>(new_files)
     })?;
     watch.event(Event::StepDone);
-    edit_files(plan, &mut total, book)?;
+    edit_files(plan, &mut total, book, &footprint)?;
     put_files(plan, book, &mut footprint)?;
     let whole = plan.job.scope.has(&Part::Code);
     let first = plan.job.refresh.is_none();
     if let Some(way) = plan.host_way.as_ref().filter(|_| first && (whole || plan.job.host_as.is_some())) {
         footprint.replace(&target.join(way.path()))?;
         book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
-        way.make(target)?;
+        way.make(target, &footprint)?;
     }
     if whole {
         if plan.job.tidy {
             book.step("tidy up", serde_json::json!({ "target": target }))?;
         }
-        total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy)?;
+        total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy, &footprint)?;
     }
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
@@ -141,11 +147,11 @@ fn put_files(plan: &RestorePlan, book: &logbook::Run, footprint: &mut Footprint)
             Some(content) => {
                 footprint.folder(path.parent().unwrap_or(&path))?;
                 footprint.replace(&path)?;
-                write_atomically(&path, content.as_bytes())?;
+                footprint.spot(&path)?.write(content.as_bytes()).at(&path)?;
             }
             None if path.exists() => {
                 footprint.replace(&path)?;
-                fs::remove_file(&path).at(&path)?;
+                footprint.spot(&path)?.remove().at(&path)?;
             }
             None => {}
         }
@@ -159,16 +165,23 @@ fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
 }
 
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
-fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
+fn edit_files(
+    plan: &RestorePlan,
+    total: &mut Restored,
+    book: &logbook::Run,
+    footprint: &Footprint,
+) -> Result<(), RestoreError> {
     // A copy that is brought up to date keeps its own settings.
     let own = |path: &str| plan.job.refresh.is_some() && plan.config_of(path).is_some();
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step("edit file", serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.target.join(&file.path);
-        let text = fs::read(&path).at(&path)?;
+        let spot = footprint.spot(&path)?;
+        let mut text = Vec::new();
+        spot.read().and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
         let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
         let new = edit::apply(file, plan.config_of(&file.path), &text).map_err(wrong)?;
-        write_atomically(&path, &new)?;
+        spot.write(&new).at(&path)?;
     }
     total.config = config_changes(plan);
     Ok(())

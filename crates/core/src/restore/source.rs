@@ -3,7 +3,8 @@
 use super::RestoreError;
 use super::job::RestoreJob;
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{FILES, Head};
+use crate::archive::clash::{Clash, Clashes};
+use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
 use crate::archive::prove::{Damage, Verdict, prove_and_hold};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::cargo::Cargo;
@@ -94,7 +95,7 @@ fn site(cargo: &Cargo) -> Source {
     let wanted = interesting(&cargo.survey.recognised.definition);
     for below in wanted.iter().flat_map(|pattern| folder.matching(pattern)).filter(|p| cargo.carries(p)) {
         let path = format!("{FILES}/{below}");
-        let meta = std::fs::symlink_metadata(cargo.survey.site.join(&below)).ok();
+        let meta = std::fs::metadata(cargo.survey.site.join(&below)).ok();
         let small = meta.filter(|m| m.is_file() && m.len() <= 8 << 20);
         match small.and_then(|m| Some((folder.read(&below)?, m.permissions().mode() & 0o7777))) {
             Some(held) => {
@@ -163,9 +164,17 @@ fn plain(
     let (mut bytes, mut dumps): (u64, Vec<(String, u64)>) = (0, Vec::new());
     watch.event(Event::StepStarted { step: "reading the archive", total });
     let advance = |bytes| watch.event(Event::Advanced { bytes });
-    let read = read::entries::<()>(path, &advance, &mut |entry| {
+    let mut clashes = Clashes::default();
+    let read = read::entries::<Damage>(path, &advance, &mut |entry| {
         let Ok(Some(checked)) = &entry.path else { return Ok(ControlFlow::Continue(())) };
         let shown = checked.shown();
+        if shown == HEAD || shown == MANIFEST {
+            let what = format!("{shown} does not stand where it belongs");
+            return Ok(ControlFlow::Break(Damage::Unreadable { what }));
+        }
+        if let Some(Clash::Impossible(why)) = clashes.look(checked, entry.kind == EntryKind::Folder) {
+            return Ok(ControlFlow::Break(Damage::Altered { entry: shown, offset: 0, what: why }));
+        }
         if entry.kind == EntryKind::File {
             let lower = shown.to_ascii_lowercase();
             if [".sql", ".sql.gz", ".sql.zst"].iter().any(|e| lower.ends_with(e)) {
@@ -193,7 +202,9 @@ fn plain(
         let damage = Damage::Altered { entry, offset, what: source.to_string() };
         return Err(RestoreError::Damaged { path: path.to_path_buf(), damage });
     }
-    read?;
+    if let Some(damage) = read? {
+        return Err(RestoreError::Damaged { path: path.to_path_buf(), damage });
+    }
     tree.prefix = site_folder(&mut tree, known);
     // The largest dump is the site's; smaller ones belong to extensions.
     let dump = dumps.into_iter().max_by_key(|(_, size)| *size);

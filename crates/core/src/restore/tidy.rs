@@ -1,5 +1,6 @@
 //! What should not lie in the document root of a restored site: listed, and removed where that is safe and asked for.
 
+use crate::footprint::Footprint;
 use crate::fsx::{AtPath, PathError};
 use crate::survey::risks::{Unwanted, unwanted};
 use crate::system::Definition;
@@ -21,14 +22,20 @@ pub struct Found {
 }
 
 /// Lists what should not be there. With `remove` what the definition calls safe goes.
-pub fn tidy(site: &Path, definition: &Definition, remove: bool) -> Result<Vec<Found>, PathError> {
+pub fn tidy(
+    site: &Path,
+    definition: &Definition,
+    remove: bool,
+    footprint: &Footprint,
+) -> Result<Vec<Found>, PathError> {
     let mut out = Vec::new();
     for Unwanted { path, about, safe } in unwanted(site, definition) {
         let full = site.join(&path);
         let folder = fs::symlink_metadata(&full).is_ok_and(|m| m.is_dir());
         let removed = remove && safe;
         if removed {
-            let gone = if folder { fs::remove_dir_all(&full) } else { fs::remove_file(&full) };
+            let spot = footprint.spot(&full)?;
+            let gone = if folder { spot.remove_folder() } else { spot.remove() };
             gone.at(&full)?;
         }
         let command = format!("rm {}'{}'", if folder { "-r " } else { "" }, path.replace('\'', "'\\''"));

@@ -17,7 +17,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
 use std::hash::{BuildHasher, RandomState};
 use std::io;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt, PermissionsExt};
+use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, SystemTime};
 
@@ -40,6 +40,10 @@ pub(super) struct Unpack<'p, 'w> {
     folders: Vec<(PathBuf, Option<u32>, i64)>,
     /// Links come last, so that nothing is ever written through one.
     links: Vec<(PathBuf, PathBuf)>,
+    /// Further names of files, with the names that they are further ones of.
+    hard_links: Vec<(PathBuf, PathBuf)>,
+    /// Hashes of the paths of files and links that were made.
+    made: HashSet<u64>,
     refreshed: Refreshed,
     /// Hashes of the paths that the source holds, of a copy that is brought up to date.
     seen: HashSet<u64>,
@@ -70,6 +74,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
             not_unpacked: BTreeMap::new(),
             folders: Vec::new(),
             links: Vec::new(),
+            hard_links: Vec::new(),
+            made: HashSet::new(),
             refreshed: Refreshed::default(),
             seen: HashSet::new(),
             copied: HashSet::new(),
@@ -164,16 +170,16 @@ impl<'p, 'w> Unpack<'p, 'w> {
         origin: Option<&File>,
         path: &Path,
     ) -> Result<u64, RestoreError> {
-        self.footprint.replace(path)?;
-        if fs::symlink_metadata(path).is_ok_and(|m| m.is_dir()) {
+        let spot = self.footprint.spot(path)?;
+        if spot.meta().is_some_and(|m| m.is_dir()) {
             let why = "there is a folder of this name in the copy".to_string();
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
-        let folder = path.parent().unwrap_or(path);
-        let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
+        self.footprint.replace(path)?;
+        let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(spot.folder()).at(path)?;
         let (mut file, temp) = temp.into_parts();
         let count = fill(entry, origin, &mut file, path)?;
-        temp.persist(path).map_err(|e| e.error).at(path)?;
+        temp.persist(spot.path()).map_err(|e| e.error).at(path)?;
         Ok(count)
     }
 
@@ -202,13 +208,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 } else if let Some(origin) = entry.origin {
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
                     let (from, time) = (origin.to_path_buf(), at_time(entry.time));
-                    let job = Job { from, to: path, size: entry.size, mode, time };
+                    let spot = self.footprint.spot(&path)?;
+                    let job = Job { from, spot, to: path, size: entry.size, mode, time };
                     return self.copiers.get_or_insert_with(Copiers::start).copy(job, self.footprint);
                 } else {
-                    self.footprint.file(&path)?;
-                    let mut file =
-                        File::options().write(true).create_new(true).mode(0o600).open(&path).at(&path)?;
-                    self.bytes += fill(entry, None, &mut file, &path)?;
+                    self.new_file(entry, &path)?;
                 }
                 self.files += 1;
             }
@@ -222,9 +226,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let prefix = &self.locate.prefix;
                 let other = other.and_then(|o| if prefix.is_empty() { Some(o) } else { o.below(prefix) });
                 let other = other.ok_or_else(|| wrong("its other name lies outside of the site".into()))?;
-                let other = self.plan.job.target.join(other.as_path());
-                self.footprint.replace(&path)?;
-                self.bytes += fs::copy(&other, &path).at(&other)?;
+                let other = self.plan.job.target.join(self.plan.placed(other.as_path()));
+                // Its other name may come behind it.
+                self.hard_links.push((path, other));
                 self.files += 1;
             }
             EntryKind::Special => {
@@ -234,6 +238,50 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     "",
                 ));
             }
+        }
+        Ok(())
+    }
+
+    /// Writes a file that was not there before. The same path twice: the last one counts.
+    fn new_file(&mut self, entry: Entry<'_>, path: &Path) -> Result<(), RestoreError> {
+        let spot = self.footprint.spot(path)?;
+        if self.made.insert(self.hasher.hash_one(path)) {
+            self.footprint.file(path)?;
+        } else if spot.meta().is_some_and(|m| m.is_file()) {
+            spot.remove().at(path)?;
+        }
+        let mut file = spot.create(0o600).at(path)?;
+        self.bytes += fill(entry, None, &mut file, path)?;
+        Ok(())
+    }
+
+    /// Makes the files that an archive has as further names of others.
+    fn link_hard(&mut self) -> Result<(), RestoreError> {
+        let mut waiting = std::mem::take(&mut self.hard_links);
+        while !waiting.is_empty() {
+            let before = waiting.len();
+            let mut again = Vec::new();
+            for (path, other) in waiting {
+                let Ok(source) = self.footprint.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read()) else {
+                    again.push((path, other));
+                    continue;
+                };
+                self.make_folder(path.parent().unwrap_or(&path))?;
+                let spot = self.footprint.spot(&path)?;
+                self.footprint.replace(&path)?;
+                let meta = source.metadata().at(&other)?;
+                let mut temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(spot.folder()).at(&path)?;
+                self.bytes += CopyWay::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
+                temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
+                temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
+                temp.persist(spot.path()).map_err(|e| e.error).at(&path)?;
+            }
+            if again.len() == before {
+                let (path, other) = again.remove(0);
+                let why = format!("it is a further name of {}, which the archive does not hold as a file", other.display());
+                return Err(RestoreError::Entry { entry: path.display().to_string(), why });
+            }
+            waiting = again;
         }
         Ok(())
     }
@@ -260,8 +308,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.refreshed.stay += 1;
                 continue;
             }
+            let spot = self.footprint.spot(found.path())?;
             self.footprint.replace(found.path())?;
-            fs::remove_file(found.path()).at(found.path())?;
+            spot.remove().at(found.path())?;
             self.refreshed.gone += 1;
             emptied.extend(found.path().parent().map(Path::to_path_buf));
         }
@@ -297,13 +346,17 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.footprint.folder(&target.join(wanted))?;
             }
         }
+        self.link_hard()?;
         for (path, to) in &self.links {
             self.footprint.folder(path.parent().unwrap_or(path))?;
+            let spot = self.footprint.spot(path)?;
+            let there = spot.meta();
+            let again = !self.made.insert(self.hasher.hash_one(path));
             self.footprint.replace(path)?;
-            if self.plan.job.refresh.is_some() && fs::symlink_metadata(path).is_ok() {
-                fs::remove_file(path).at(path)?;
+            if there.is_some() && (again || self.plan.job.refresh.is_some()) {
+                spot.remove().at(path)?;
             }
-            std::os::unix::fs::symlink(to, path).at(path)?;
+            spot.link(to).at(path)?;
             if to.is_absolute()
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
@@ -320,16 +373,25 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         // From the bottom up: a folder's time changes when something in it does.
         for (path, mode, time) in self.folders.iter().rev() {
+            // The site's own folder is the user's; every other is reached by its handle, whatever lies in its place now.
+            let real = match self.footprint.spot(path) {
+                Ok(spot) if spot.meta().is_some_and(|m| m.is_dir()) => Some(spot),
+                _ => None,
+            };
+            let place = real.as_ref().map_or(path.clone(), crate::safe::Spot::path);
+            if real.is_none() && path != target && Some(path) != self.plan.outside().as_ref() {
+                continue;
+            }
             // Of a copy that is brought up to date most folders are as they should be.
-            let there = fs::metadata(path).ok();
+            let there = fs::metadata(&place).ok();
             let has = |f: &dyn Fn(&fs::Metadata) -> bool| there.as_ref().is_some_and(f);
             if let Some(mode) = mode
                 && !has(&|m| m.mode() & 0o7777 == mode & 0o777)
             {
-                fs::set_permissions(path, fs::Permissions::from_mode(mode & 0o777)).at(path)?;
+                fs::set_permissions(&place, fs::Permissions::from_mode(mode & 0o777)).at(path)?;
             }
             if !has(&|m| m.mtime() == *time)
-                && let Ok(handle) = File::open(path)
+                && let Ok(handle) = File::open(&place)
             {
                 let _ = handle.set_modified(at_time(*time));
             }

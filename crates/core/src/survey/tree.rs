@@ -35,7 +35,7 @@ impl SiteTree for FolderTree {
 
     fn read(&self, path: &str) -> Option<Vec<u8>> {
         let mut bytes = Vec::new();
-        let file = std::fs::File::open(self.0.join(path)).ok()?;
+        let file = crate::safe::open_file(&self.0.join(path)).ok()?;
         file.take(LARGEST).read_to_end(&mut bytes).ok()?;
         Some(bytes)
     }

@@ -56,7 +56,7 @@ impl Tracer {
             };
             let path = entry.path();
             let name = path.strip_prefix(folder).unwrap_or(path).display().to_string();
-            let traced = File::open(path).and_then(|file| {
+            let traced = crate::safe::open_file(path).and_then(|file| {
                 let file = crate::event::Counted::new(file, watch);
                 if !names_dump(&name) {
                     return self.lines(&name, file);

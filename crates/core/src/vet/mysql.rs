@@ -702,6 +702,13 @@ pub(crate) fn resting(event: &Vetted, quoting: Quoting) -> (Vetted, bool) {
     (vetted, was_on)
 }
 
+/// Whether a vetted routine is a procedure or a function, as the language calls it.
+pub(crate) fn routine_kind(routine: &Vetted, quoting: Quoting) -> &'static str {
+    let procedure = Code::read(&routine.text, quoting, true)
+        .is_ok_and(|code| (0..code.len().min(6)).any(|i| code.is(i, "PROCEDURE")));
+    if procedure { "PROCEDURE" } else { "FUNCTION" }
+}
+
 /// Says whether a stored body puts statements together while it runs.
 pub(crate) fn is_dynamic(stored: &Vetted, quoting: Quoting) -> bool {
     let read = Code::read(&stored.text, quoting, true);

@@ -19,6 +19,8 @@ pub(crate) struct Made {
     functions: Functions,
     /// Tables, sequences, types and so on, by their last names.
     things: BTreeSet<String>,
+    /// Those of which nobody took note yet.
+    fresh: Vec<String>,
     /// Views, which are not there before the end.
     views: BTreeSet<String>,
     /// Materialised views whose query calls what does more than compute.
@@ -53,6 +55,18 @@ impl Made {
                 Ok(())
             }
         }
+    }
+
+    fn makes(&mut self, name: impl Into<String>) {
+        let name = name.into();
+        if self.things.insert(name.clone()) {
+            self.fresh.push(name);
+        }
+    }
+
+    /// Returns the names of what was made since this was asked last.
+    pub(crate) fn fresh(&mut self) -> Vec<String> {
+        std::mem::take(&mut self.fresh)
     }
 
     /// Materialised views that are left empty.
@@ -390,7 +404,7 @@ impl Guard<'_, '_, '_> {
             "VIEW" => {
                 let (name, next) = target(code, at + 1)?;
                 self.made.views.insert(name.clone());
-                self.made.things.insert(name.clone());
+                self.made.makes(name.clone());
                 self.stored(next..code.len())?;
                 self.later(Phase::View, name)
             }
@@ -400,13 +414,13 @@ impl Guard<'_, '_, '_> {
             "TYPE" => self.create_type(at + 1),
             "DOMAIN" => {
                 let (name, next) = target(code, at + 1)?;
-                self.made.things.insert(name);
+                self.made.makes(name);
                 self.runs(next..code.len())?;
                 self.now()
             }
             "SEQUENCE" => {
                 let (name, next) = target(code, self.condition(at + 1))?;
-                self.made.things.insert(name);
+                self.made.makes(name);
                 if (next..code.len()).any(|i| code.sign(i, b'(')) {
                     return self.refuse();
                 }
@@ -419,7 +433,7 @@ impl Guard<'_, '_, '_> {
                 if next != code.len() && !by {
                     return Err(Refused::new("CREATE SCHEMA holds other statements"));
                 }
-                self.made.things.insert(name);
+                self.made.makes(name);
                 Ok(vec![Verdict::Now(Vetted::new(format!("CREATE SCHEMA IF NOT EXISTS {}", code.written(at))))])
             }
             "EXTENSION" => self.create_extension(at + 1),
@@ -470,7 +484,7 @@ impl Guard<'_, '_, '_> {
         let start = self.condition(at);
         let (name, mut at) = target(code, start)?;
         let table = &code.text[code.span(start).start..code.span(at - 1).end];
-        self.made.things.insert(name);
+        self.made.makes(name);
         if code.are(at, &["PARTITION", "OF"]) {
             at = target(code, at + 2)?.1;
         } else if code.is(at, "OF") {
@@ -537,7 +551,7 @@ impl Guard<'_, '_, '_> {
         let (table, next) = target(code, on + 1 + usize::from(code.is(on + 1, "ONLY")))?;
         self.runs(next..code.len())?;
         if let Some(name) = code.name(self.condition(at)) {
-            self.made.things.insert(name);
+            self.made.makes(name);
         }
         if self.made.views.contains(&table) { self.later(Phase::Behind, table) } else { self.now() }
     }
@@ -546,7 +560,7 @@ impl Guard<'_, '_, '_> {
         let code = self.code;
         let (name, next) = target(code, self.condition(at))?;
         self.made.views.insert(name.clone());
-        self.made.things.insert(name.clone());
+        self.made.makes(name.clone());
         let empty = code.are(code.len().saturating_sub(3), &["WITH", "NO", "DATA"]);
         let computes = self.stored(next..code.len())?;
         let called = calls(code, next..code.len(), &self.made.functions)?;
@@ -633,7 +647,7 @@ impl Guard<'_, '_, '_> {
             }
         }
         self.made.functions.entry(lower.clone()).and_modify(|p| *p &= pure).or_insert(pure);
-        self.made.things.insert(name.clone());
+        self.made.makes(name.clone());
         // One whose arguments or results are rows of a view waits for that.
         let head = 0..text_body.unwrap_or(code.len());
         if head.clone().any(|i| code.name(i).is_some_and(|n| n != name && self.made.views.contains(&n))) {
@@ -658,13 +672,14 @@ impl Guard<'_, '_, '_> {
             pure &= self.made.functions.get(&function) != Some(&false);
         }
         self.made.functions.entry(name.to_lowercase()).and_modify(|p| *p &= pure).or_insert(pure);
+        self.made.makes(name);
         self.now()
     }
 
     fn create_type(&mut self, at: usize) -> Result<Vec<Verdict>, Refused> {
         let code = self.code;
         let (name, next) = target(code, at)?;
-        self.made.things.insert(name.clone());
+        self.made.makes(name.clone());
         if next == code.len() {
             return self.now();
         }

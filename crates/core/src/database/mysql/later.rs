@@ -1,8 +1,9 @@
 //! Makes what waited for the rows: routines, views, triggers, and events, these at rest.
 
 use super::load::{MysqlLoader, SESSION};
-use super::{code, name, refused, run};
+use super::{code, name, refused, run, thing};
 use crate::database::DatabaseError;
+use crate::database::journal::Mark;
 use crate::database::waiting::{Later, in_any_order, refusal};
 use crate::event::Warning;
 use crate::vet::mysql as vet;
@@ -42,6 +43,13 @@ impl MysqlLoader {
         } else {
             later.statement.clone()
         };
+        let noted = match later.phase {
+            Phase::View => later.name.clone(),
+            Phase::Event => thing("EVENT", &later.name),
+            Phase::Trigger => thing("TRIGGER", &later.name),
+            _ => thing(vet::routine_kind(&statement, later.quoting), &later.name),
+        };
+        self.keeper.mark(Mark::Begun { table: noted })?;
         later.settings.iter().try_for_each(|sql| run(&mut self.conn, sql))?;
         let made = send_alone(&mut self.conn, &statement, later.line);
         // The next one begins as the session began.

@@ -224,7 +224,7 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
-    fn go_on(&mut self, Reached { whole, .. }: Reached) -> Result<(), DatabaseError> {
+    fn go_on(&mut self, Reached { whole, begun, .. }: Reached) -> Result<(), DatabaseError> {
         wait_for_the_dead(&mut self.conn)?;
         let there: Vec<String> = tables(&mut self.conn)?;
         let mut sound = BTreeMap::new();
@@ -236,7 +236,9 @@ impl Loading for MysqlLoader {
             }
         }
         let whole = sound;
-        empty(&mut self.conn, &|table| !whole.contains_key(table))?;
+        // What somebody else made meanwhile stays, and the dump may not touch it.
+        empty(&mut self.conn, &|thing| begun.contains(thing) && !whole.contains_key(thing))?;
+        self.own.others = tables(&mut self.conn)?.into_iter().filter(|t| !whole.contains_key(t)).collect();
         self.loaded.rows.clone_from(&whole);
         self.loaded.went_on = whole.len() as u64;
         self.whole = whole;

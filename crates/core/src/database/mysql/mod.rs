@@ -134,6 +134,11 @@ pub fn tables(conn: &mut Conn) -> Result<Vec<String>, DatabaseError> {
     rows(conn, "SHOW TABLES")
 }
 
+/// How a routine, trigger or event is noted beside tables and views, which are noted by their names.
+pub(super) fn thing(kind: &str, name: &str) -> String {
+    format!("{kind} {name}")
+}
+
 /// Waits until the statements of a program that was killed are done: the server carries a statement out to its end, and only then sees
 /// that nobody listens.
 pub fn wait_for_the_dead(conn: &mut Conn) -> Result<(), DatabaseError> {
@@ -171,7 +176,10 @@ pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), Databas
     ];
     for (kind, list) in others {
         for item in rows::<String>(conn, list)? {
-            run(conn, &format!("DROP {kind} IF EXISTS {}", name(&item)))?;
+            let noted = if kind == "VIEW" { item.clone() } else { thing(kind, &item) };
+            if goes(&noted) {
+                run(conn, &format!("DROP {kind} IF EXISTS {}", name(&item)))?;
+            }
         }
     }
     for table in tables(conn)? {

@@ -6,7 +6,7 @@
 
 use super::crew::{Crew, transaction, was_committed};
 use super::sink::LoadSink;
-use super::{connect, name, refused, rows, run, state};
+use super::{connect, name, own_name, refused, rows, run, state};
 use crate::database::journal::{Keeper, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, shortened};
 use crate::database::stages::{STAGE, Stages, committed_by_rows};
@@ -149,34 +149,49 @@ impl Loading for PostgresLoader {
         Ok(rows(self.client()?, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
     }
 
-    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+    fn empty_of(&mut self, made: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
         let client = self.within()?;
-        // Schemas hold everything else. What belongs to an extension goes with its schema and comes back with the dump.
-        let sql = "SELECT nspname::text FROM pg_catalog.pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT IN ('information_schema','public')";
-        for row in rows(client, sql, &[])? {
-            run(client, &format!("DROP SCHEMA {} CASCADE", name(&row.get::<_, String>(0))))?;
-        }
+        let own = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
+        // What belongs to an extension goes and comes with that.
+        let but = |of: &str| format!("NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = {of} AND d.deptype = 'e')");
         let things = [
-            (
-                "SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, c.oid::regclass::text \
-              FROM pg_catalog.pg_class c WHERE c.relnamespace = 'public'::regnamespace AND c.relkind IN ('v','m','r','p','S','f')",
-                " ORDER BY c.relkind = 'S'",
+            format!(
+                "SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, \
+                   format('%I.%I', n.nspname, c.relname), c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+                 WHERE {own} AND c.relkind IN ('v','m','r','p','S','f') AND {} ORDER BY c.relkind = 'S'",
+                but("c.oid")
             ),
-            (
-                "SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, p.oid::regprocedure::text FROM pg_catalog.pg_proc p WHERE p.pronamespace = 'public'::regnamespace",
-                " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = p.oid AND d.deptype = 'e')",
+            format!(
+                "SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, \
+                   format('%I.%I(%s)', n.nspname, p.proname, CASE WHEN p.prokind = 'a' AND p.pronargs = 0 THEN '*' ELSE pg_get_function_identity_arguments(p.oid) END), p.proname::text \
+                 FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE {own} AND {} \
+                 AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = p.oid AND d.deptype = 'i')",
+                but("p.oid")
             ),
-            (
-                "SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, t.oid::regtype::text FROM pg_catalog.pg_type t LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
-              WHERE t.typnamespace = 'public'::regnamespace AND (t.typtype IN ('e','d','r') OR c.relkind = 'c')",
-                " AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = t.oid AND d.deptype = 'e')",
+            format!(
+                "SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, format('%I.%I', n.nspname, t.typname), t.typname::text \
+                 FROM pg_catalog.pg_type t LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid JOIN pg_catalog.pg_namespace n ON n.oid = t.typnamespace \
+                 WHERE {own} AND (t.typtype IN ('e','d','r') OR c.relkind = 'c') AND {}",
+                but("t.oid")
             ),
         ];
-        for (sql, but) in things {
-            for row in rows(client, &format!("{sql}{but}"), &[])? {
-                let (kind, thing): (String, String) = (row.get(0), row.get(1));
-                // Some go with what they belong to, sequences of columns with their tables.
-                run(client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
+        for sql in things {
+            for row in rows(client, &sql, &[])? {
+                let (kind, thing, name): (String, String, String) = (row.get(0), row.get(1), row.get(2));
+                if made(&name) {
+                    // Some go with what they belong to, sequences of columns with their tables.
+                    run(client, &format!("DROP {kind} IF EXISTS {thing} CASCADE"))?;
+                }
+            }
+        }
+        let schemas = format!(
+            "SELECT n.nspname::text FROM pg_catalog.pg_namespace n WHERE {own} AND n.nspname <> 'public' \
+             AND NOT EXISTS (SELECT FROM pg_catalog.pg_class c WHERE c.relnamespace = n.oid)"
+        );
+        for row in rows(client, &schemas, &[])? {
+            let schema: String = row.get(0);
+            if made(&schema) {
+                run(client, &format!("DROP SCHEMA {} CASCADE", name(&schema)))?;
             }
         }
         Ok(())
@@ -200,6 +215,15 @@ impl Loading for PostgresLoader {
 
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
         let PostgresLoader { client: Some(client), stages, .. } = self else { return Ok(()) };
+        wait_for_others(client)?;
+        // A database that was made anew meanwhile, or lost rows, holds less than was committed: the load begins anew.
+        let mut sound = true;
+        for (table, sent) in &reached.whole {
+            let there = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[table])?;
+            sound &= there.first().is_some_and(|r| r.get(0)) && count(client, table)? >= *sent;
+        }
+        let begun = reached.begun.clone();
+        let reached = if sound { reached } else { Reached::default() };
         let there = stages.go_on(reached, |stage| {
             let told = stage.transaction.map(|number| was_committed(client, number)).transpose()?.flatten();
             let by_rows = || {
@@ -210,7 +234,10 @@ impl Loading for PostgresLoader {
             };
             told.map_or_else(by_rows, Ok)
         })?;
-        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
+        if self.loaded.goes_on(there) {
+            return Ok(());
+        }
+        self.empty_of(&|thing| begun.contains(thing))
     }
 
     fn load(&mut self, reader: &mut dyn Read, plain: Option<Plain>) -> Result<(), DatabaseError> {
@@ -298,6 +325,29 @@ impl PostgresLoader {
             }
         }
     }
+}
+
+/// Waits until the connections of an interrupted load are gone: one of them may commit yet. One that does not go by itself is ended, if that
+/// is allowed.
+fn wait_for_others(client: &mut Client) -> Result<(), DatabaseError> {
+    let sql = "SELECT pid FROM pg_catalog.pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid() \
+               AND application_name LIKE 'zporter%' AND pid NOT IN (SELECT pid FROM pg_catalog.pg_stat_activity WHERE application_name = $1)";
+    let own = own_name();
+    for turn in 0..1200 {
+        let others = rows(client, sql, &[&own])?;
+        if others.is_empty() {
+            return Ok(());
+        }
+        if turn == 200 {
+            for other in others {
+                // The account may end its own connections; others it may not, and waits.
+                let _ = rows(client, "SELECT pg_terminate_backend($1)", &[&other.get::<_, i32>(0)]);
+            }
+        }
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    let what = "connections of the interrupted load are still at work in the database; run the command again when they are through";
+    Err(DatabaseError::Io(std::io::Error::other(what)))
 }
 
 /// Counts the rows of a table, named in full.

@@ -36,6 +36,11 @@ pub fn connect(access: &DatabaseAccess) -> Result<Client, DatabaseError> {
     })
 }
 
+/// The name by which the server knows the connections of this process.
+fn own_name() -> String {
+    format!("zporter {}", std::process::id())
+}
+
 fn tls(access: &DatabaseAccess) -> MakeRustlsConnect {
     MakeRustlsConnect::new(tls_config(access.tls == Tls::Verified))
 }
@@ -64,6 +69,7 @@ fn settings(access: &DatabaseAccess) -> (tokio_postgres::Config, String) {
         .unwrap_or_else(|| access.host.trim_matches(['[', ']']).into());
     let mut config = tokio_postgres::Config::new();
     config.host(&host).port(port).user(&access.user).connect_timeout(std::time::Duration::from_secs(10));
+    config.application_name(own_name());
     if !access.password.is_empty() {
         config.password(access.password.expose());
     }

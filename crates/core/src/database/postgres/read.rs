@@ -11,7 +11,7 @@ use crate::database::snapshot::{DumpOut, Snapshot, TableFacts};
 use crate::event::{Warning, Warnings};
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::BufRead;
 
 /// Size at which a block of rows is closed where the dump is written in parts, in bytes.
@@ -98,9 +98,25 @@ impl PostgresSnapshot {
         Ok(found.len() as u64)
     }
 
+    /// Views and functions of their rows, each behind those that it needs, else by their names.
+    fn in_order(&mut self, sql: &str) -> Result<Vec<String>, DatabaseError> {
+        let mut items: Vec<(u32, String)> =
+            rows(&mut self.client, sql, &[])?.iter().map(|r| (r.get(0), r.get(2))).collect();
+        let needs = "SELECT r.ev_class, x.refobjid FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE x.refobjid <> r.ev_class \
+                     UNION SELECT p.oid, t.typrelid FROM pg_proc p JOIN pg_type t ON t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) \
+                       OR t.oid = ANY(COALESCE(p.proallargtypes, '{}')) WHERE t.typrelid <> 0";
+        let needs: BTreeSet<(u32, u32)> = rows(&mut self.client, needs, &[])?.iter().map(|r| (r.get(0), r.get(1))).collect();
+        let mut out = Vec::new();
+        while !items.is_empty() {
+            let free = items.iter().position(|(item, _)| !items.iter().any(|(other, _)| needs.contains(&(*item, *other))));
+            out.push(items.remove(free.unwrap_or(0)).1);
+        }
+        Ok(out)
+    }
+
     /// Functions that need no table.
     fn functions(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let found = self.texts(&format!("SELECT sql FROM ({}) f(oid, sql) ORDER BY oid", functions(false)))?;
+        let found = self.texts(&format!("SELECT sql FROM ({}) f(oid, name, sql) ORDER BY oid", functions(false)))?;
         for statement in &found {
             writeln!(out, "{};", statement.trim_end())?;
         }
@@ -338,9 +354,9 @@ impl Snapshot for PostgresSnapshot {
             own("c.oid")
         );
         let views = format!(
-            "SELECT sql FROM (SELECT c.oid, format('CREATE %sVIEW %I.%I%s AS %s', CASE WHEN c.relkind = 'm' THEN 'MATERIALIZED ' ELSE '' END, n.nspname, c.relname, {OPTIONS}, rtrim(pg_get_viewdef(c.oid), ';')) \
+            "SELECT oid, name, sql FROM (SELECT c.oid, format('%I.%I', n.nspname, c.relname), format('CREATE %sVIEW %I.%I%s AS %s', CASE WHEN c.relkind = 'm' THEN 'MATERIALIZED ' ELSE '' END, n.nspname, c.relname, {OPTIONS}, rtrim(pg_get_viewdef(c.oid), ';')) \
              FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace WHERE c.relkind IN ('v','m') AND {} \
-             AND NOT EXISTS (SELECT FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE r.ev_class = c.oid AND x.refobjid IN ({left})) UNION ALL {}) v(oid, sql) ORDER BY oid",
+             AND NOT EXISTS (SELECT FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE r.ev_class = c.oid AND x.refobjid IN ({left})) UNION ALL {}) v(oid, name, sql) ORDER BY name, oid",
             own("c.oid"),
             functions(true)
         );
@@ -412,7 +428,11 @@ impl Snapshot for PostgresSnapshot {
                 writeln!(out, "{statement};")?;
             }
         }
-        for sql in [aggregates(), views, view_indexes, rules, triggers, switched, switched_rules, policies, row_security, comments]
+        for statement in self.texts(&aggregates())?.into_iter().chain(self.in_order(&views)?) {
+            writeln!(out, "{statement};")?;
+            count += 1;
+        }
+        for sql in [view_indexes, rules, triggers, switched, switched_rules, policies, row_security, comments]
         {
             for statement in self.texts(&sql)? {
                 writeln!(out, "{statement};")?;
@@ -439,7 +459,7 @@ impl Snapshot for PostgresSnapshot {
 /// The question for functions with their numbers: those whose arguments or results are rows of a table or view, or the others.
 fn functions(of_rows: bool) -> String {
     format!(
-        "SELECT p.oid, rtrim(pg_get_functiondef(p.oid), E'\\n') FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace \
+        "SELECT p.oid, p.oid::regprocedure::text, rtrim(pg_get_functiondef(p.oid), E'\\n') FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace \
          WHERE {OURS} AND p.prokind IN ('f','p') AND {NO_EXTENSION} p.oid AND d.deptype IN ('e','i')) \
          AND {} EXISTS (SELECT FROM pg_type t JOIN pg_class c ON c.oid = t.typrelid WHERE c.relkind IN ('r','p','v','m') \
            AND (t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) OR t.oid = ANY(COALESCE(p.proallargtypes, '{{}}'))))",

@@ -5,7 +5,7 @@ use super::crew::{Beside, Copying, Region, copy_beside, copy_in};
 use super::load::{PostgresLoader, is_not_yet};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
-use crate::database::journal::Alone;
+use crate::database::journal::{Alone, Mark};
 use crate::database::load::{Plain, text_of};
 use crate::database::stages::Turn;
 use crate::database::waiting::{Later, refusal};
@@ -223,7 +223,12 @@ impl<'l> LoadSink<'l> {
             }
             return self.set(vetted.text(), line);
         }
-        for verdict in vet::statement(text, quoting, &mut self.loader.made, line).map_err(refusal(line))? {
+        let verdicts = vet::statement(text, quoting, &mut self.loader.made, line).map_err(refusal(line))?;
+        if let Some(notes) = self.loader.stages.notes().filter(|_| !is_there) {
+            let fresh = self.loader.made.fresh();
+            fresh.into_iter().try_for_each(|table| notes.mark(Mark::Begun { table }))?;
+        }
+        for verdict in verdicts {
             match verdict {
                 Verdict::Nothing => {}
                 Verdict::Left(what) => {

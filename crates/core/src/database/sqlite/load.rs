@@ -3,7 +3,7 @@
 
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
-use crate::database::journal::{Keeper, Reached};
+use crate::database::journal::{Keeper, Mark, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::stages::{Stages, Turn, committed_by_rows};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
@@ -54,11 +54,11 @@ impl Loading for SqliteLoader {
         )
     }
 
-    fn empty_of(&mut self, _: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
+    fn empty_of(&mut self, made: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
         let views: Vec<String> =
             list(&self.conn, "SELECT name FROM sqlite_schema WHERE type = 'view'", |r| r.get(0))?;
         for (kind, names) in [("VIEW", views), ("TABLE", tables(&self.conn)?)] {
-            for item in names {
+            for item in names.into_iter().filter(|n| made(n)) {
                 self.conn.execute(&format!("DROP {kind} {}", name(&item)), []).map_err(own)?;
             }
         }
@@ -72,12 +72,21 @@ impl Loading for SqliteLoader {
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
         let conn = &self.conn;
         let known = tables(conn)?;
+        let begun = reached.begun.clone();
+        let mut sound = true;
+        for (table, sent) in reached.whole.iter().filter(|(t, _)| *t != "sqlite_sequence") {
+            sound &= known.iter().any(|t| t == table) && count(conn, table)? >= *sent;
+        }
+        let reached = if sound { reached } else { Reached::default() };
         let there = self.stages.go_on(reached, |stage| {
             committed_by_rows(stage, |table, sent| {
                 Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
             })
         })?;
-        if self.loaded.goes_on(there) { Ok(()) } else { self.empty() }
+        if self.loaded.goes_on(there) {
+            return Ok(());
+        }
+        self.empty_of(&|thing| begun.contains(thing))
     }
 
     fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
@@ -139,10 +148,18 @@ impl LoadSink<'_> {
         let At { line, quoting, .. } = at;
         match vet::statement(text_of(body, line)?, quoting).map_err(refusal(line))? {
             Verdict::Later(phase, name, statement) => {
+                if let Some(notes) = self.loader.stages.notes().filter(|_| !is_there) {
+                    notes.mark(Mark::Begun { table: name.clone() })?;
+                }
                 let later = Later { phase, name, statement, line, quoting, settings: Vec::new() };
                 self.loader.later.push(later, true)
             }
             Verdict::Now(vetted) if !is_there => {
+                if let (Class::CreateTable, Some(table)) = (&at.statement.class, &at.statement.name)
+                    && let Some(notes) = self.loader.stages.notes()
+                {
+                    notes.mark(Mark::Begun { table: table.clone() })?;
+                }
                 if at.statement.class == Class::Insert {
                     let table = at.statement.name.clone().unwrap_or_default();
                     *self.loader.loaded.rows.entry(table).or_default() += 1;
