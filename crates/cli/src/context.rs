@@ -4,6 +4,8 @@ use crate::error::CommandError;
 use etcetera::BaseStrategy;
 use std::path::{Path, PathBuf};
 use time::format_description::well_known::Rfc3339;
+use zporter_core::lock::Lock;
+use zporter_core::logbook::Run;
 use zporter_core::secret::Secret;
 use zporter_core::system::{self, Known};
 
@@ -15,6 +17,22 @@ pub fn data_folder() -> Result<PathBuf, CommandError> {
     let strategy = etcetera::choose_base_strategy()
         .map_err(|e| CommandError::world("the home folder is not known", e))?;
     Ok(strategy.data_dir().join("zporter"))
+}
+
+/// Takes the locks of what a run works on.
+pub fn locks(things: &[Option<String>]) -> Result<Vec<Lock>, CommandError> {
+    let folder = logbook_folder()?;
+    Ok(things.iter().flatten().map(|thing| Lock::take(&folder, thing)).collect::<Result<_, _>>()?)
+}
+
+/// Begins the record of a run that holds locks.
+pub fn begin(command: &str, detail: serde_json::Value, locks: &mut [Lock]) -> Result<Run, CommandError> {
+    let book = Run::begin(&logbook_folder()?, command, detail, now)?;
+    for lock in locks {
+        // Who asks is told less if this fails.
+        let _ = lock.held_by(book.id());
+    }
+    Ok(book)
 }
 
 /// Returns the folder of the logbook.

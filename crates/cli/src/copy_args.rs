@@ -19,7 +19,7 @@ use zporter_core::text::needles::Asked;
 use zporter_core::waybill::Waybill;
 
 /// What of the text is changed only when somebody asks for it.
-#[derive(Debug, Args, Default)]
+#[derive(Debug, Clone, Args, Default)]
 #[command(next_help_heading = "On request")]
 pub struct TextArgs {
     /// Also change host names that stand alone in running text
@@ -59,10 +59,10 @@ pub enum State {
 }
 
 /// Where and as what a copy lives.
-#[derive(Debug, Args, Default)]
+#[derive(Debug, Clone, Args, Default)]
 pub struct CopyArgs {
     /// New base address
-    #[arg(long, value_name = "URL", required_unless_present = "waybill")]
+    #[arg(long, value_name = "URL")]
     pub address: Option<String>,
     // Not a doc comment: rustdoc would take the brackets for links.
     #[arg(
@@ -170,7 +170,7 @@ impl CopyArgs {
             }
             return Ok(bill);
         }
-        let missing = || CommandError::usage("source, target and --address are needed");
+        let missing = || CommandError::usage("source, target and --address are needed").hint("--address URL is the address that the copy gets");
         let whole = |p: &PathBuf| absolute(p);
         Ok(Waybill {
             job: job.into(),

@@ -9,6 +9,7 @@ use zporter_core::cargo::PackError;
 use zporter_core::database::DatabaseError;
 use zporter_core::dump::stream::DumpError;
 use zporter_core::fsx::PathError;
+use zporter_core::lock::LockError;
 use zporter_core::place::PlaceError;
 use zporter_core::restore::RestoreError;
 use zporter_core::survey::SurveyError;
@@ -91,6 +92,17 @@ impl From<PathError> for CommandError {
         };
         let out = CommandError::new(Exit::World, &e);
         hint.into_iter().fold(out, CommandError::hint)
+    }
+}
+
+impl From<LockError> for CommandError {
+    fn from(e: LockError) -> Self {
+        match e {
+            LockError::Path(e) => e.into(),
+            LockError::Held { .. } => {
+                CommandError::new(Exit::Refused, &e).hint("wait until it is through; `zporter logbook` shows it")
+            }
+        }
     }
 }
 

@@ -15,6 +15,7 @@ use crate::dump::{TextWriter, spread};
 use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
+use crate::restore::record;
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, folders, risks, table_rule};
 use crate::safe::open_file;
@@ -193,6 +194,12 @@ impl Cargo {
     /// Returns bytes of the database parts.
     pub fn database_bytes(&self) -> u64 {
         self.live.as_ref().map_or(0, Live::bytes) + self.parts.iter().map(|p| p.bytes).sum::<u64>()
+    }
+
+    /// Names of the tables that go.
+    pub fn tables(&self) -> Vec<String> {
+        let live = self.live.iter().flat_map(Live::tables);
+        live.chain(self.parts.iter().filter_map(|p| p.table.clone())).collect()
     }
 
     /// Says whether the database's rows come straight from its server.
@@ -653,6 +660,10 @@ fn folder_entries(
         };
         let below = found.path().strip_prefix(folder).unwrap_or(found.path());
         let kind = found.file_type();
+        // What a copy knows of itself is not part of the site.
+        if below == Path::new(record::NAME) {
+            continue;
+        }
         if fate(below, kind.is_dir()) != Fate::Carry {
             if kind.is_dir() {
                 walk.skip_current_dir();

@@ -7,7 +7,7 @@ use crate::fsx::{AtPath, CopyWay, PathError};
 use crate::fsx::private_folder;
 use crate::logbook::Run;
 use crate::safe::{SafeFolder, Spot};
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::{self, File};
 use std::io::Write;
@@ -20,6 +20,8 @@ use std::path::{Path, PathBuf};
 pub enum Print {
     /// A folder that nothing written below it may leave.
     Root(PathBuf),
+    /// What a file was like when the run was through: bytes, and time of its last change in nanoseconds.
+    Seal(PathBuf, u64, i128),
     /// A file or link that was not there before.
     File(PathBuf),
     /// A folder that was not there before.
@@ -69,6 +71,22 @@ impl Footprint {
     pub fn spot(&self, path: &Path) -> Result<Spot, PathError> {
         let unknown = || std::io::Error::other("it lies in no folder of this run");
         self.safe(path).ok_or_else(unknown).at(path)?.spot(path)
+    }
+
+    /// Notes what every file is like that was made, when the run is through: by that it is told later whether somebody changed it.
+    pub fn seal(&self) -> Result<(), PathError> {
+        let bytes = fs::read(&self.path).at(&self.path)?;
+        let mut seals = Vec::new();
+        for print in parsed(&bytes) {
+            if let Print::File(path) = print
+                && let Ok(meta) = fs::symlink_metadata(&path)
+            {
+                seals.extend_from_slice(format!("s{} {} ", meta.len(), changed(&meta)).as_bytes());
+                seals.extend_from_slice(path.as_os_str().as_bytes());
+                seals.push(0);
+            }
+        }
+        (&self.list).write_all(&seals).and_then(|()| self.list.sync_data()).at(&self.path)
     }
 
     /// Notes a file that is about to be made.
@@ -145,7 +163,15 @@ fn list_path(kept: &Path) -> PathBuf {
 
 /// Reads the list of a run by the folder of what it kept. A torn last entry is passed over.
 pub fn read(kept: &Path) -> Vec<Print> {
-    let bytes = fs::read(list_path(kept)).unwrap_or_default();
+    parsed(&fs::read(list_path(kept)).unwrap_or_default())
+}
+
+/// When a file's content was changed last, in nanoseconds.
+fn changed(meta: &fs::Metadata) -> i128 {
+    i128::from(meta.mtime()) * 1_000_000_000 + i128::from(meta.mtime_nsec())
+}
+
+fn parsed(bytes: &[u8]) -> Vec<Print> {
     let whole = bytes.iter().rposition(|b| *b == 0).unwrap_or(0);
     let entries = bytes[..whole].split(|b| *b == 0);
     let path = |bytes: &[u8]| PathBuf::from(OsStr::from_bytes(bytes));
@@ -153,6 +179,12 @@ pub fn read(kept: &Path) -> Vec<Print> {
         (b'f', rest) => Some(Print::File(path(rest))),
         (b'd', rest) => Some(Print::Folder(path(rest))),
         (b'r', rest) => Some(Print::Root(path(rest))),
+        (b's', rest) => {
+            let mut parts = rest.splitn(3, |b| *b == b' ');
+            let mut number = || std::str::from_utf8(parts.next()?).ok();
+            let (size, time) = (number()?.parse().ok()?, number()?.parse().ok()?);
+            Some(Print::Seal(path(parts.next()?), size, time))
+        }
         (b'k', rest) => {
             let space = rest.iter().position(|b| *b == b' ')?;
             let number = std::str::from_utf8(&rest[..space]).ok()?.parse().ok()?;
@@ -180,7 +212,7 @@ fn sweep(prints: &[Print]) {
         .iter()
         .filter_map(|print| match print {
             Print::Folder(path) | Print::Root(path) => Some(path.as_path()),
-            Print::File(path) | Print::Kept(path, _) => path.parent(),
+            Print::File(path) | Print::Kept(path, _) | Print::Seal(path, ..) => path.parent(),
         })
         .collect();
     for folder in folders {
@@ -224,13 +256,35 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
     if !only_look {
         sweep(&prints);
     }
-    for print in prints.into_iter().rev() {
+    let seals: HashMap<PathBuf, (u64, i128)> = prints
+        .iter()
+        .filter_map(|print| match print {
+            Print::Seal(path, size, time) => Some((path.clone(), (*size, *time))),
+            _ => None,
+        })
+        .collect();
+    // What the run made and replaced itself goes; an earlier state of it is nobody's.
+    let mut made = HashSet::new();
+    let own: Vec<bool> = prints
+        .iter()
+        .map(|print| match print {
+            Print::File(path) => !made.insert(path.clone()),
+            Print::Kept(path, _) => made.contains(path),
+            _ => false,
+        })
+        .collect();
+    for (print, own) in prints.into_iter().zip(own).rev() {
         match print {
-            Print::Root(_) => {}
+            Print::Kept(..) if own => {}
+            Print::Root(_) | Print::Seal(..) => {}
             Print::File(path) => {
                 let Some((real, _open)) = places.real(&path) else { continue };
                 let Ok(meta) = fs::symlink_metadata(&real) else { continue };
-                if ended.is_some_and(|end| meta.ctime() > end + 1) {
+                let differs = match seals.get(&path) {
+                    Some((size, time)) => meta.is_file() && (meta.len(), changed(&meta)) != (*size, *time),
+                    None => ended.is_some_and(|end| meta.ctime() > end + 1),
+                };
+                if differs {
                     out.changed_since.push(path);
                     continue;
                 }

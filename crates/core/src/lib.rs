@@ -13,6 +13,7 @@ pub mod event;
 pub mod footprint;
 pub mod fsx;
 mod lanes;
+pub mod lock;
 pub mod logbook;
 pub mod pack;
 pub mod password;

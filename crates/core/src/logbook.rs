@@ -1,9 +1,10 @@
 //! The durable record of every run: one JSON line per step, on disk before the step begins.
 
-use crate::fsx::{AtPath, PathError, sync_folder};
+use crate::fsx::{AtPath, PathError, private_folder, sync_folder};
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::Write;
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -48,7 +49,7 @@ impl Run {
         detail: serde_json::Value,
         clock: fn() -> String,
     ) -> Result<Run, PathError> {
-        fs::create_dir_all(folder).at(folder)?;
+        private_folder(folder).at(folder)?;
         let stamp: String = clock().chars().filter(char::is_ascii_digit).take(14).collect();
         let mut number = 1;
         let (id, path, file) = loop {
@@ -58,7 +59,7 @@ impl Run {
                 format!("{stamp}-{command}-{number}")
             };
             let path = folder.join(format!("{id}.jsonl"));
-            match File::options().create_new(true).append(true).open(&path) {
+            match File::options().create_new(true).append(true).mode(0o600).open(&path) {
                 Ok(file) => break (id, path, file),
                 Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists && number < 1000 => number += 1,
                 Err(e) => return Err(PathError { path, source: e }),

@@ -3,13 +3,14 @@
 //! Everything here can be done twice: an undo that was itself interrupted is repeated.
 
 use crate::database::journal::begun_tables;
-use crate::database::load::open;
+use crate::database::load::{keep_dump, open};
 use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
 use crate::footprint::{self, Print, Undone};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run};
 use crate::place::{DatabaseAccess, Engine};
+use std::collections::BTreeSet;
 use std::fs::File;
 use std::path::{Path, PathBuf};
 
@@ -60,12 +61,16 @@ pub struct Undo {
     pub command: String,
     /// When it ended; nothing for a run that was interrupted.
     pub ended: Option<String>,
+    /// Folder that the run filled.
+    pub target: Option<String>,
     /// Database that the run filled, as a URL without password.
     pub database: Option<String>,
     /// Dump of what was in it before.
     pub kept_dump: Option<PathBuf>,
-    /// Tables that the run made.
+    /// Tables, views and so on that the run made.
     pub tables: Vec<String>,
+    /// Tables that made room for them.
+    pub replaced: Vec<String>,
     kept: PathBuf,
 }
 
@@ -79,6 +84,8 @@ pub struct Done {
     pub database_emptied: bool,
     /// Whether its former content was loaded again.
     pub database_put_back: bool,
+    /// Dump of what was in the run's tables when it was undone.
+    pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
     pub tables_stay: Vec<String>,
 }
@@ -133,14 +140,18 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     tables.extend(journal::reached(&lines).whole.into_keys());
     tables.sort();
     tables.dedup();
+    let replaced = lines.iter().chain(&kept_lines).filter(|l| l.step == "replace database");
+    let replaced: Vec<String> = replaced.flat_map(|l| serde_json::from_value::<Vec<String>>(l.detail["tables"].clone()).unwrap_or_default()).collect();
     let database = step("load database", "database").or_else(|| step("replace database", "database"));
     Ok(Undo {
         run: run.into(),
         command,
         ended: lines.last().filter(|l| matches!(l.step.as_str(), "done" | "failed")).map(|l| l.at.clone()),
         kept_dump: step("replace database", "kept").map(PathBuf::from),
+        target: step("unpack files", "target"),
         database,
         tables,
+        replaced,
         kept: logbook::kept_of(folder, run),
     })
 }
@@ -190,12 +201,25 @@ impl Undo {
         done: &mut Done,
     ) -> Result<(), UndoError> {
         let mut loader = open(access)?;
-        // A load into the other two begins in an empty database, and is there as a whole or in whole stages: all that is there is its.
-        let atomic = access.engine != Engine::Mysql;
         let there = loader.tables()?;
+        let ours: BTreeSet<String> = there
+            .iter()
+            .filter(|t| self.tables.iter().chain(&self.replaced).any(|o| o == *t))
+            .cloned()
+            .collect();
+        // What came into these tables since is not lost.
+        if !ours.is_empty() {
+            done.kept = Some(keep_dump(access, &ours, book, watch)?);
+        }
+        book.step("empty database", serde_json::json!({ "database": access.url(), "kept": done.kept }))?;
+        let made = |thing: &str| self.tables.iter().any(|t| t == thing);
         if let Some(kept) = &self.kept_dump {
-            book.step("empty database", serde_json::json!({ "database": access.url(), "kept": kept }))?;
-            loader.empty()?;
+            if there.iter().all(|t| ours.contains(t)) {
+                loader.empty()?;
+            } else {
+                loader.empty_of(&made)?;
+                loader.make_room(&ours)?;
+            }
             done.database_emptied = true;
             watch.event(Event::StepStarted {
                 step: "putting back",
@@ -203,19 +227,15 @@ impl Undo {
             });
             let file = File::open(kept).map_err(DatabaseError::Io)?;
             let mut reader = crate::dump::open_text(Counted::new(file, watch)).map_err(DatabaseError::Io)?;
+            loader.put_events_on();
             loader.load(&mut reader, None)?;
             loader.finish()?;
             watch.event(Event::StepDone);
             done.database_put_back = true;
             return Ok(());
         }
-        book.step("empty database", serde_json::json!({ "database": access.url() }))?;
-        let made = |table: &str| atomic || self.tables.iter().any(|t| t == table);
         loader.empty_of(&made)?;
-        done.tables_stay = there.into_iter().filter(|t| !made(t)).collect();
-        // Views are listed among the tables, and go whoever made them.
-        let rest = loader.tables()?;
-        done.tables_stay.retain(|t| rest.contains(t));
+        done.tables_stay = loader.tables()?;
         loader.finish()?;
         done.database_emptied = true;
         Ok(())

@@ -7,6 +7,7 @@ use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::Args;
 use std::path::PathBuf;
+use zporter_core::restore::record::Record;
 
 /// Clone a site straight to another place: the same as packing and restoring it, without the archive
 #[derive(Debug, Args)]
@@ -30,8 +31,17 @@ pub struct CloneArgs {
 
 /// Runs the command.
 pub fn run(ui: &Ui, args: &CloneArgs) -> Result<Exit, CommandError> {
-    let mut bill = args.copy.waybill("clone", args.site.as_deref(), args.target.as_deref())?;
+    let mut copy = args.copy.clone();
+    // A copy knows what it was made with.
+    if let Some(record) = args.target.as_deref().filter(|_| args.refresh).and_then(Record::read) {
+        copy.address.get_or_insert(record.address);
+        copy.table_prefix = copy.table_prefix.or(record.table_prefix);
+        if copy.dump_to.is_none() {
+            copy.database = copy.database.or(record.database);
+        }
+    }
+    let mut bill = copy.waybill("clone", args.site.as_deref(), args.target.as_deref())?;
     bill.refresh |= args.refresh;
     bill.delete_gone |= args.delete_gone;
-    restore::run_bill(ui, &bill, &args.copy)
+    restore::run_bill(ui, &bill, &copy)
 }

@@ -12,7 +12,7 @@ use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::fsx::absolute;
-use zporter_core::logbook::{Outcome, Run};
+use zporter_core::logbook::Outcome;
 use zporter_core::place::Address;
 use zporter_core::restore::plan::{RestorePlan, plan};
 use zporter_core::restore::restored::Restored;
@@ -118,13 +118,16 @@ pub fn carry_out(
     samples: usize,
 ) -> Result<(RestorePlan, Restored), CommandError> {
     let progress = Progress::new(ui);
-    let plan = plan(job(bill, &progress)?, &context::definitions()?, &progress)?;
+    let job = job(bill, &progress)?;
+    let things = [Some(absolute(&job.target).display().to_string()), job.database.as_ref().map(zporter_core::place::DatabaseAccess::url)];
+    let mut locks = if dry_run { Vec::new() } else { context::locks(&things)? };
+    let plan = plan(job, &context::definitions()?, &progress)?;
     if dry_run {
         let done = run::preview(&plan, samples, &progress)?;
         return Ok((plan, done));
     }
     let detail = serde_json::to_value(bill).unwrap_or_default();
-    let book = Run::begin(&context::logbook_folder()?, &bill.job, detail, context::now)?;
+    let book = context::begin(&bill.job, detail, &mut locks)?;
     match run::run(&plan, samples, &book, &progress) {
         Ok(done) => {
             let detail = serde_json::json!({ "target": done.target, "files": done.files, "rows": done.tally.rows(), "changed": done.tally.changed() });
@@ -143,6 +146,13 @@ pub fn carry_out(
     }
 }
 
+/// Names, or the first of them.
+fn some(names: &[&str]) -> String {
+    let more = names.len().saturating_sub(12);
+    let first = names[..names.len() - more].join(", ");
+    if more > 0 { format!("{first} and {more} more") } else { first }
+}
+
 /// Prints what a plan will do (or has done): needles and file edits.
 pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     let version = plan.version.as_deref().unwrap_or("");
@@ -155,8 +165,13 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
         (None, Some(access)) => ui.fact("database", access.url()),
         (None, None) => {}
     }
-    if plan.replaced > 0 {
-        ui.fact("replaces", format!("{}, of which a dump is kept", count(plan.replaced, "table")));
+    if !plan.replaced.is_empty() {
+        let names: Vec<&str> = plan.replaced.iter().map(String::as_str).collect();
+        ui.fact("replaces", format!("{}, of which a dump is kept: {}", count(names.len() as u64, "table"), some(&names)));
+    }
+    if !plan.others.is_empty() {
+        let names: Vec<&str> = plan.others.iter().map(String::as_str).collect();
+        ui.fact("leaves", format!("{} of others in the database: {}", count(names.len() as u64, "table"), some(&names)));
     }
     if let Some(change) = &plan.prefix {
         ui.fact("table prefix", format!("{} becomes {}", change.old, change.new));

@@ -8,7 +8,7 @@ use crate::login::PasswordArgs;
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
-use zporter_core::logbook::{Outcome, Run};
+use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, plan};
 
@@ -38,7 +38,8 @@ pub fn run(ui: &Ui, args: &UndoArgs) -> Result<Exit, CommandError> {
         args.password.complete(access)?;
     }
     let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
-    let book = Run::begin(&folder, "undo", detail, context::now)?;
+    let mut locks = context::locks(&[undo.target.clone(), undo.database.clone()])?;
+    let book = context::begin("undo", detail, &mut locks)?;
     match undo.carry_out(access.as_ref(), &book, &Progress::new(ui)) {
         Ok(done) => {
             book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?;
@@ -98,6 +99,9 @@ fn show_done(ui: &Ui, undo: &Undo, done: &Done) -> Result<Exit, CommandError> {
                 (false, false) => "was not changed by the run",
             };
             ui.fact("database", format!("{url} {told}"));
+        }
+        if let Some(kept) = &done.kept {
+            ui.fact("kept", format!("what was in it is kept in {}", kept.display()));
         }
         if stays {
             ui.heading("Stays");

@@ -144,6 +144,9 @@ pub struct Proof {
     pub rows: u64,
     /// Their bytes.
     pub database_bytes: u64,
+    /// Tables in them.
+    #[serde(skip)]
+    pub tables: BTreeSet<String>,
     /// Hosts that rows name, with counts.
     #[serde(skip)]
     pub hosts: BTreeMap<String, u64>,
@@ -191,6 +194,7 @@ pub fn prove_and_hold(
         parts: 0,
         rows: 0,
         database_bytes: 0,
+        tables: BTreeSet::new(),
         hosts: BTreeMap::new(),
         markers: BTreeSet::new(),
         manifest: None,
@@ -236,6 +240,7 @@ struct Prover<'p> {
     parts: u64,
     rows: u64,
     database_bytes: u64,
+    tables: BTreeSet<String>,
     hosts: BTreeMap<String, u64>,
     markers: BTreeSet<String>,
     /// The manifest's closing line, once it was compared.
@@ -331,6 +336,7 @@ impl Prover<'_> {
             }
             self.parts += 1;
             self.rows += found.tables.values().map(|t| t.rows).sum::<u64>();
+            self.tables.extend(found.tables.into_keys());
             self.database_bytes += found.bytes;
             for (host, count) in found.hosts {
                 *self.hosts.entry(host).or_default() += count;
@@ -406,6 +412,7 @@ impl Prover<'_> {
             database_parts: self.parts,
             rows: self.rows,
             database_bytes: self.database_bytes,
+            tables: self.tables,
             hosts: self.hosts,
             markers: self.markers,
         };

@@ -63,6 +63,11 @@ impl Live {
         self.tables.iter().filter(|(_, rows)| *rows).map(|(t, _)| t.data).sum()
     }
 
+    /// Names of the tables that go.
+    pub fn tables(&self) -> impl Iterator<Item = String> {
+        self.tables.iter().map(|(t, _)| t.name.clone())
+    }
+
     /// Tables whose rows stay behind, and how many these are.
     pub fn emptied(&self) -> impl Iterator<Item = (String, u64)> {
         self.tables.iter().filter(|(t, rows)| !rows && t.rows > 0).map(|(t, _)| (t.name.clone(), t.rows))

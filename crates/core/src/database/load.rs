@@ -6,13 +6,15 @@ use super::dump::{DumpJob, dump};
 use super::journal::{InLogbook, Keeper, Reached};
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::dump::dialect::Dialect;
+use crate::dump::inspect::inspect;
 use crate::dump::rules::Keep;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::event::{Event, Warning, Watch};
+use crate::fsx::private_folder;
 use crate::logbook::Run;
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::path::{Path, PathBuf};
@@ -73,6 +75,8 @@ pub trait Loading: Send {
     fn empty(&mut self) -> Result<(), DatabaseError> {
         self.empty_of(&|_| true)
     }
+    /// Takes away the tables that make room for others of their names, and lets nothing touch those that stay.
+    fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError>;
     /// Sets how many connections are used, what is replaced by what, and who keeps notes. An engine whose transactions hold everything has
     /// one connection, and nothing to note, unless it loads in stages.
     fn on(
@@ -267,8 +271,6 @@ pub struct LoadJob {
     pub events: bool,
     /// How far an interrupted run of the same job came.
     pub earlier: Option<Reached>,
-    /// Folder in which is kept what is replaced.
-    pub kept: PathBuf,
 }
 
 /// Name of the dump in the folder of what a run replaced.
@@ -312,7 +314,12 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     loader.in_stages(text, Box::new(InLogbook(run.clone())));
     match &job.earlier {
         Some(reached) => loader.go_on(reached.clone())?,
-        None if !found.is_empty() => replace(loader.as_mut(), &job.access, &job.kept, run, watch)?,
+        None if !found.is_empty() => {
+            // What the dump does not name is not its to replace.
+            let named = tables_of(&job.files)?;
+            let goes = found.iter().filter(|t| named.contains(*t)).cloned().collect();
+            replace(loader.as_mut(), &job.access, &goes, run, watch)?;
+        }
         None => {}
     }
     step(run, "load database", serde_json::json!({ "database": job.access.url() }))?;
@@ -340,17 +347,40 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     loader.finish()
 }
 
-/// Keeps a dump of what is there, and takes it away.
+/// The name by which a loader knows a table, of one that may be named with its schema.
+pub(crate) fn plain_name(table: &str) -> &str {
+    table.rsplit('.').next().unwrap_or(table)
+}
+
+/// Keeps a dump of the tables that `goes` names, and takes them away. What else is in the database stays.
 pub(crate) fn replace(
     loader: &mut dyn Loading,
     access: &DatabaseAccess,
-    kept: &Path,
+    goes: &BTreeSet<String>,
     run: &Run,
     watch: &dyn Watch,
 ) -> Result<(), DatabaseError> {
-    std::fs::create_dir_all(kept)?;
+    let output = keep_dump(access, goes, run, watch)?;
+    let tables: Vec<&String> = goes.iter().collect();
+    step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output, "tables": tables }))?;
+    let all = loader.tables()?.iter().all(|t| goes.contains(t));
+    if all { loader.empty() } else { loader.make_room(goes) }
+}
+
+/// Keeps a dump of some tables in the folder of a run. Returns it.
+pub(crate) fn keep_dump(
+    access: &DatabaseAccess,
+    goes: &BTreeSet<String>,
+    run: &Run,
+    watch: &dyn Watch,
+) -> Result<PathBuf, DatabaseError> {
+    let kept = run.kept();
+    private_folder(&kept)?;
     let output = kept.join(KEPT_DUMP);
-    let keep = |_: &str| (Keep::All, String::new());
+    let keep = |table: &str| {
+        let keep = if goes.contains(plain_name(table)) { Keep::All } else { Keep::Nothing };
+        (keep, String::new())
+    };
     let job = DumpJob {
         access: access.clone(),
         output: output.clone(),
@@ -359,8 +389,18 @@ pub(crate) fn replace(
         keep: &keep,
     };
     dump(&job, watch)?;
-    step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output }))?;
-    loader.empty()
+    Ok(output)
+}
+
+/// The tables of a dump, by their plain names.
+fn tables_of(files: &[PathBuf]) -> Result<BTreeSet<String>, DatabaseError> {
+    let mut out = BTreeSet::new();
+    for file in files {
+        let found = inspect(File::open(file)?, &[], false);
+        let found = found.map_err(|e| DatabaseError::Io(std::io::Error::other(e.to_string())))?;
+        out.extend(found.tables.into_keys().map(|t| plain_name(&t).to_string()));
+    }
+    Ok(out)
 }
 
 pub(crate) fn step(run: &Run, name: &str, detail: serde_json::Value) -> Result<(), DatabaseError> {

@@ -30,6 +30,8 @@ impl Notes {
 pub(super) struct Stages {
     /// Who keeps notes; without one, all is one stage.
     notes: Option<Notes>,
+    /// Who is told what is begun, where all is one stage.
+    begun: Option<Notes>,
     /// Statements passed, the one at hand included.
     statements: u64,
     /// What is there from an earlier run: so many statements but for some, and some of those behind.
@@ -61,6 +63,17 @@ impl Stages {
     /// Begins to commit on the way.
     pub(super) fn begin(&mut self, keeper: Box<dyn Keeper>) {
         self.notes = Some(Notes(Arc::new(Mutex::new(keeper))));
+    }
+
+    /// Has it noted what is begun, without committing on the way.
+    pub(super) fn watch(&mut self, keeper: Box<dyn Keeper>) {
+        self.begun = Some(Notes(Arc::new(Mutex::new(keeper))));
+    }
+
+    /// Notes that a table, view or the like is about to be made.
+    pub(super) fn begins(&self, table: String) -> Result<(), DatabaseError> {
+        let notes = self.notes.as_ref().or(self.begun.as_ref());
+        notes.map_or(Ok(()), |notes| notes.mark(Mark::Begun { table }))
     }
 
     /// Returns who keeps notes, if the load goes in stages.

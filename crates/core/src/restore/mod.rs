@@ -7,6 +7,7 @@ pub mod leftovers;
 mod locate;
 pub mod plan;
 pub mod puts;
+pub mod record;
 pub mod restored;
 mod rows;
 pub mod run;

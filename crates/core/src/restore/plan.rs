@@ -5,10 +5,11 @@ use super::hosts::{HostWay, Joining};
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
 use super::puts::{self, PlannedKey, Puts};
+use super::record::{self, Record};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::keep;
 use crate::config::edit::{self, Context, FilePlan};
-use crate::database::load::{contents, must_be_empty, shortened};
+use crate::database::load::{contents, must_be_empty, plain_name, shortened};
 use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
@@ -24,8 +25,9 @@ use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_fil
 use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::tree::FolderTree;
 use crate::system::schema::ConfigForm;
-use crate::system::{Definition, Known, glob};
+use crate::system::{Definition, Known, glob, globs};
 use crate::text::needles::{Asked, Needles};
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -67,7 +69,9 @@ pub struct RestorePlan {
     /// How the new host finds its folder.
     pub host_way: Option<HostWay>,
     /// Tables of the target that make room, and are kept.
-    pub replaced: u64,
+    pub replaced: BTreeSet<String>,
+    /// Tables in the target's database that are not this site's, and stay.
+    pub others: Vec<String>,
     /// Bytes that will be written below the target and for the dump.
     pub needed: u64,
     /// What needs attention.
@@ -191,7 +195,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             Ok(id) => Some(format!("it is one of {id}")),
             Err(_) => Some("no known system is there".into()),
         };
-        if let Some(why) = why {
+        if let Some(why) = why.or_else(|| other_copy(&job, &definition)) {
             return Err(RestoreError::NoCopy { path: job.target.clone(), why });
         }
     }
@@ -211,7 +215,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
     }
-    let found = find_address(&job, &source, &definition, &facts, watch)?;
+    let (found, tables) = find_address(&job, &source, &definition, &facts, watch)?;
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
     let outside = outside(&job, &source)?;
     let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
@@ -222,9 +226,12 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
-    let replaced = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { 0 };
     let cells = cells(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
+    let there = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
+    let carried = if there.is_empty() { BTreeSet::new() } else { carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref(), watch)? };
+    let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
+    let replaced = replaced.into_iter().collect();
     let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
         admins(&job, &source, &definition, &facts.table_prefix)?
     } else {
@@ -251,6 +258,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if let Some(joining) = &joining {
         joining.place(&mut files);
     }
+    if job.refresh.is_some() {
+        // A copy keeps its own settings.
+        let own = globs(definition.config.iter().map(|c| &*c.path));
+        files.retain(|f| !own.is_match(&f.path));
+    }
     for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {
         warnings.push(warning.clone());
     }
@@ -276,6 +288,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         joining,
         host_way,
         replaced,
+        others,
         needed,
         // What was said while the site was gathered is not said again, only kept.
         warnings: [source.warnings.clone(), warnings.into_vec()].concat(),
@@ -286,6 +299,34 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         source,
         job,
     })
+}
+
+/// Says why a folder is not the copy that is to be brought up to date: one of another site, or with other settings than were asked for.
+fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
+    let site = &job.cargo.as_ref()?.survey.site;
+    let Some(record) = Record::read(&job.target) else {
+        return Some(format!("nothing in it says that it is a copy of {} (the file {} is missing)", site.display(), record::NAME));
+    };
+    if Path::new(&record.source) != site {
+        return Some(format!("it is a copy of {}", record.source));
+    }
+    // What it was made with stands in its own settings; only its rows would follow another word.
+    let has = |what: &str, own: &str, asked: &str| format!("its {what} is {own}, and {asked} was asked for; leave the option out, or make a new copy");
+    if record.address != job.address.to_string() {
+        return Some(has("address", &record.address, &job.address.to_string()));
+    }
+    let facts = config_facts(&FolderTree(job.target.clone()), definition);
+    let prefix = job.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
+    if job.table_prefix != record.table_prefix || (!facts.files.is_empty() && !prefix.is_empty() && facts.table_prefix != prefix) {
+        let own = if facts.files.is_empty() { record.table_prefix.unwrap_or_default() } else { facts.table_prefix };
+        return Some(has("table prefix", &own, &prefix));
+    }
+    if let (Some(own), Some(asked)) = (&record.database, &job.database)
+        && *own != asked.url()
+    {
+        return Some(has("database", own, &asked.url()));
+    }
+    None
 }
 
 /// Chooses the host that is meant: ours says it in its head, a plain archive with several needs to be told.
@@ -435,19 +476,46 @@ fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
     }
 }
 
-/// Returns how many tables make room.
-fn guard_database(job: &RestoreJob) -> Result<u64, RestoreError> {
-    let Some(access) = &job.database else { return Ok(0) };
+/// Names, in the target's database, of the tables that come.
+fn carried_tables(
+    job: &RestoreJob,
+    source: &Source,
+    mut tables: BTreeSet<String>,
+    definition: &Definition,
+    facts: &ConfigFacts,
+    prefix: Option<&PrefixChange>,
+    watch: &dyn Watch,
+) -> Result<BTreeSet<String>, RestoreError> {
+    tables.extend(source.tables.iter().cloned());
+    if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind) {
+        let found = inspect_dump(dump, &[], watch);
+        let wrong = |e: crate::survey::SurveyError| RestoreError::Config { path: dump.display().to_string(), why: e.to_string() };
+        tables.extend(found.map_err(wrong)?.tables.into_keys());
+    }
+    let comes = tables.iter().filter(|t| keep(definition, &facts.table_prefix, &job.rows, t) != Keep::Nothing);
+    let named = comes.map(|table| {
+        let plain = plain_name(table);
+        match prefix.and_then(|p| Some(format!("{}{}", p.new, plain.strip_prefix(&p.old)?))) {
+            Some(renamed) => renamed,
+            None => plain.to_string(),
+        }
+    });
+    Ok(named.collect())
+}
+
+/// Returns what is in the target's database.
+fn guard_database(job: &RestoreJob) -> Result<Vec<String>, RestoreError> {
+    let Some(access) = &job.database else { return Ok(Vec::new()) };
     let found = contents(access).map_err(RestoreError::Database)?;
     let source = job.cargo.as_ref().and_then(|cargo| cargo.survey.config.database.as_ref());
     if source.is_some_and(|source| same_database(source, access)) {
         return Err(RestoreError::SourceDatabase { url: access.url() });
     }
     if job.replaces() {
-        return Ok(found.len() as u64);
+        return Ok(found);
     }
     must_be_empty(access, found).map_err(RestoreError::Database)?;
-    Ok(0)
+    Ok(Vec::new())
 }
 
 fn find_address(
@@ -456,7 +524,8 @@ fn find_address(
     definition: &Definition,
     facts: &ConfigFacts,
     watch: &dyn Watch,
-) -> Result<AddressFinding, RestoreError> {
+) -> Result<(AddressFinding, BTreeSet<String>), RestoreError> {
+    let mut tables = BTreeSet::new();
     let mut found = match &source.kind {
         Kind::Ours(head) => AddressFinding {
             address: head.place.address.clone(),
@@ -483,6 +552,7 @@ fn find_address(
                 (None, Some(inner)) => Some(inspect_inner_dump(&job.archive, inner, &wanted, watch)?),
                 (None, None) => None,
             };
+            tables.extend(inspection.iter().flat_map(|i| i.tables.keys().cloned()));
             address::find(definition, facts, inspection.as_ref())
         }
     };
@@ -499,7 +569,7 @@ fn find_address(
         found.learned_from = "your own word".into();
     }
     found.aliases.extend(job.aliases.iter().cloned());
-    Ok(found)
+    Ok((found, tables))
 }
 
 fn relocation(

@@ -103,8 +103,8 @@ impl DatabaseSink {
                 if !plan.job.replaces() {
                     must_be_empty(access, there).map_err(RestoreError::Database)?;
                 } else if !there.is_empty() {
-                    replace(loader.as_mut(), access, &book.kept(), book, watch)
-                        .map_err(RestoreError::Database)?;
+                    let goes = there.into_iter().filter(|t| plan.replaced.contains(t)).collect();
+                    replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;

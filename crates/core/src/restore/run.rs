@@ -16,6 +16,7 @@ use crate::fsx::AtPath;
 use crate::logbook;
 use crate::survey::select::Part;
 use std::collections::BTreeMap;
+use super::record::Record;
 use std::fs::File;
 use std::io::Read;
 use std::io;
@@ -119,6 +120,16 @@ pub fn run(
         book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
         way.make(target, &footprint)?;
     }
+    if let Some(cargo) = plan.job.cargo.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.host_as.is_none()) {
+        let record = Record {
+            source: cargo.survey.site.display().to_string(),
+            address: plan.job.address.to_string(),
+            database: plan.job.database.as_ref().map(crate::place::DatabaseAccess::url),
+            table_prefix: plan.job.table_prefix.clone(),
+            run: book.id().to_string(),
+        };
+        record.write(target, &mut footprint)?;
+    }
     if whole {
         if plan.job.tidy {
             book.step("tidy up", serde_json::json!({ "target": target }))?;
@@ -135,6 +146,7 @@ pub fn run(
         total.warnings.push(warning.clone());
     }
     total.warnings.extend(warnings.into_vec());
+    footprint.seal()?;
     Ok(total)
 }
 

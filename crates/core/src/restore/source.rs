@@ -43,6 +43,8 @@ pub struct Source {
     pub file_bytes: u64,
     /// Bytes of the database part, unpacked.
     pub database_bytes: u64,
+    /// Tables in the database part, as far as they are known.
+    pub tables: BTreeSet<String>,
     /// Whether there is a database part in the archive.
     pub has_database: bool,
     /// Hosts named in the rows of our database parts.
@@ -112,6 +114,7 @@ fn site(cargo: &Cargo) -> Source {
         tree,
         file_bytes,
         database_bytes: cargo.database_bytes(),
+        tables: cargo.tables().into_iter().collect(),
         has_database: cargo.head.has_database,
         hosts: BTreeMap::new(),
         warnings: cargo.warnings.clone(),
@@ -140,6 +143,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
             Ok(Source {
                 file_bytes: proof.bytes - proof.database_bytes,
                 database_bytes: proof.database_bytes,
+                tables: proof.tables,
                 has_database: proof.head.has_database,
                 kind: Kind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
@@ -215,6 +219,7 @@ fn plain(
         tree,
         file_bytes: bytes,
         database_bytes: dump_bytes,
+        tables: BTreeSet::new(),
         hosts: BTreeMap::new(),
         warnings: Vec::new(),
     })

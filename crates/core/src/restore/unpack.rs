@@ -4,6 +4,7 @@ use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
+use super::record;
 use super::restored::Refreshed;
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
@@ -301,7 +302,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 continue;
             }
             let own = self.is_own(below) || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
-            if found.file_type().is_dir() || own || self.seen.contains(&self.hasher.hash_one(found.path())) {
+            if found.file_type().is_dir() || own || below == Path::new(record::NAME) || self.seen.contains(&self.hasher.hash_one(found.path())) {
                 continue;
             }
             if !delete {

@@ -15,7 +15,7 @@ use zporter_core::database::dump::parts_from;
 use zporter_core::database::journal::{Reached, reached};
 use zporter_core::database::load::{LoadJob, Loaded, guard, load};
 use zporter_core::fsx::absolute;
-use zporter_core::logbook::{self, Outcome, Run};
+use zporter_core::logbook::{self, Outcome};
 use zporter_core::place::{DatabaseAccess, Engine};
 
 /// Load a dump into an empty database; the same command goes on after an interruption
@@ -100,9 +100,10 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     }
     args.password.complete(&mut access)?;
     let folder = context::logbook_folder()?;
+    let mut locks = if args.dry_run { Vec::new() } else { context::locks(&[Some(access.url())])? };
     let marks = mark_of(&files);
     let earlier = earlier(&folder, &access, &marks);
-    let mut job = LoadJob {
+    let job = LoadJob {
         files,
         access,
         replace: args.replace,
@@ -110,7 +111,6 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
         fit: fit(&args.fit)?,
         events: args.events == State::On,
         earlier: earlier.as_ref().map(|e| e.reached.clone()),
-        kept: PathBuf::new(),
     };
     let found = guard(&job)?;
     if args.dry_run {
@@ -135,8 +135,10 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             count(e.reached.whole.len() as u64, "table")
         ));
     }
-    let book = Run::begin(&folder, "load", detail, context::now)?;
-    job.kept = book.kept();
+    let book = context::begin("load", detail, &mut locks)?;
+    for table in earlier.iter().flat_map(|e| &e.reached.begun) {
+        book.note("table begun", serde_json::json!({ "table": table }))?;
+    }
     let whole = earlier.iter().filter(|_| job.access.engine == Engine::Mysql).flat_map(|e| &e.reached.whole);
     for (table, rows) in whole {
         book.note("table whole", serde_json::json!({ "table": table, "rows": rows }))?;

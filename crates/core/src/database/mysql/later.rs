@@ -49,6 +49,11 @@ impl MysqlLoader {
             Phase::Trigger => thing("TRIGGER", &later.name),
             _ => thing(vet::routine_kind(&statement, later.quoting), &later.name),
         };
+        if self.shares {
+            // What the dump makes anew makes room for it.
+            let (kind, thing) = noted.split_once(' ').filter(|_| later.phase != Phase::View).unwrap_or(("VIEW", &noted));
+            run(&mut self.conn, &format!("DROP {kind} IF EXISTS {}", name(thing)))?;
+        }
         self.keeper.mark(Mark::Begun { table: noted })?;
         later.settings.iter().try_for_each(|sql| run(&mut self.conn, sql))?;
         let made = send_alone(&mut self.conn, &statement, later.line);

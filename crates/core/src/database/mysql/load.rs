@@ -18,7 +18,7 @@ use crate::place::DatabaseAccess;
 use crate::vet::hints::Server;
 use crate::vet::mysql::Own;
 use ::mysql::Conn;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 
 /// Packet size of a server that does not tell its own.
@@ -65,6 +65,8 @@ pub struct MysqlLoader {
     pub(super) later: Waiting,
     /// Whether events work as soon as they are loaded.
     pub(super) events_on: bool,
+    /// Whether other things are in the database, those that the dump makes anew among them.
+    pub(super) shares: bool,
 }
 
 impl MysqlLoader {
@@ -98,6 +100,7 @@ impl MysqlLoader {
             own: Own { databases: [access.name.clone()].into(), ..Own::default() },
             later: Waiting::default(),
             events_on: false,
+            shares: false,
         })
     }
 
@@ -242,6 +245,13 @@ impl Loading for MysqlLoader {
         self.loaded.rows.clone_from(&whole);
         self.loaded.went_on = whole.len() as u64;
         self.whole = whole;
+        Ok(())
+    }
+
+    fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        self.empty_of(&|table| goes.contains(table))?;
+        self.own.others = tables(&mut self.conn)?.into_iter().collect();
+        self.shares = true;
         Ok(())
     }
 

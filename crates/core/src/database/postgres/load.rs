@@ -19,6 +19,7 @@ use crate::vet::Phase;
 use crate::vet::postgres::Made;
 use ::postgres::Client;
 use ::postgres::error::SqlState;
+use std::collections::BTreeSet;
 use std::io::Read;
 
 /// A connection into which dumps are loaded.
@@ -39,6 +40,8 @@ pub struct PostgresLoader {
     pub(super) made: Made,
     /// What waits for the rows.
     pub(super) later: Waiting,
+    /// Tables that belong to others and stay.
+    pub(super) others: BTreeSet<String>,
 }
 
 /// What every transaction begins with.
@@ -66,6 +69,7 @@ impl PostgresLoader {
             stages: Stages::default(),
             made: Made::default(),
             later: Waiting::default(),
+            others: BTreeSet::new(),
         })
     }
 
@@ -201,9 +205,16 @@ impl Loading for PostgresLoader {
         &mut self,
         connections: usize,
         _fit: &[(String, String)],
-        _keeper: Box<dyn Keeper>,
+        keeper: Box<dyn Keeper>,
     ) -> Result<(), DatabaseError> {
         self.connections = connections;
+        self.stages.watch(keeper);
+        Ok(())
+    }
+
+    fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        self.empty_of(&|table| goes.contains(table))?;
+        self.others = self.tables()?.into_iter().collect();
         Ok(())
     }
 
@@ -272,6 +283,12 @@ const NOT_YET: [SqlState; 6] = [
     SqlState::INVALID_SCHEMA_NAME,
     SqlState::OBJECT_NOT_IN_PREREQUISITE_STATE,
 ];
+
+/// Says whether a statement failed because what it makes is there.
+pub(super) fn is_there_already(error: &DatabaseError) -> bool {
+    let codes = [SqlState::DUPLICATE_OBJECT, SqlState::DUPLICATE_FUNCTION, SqlState::DUPLICATE_SCHEMA, SqlState::DUPLICATE_TABLE];
+    state(error).is_some_and(|s| codes.contains(s))
+}
 
 /// Says whether a statement failed for want of what another one makes.
 pub(super) fn is_not_yet(error: &DatabaseError) -> bool {

@@ -2,10 +2,10 @@
 //! are there; rows of large tables go over connections of their own.
 
 use super::crew::{Beside, Copying, Region, copy_beside, copy_in};
-use super::load::{PostgresLoader, is_not_yet};
+use super::load::{PostgresLoader, is_not_yet, is_there_already};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
-use crate::database::journal::{Alone, Mark};
+use crate::database::journal::Alone;
 use crate::database::load::{Plain, text_of};
 use crate::database::stages::Turn;
 use crate::database::waiting::{Later, refusal};
@@ -224,10 +224,11 @@ impl<'l> LoadSink<'l> {
             return self.set(vetted.text(), line);
         }
         let verdicts = vet::statement(text, quoting, &mut self.loader.made, line).map_err(refusal(line))?;
-        if let Some(notes) = self.loader.stages.notes().filter(|_| !is_there) {
-            let fresh = self.loader.made.fresh();
-            fresh.into_iter().try_for_each(|table| notes.mark(Mark::Begun { table }))?;
+        let fresh = self.loader.made.fresh();
+        if !is_there {
+            fresh.into_iter().try_for_each(|table| self.loader.stages.begins(table))?;
         }
+        self.others_stay(at)?;
         for verdict in verdicts {
             match verdict {
                 Verdict::Nothing => {}
@@ -253,6 +254,20 @@ impl<'l> LoadSink<'l> {
         Ok(())
     }
 
+    /// Refuses a statement about a table of others.
+    fn others_stay(&self, at: At<'_>) -> Result<(), DatabaseError> {
+        let concerns = matches!(
+            at.statement.class,
+            Class::CreateTable | Class::AlterTable | Class::CreateIndex | Class::Insert | Class::Copy | Class::CreateTrigger
+        );
+        let table = at.statement.name.as_deref().unwrap_or_default();
+        if !concerns || !self.loader.others.contains(table) {
+            return Ok(());
+        }
+        let what = format!("{table} is in the database already and belongs to no part of this site");
+        Err(DatabaseError::Forbidden { line: at.line, what })
+    }
+
     /// Sends a statement in its place.
     fn now(&mut self, vetted: &Vetted, at: At<'_>) -> Result<(), DatabaseError> {
         let lower = vetted.text().to_ascii_lowercase();
@@ -265,12 +280,15 @@ impl<'l> LoadSink<'l> {
             Class::CreateTable if !lower.split(|c: char| !c.is_alphanumeric()).any(looks_around) => {}
             _ => self.loader.settle()?,
         }
-        if at.statement.class != Class::CreateRoutine {
+        let shares = !self.loader.others.is_empty() && !matches!(at.statement.class, Class::CreateTable | Class::AlterTable | Class::Insert);
+        if at.statement.class != Class::CreateRoutine && !shares {
             return self.run(vetted, at.line);
         }
         // One that needs what is not there yet waits for it.
         run(self.loader.within()?, "SAVEPOINT tried")?;
         match self.run(vetted, at.line) {
+            // Types, functions and schemas that are there already may be others' as well.
+            Err(e) if shares && is_there_already(&e) => run(self.loader.within()?, "ROLLBACK TO tried"),
             Err(e) if is_not_yet(&e) => {
                 run(self.loader.within()?, "ROLLBACK TO tried")?;
                 let settings = self.path.iter().cloned().collect();
@@ -343,6 +361,7 @@ impl<'l> LoadSink<'l> {
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at, false),
             Piece::InsertHead(head) => {
                 self.begins = None;
+                self.others_stay(at)?;
                 self.read_as(Quoting { copy: false, ..at.quoting })?;
                 let text = text_of(head, line)?.trim().trim_end_matches(';');
                 let quoting = Quoting { copy: false, ..at.quoting };

@@ -3,7 +3,7 @@
 
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
-use crate::database::journal::{Keeper, Mark, Reached};
+use crate::database::journal::{Keeper, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::stages::{Stages, Turn, committed_by_rows};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
@@ -26,6 +26,8 @@ pub struct SqliteLoader {
     stages: Stages,
     /// What waits for the rows.
     later: Waiting,
+    /// Tables that belong to others and stay.
+    others: BTreeSet<String>,
 }
 
 impl SqliteLoader {
@@ -41,7 +43,19 @@ impl SqliteLoader {
             loaded: Loaded::default(),
             stages: Stages::default(),
             later: Waiting::default(),
+            others: BTreeSet::new(),
         })
+    }
+}
+
+impl SqliteLoader {
+    /// Refuses a statement about a table of others.
+    fn others_stay(&self, table: &str, line: u64) -> Result<(), DatabaseError> {
+        if !self.others.contains(table) {
+            return Ok(());
+        }
+        let what = format!("{table} is in the database already and belongs to no part of this site");
+        Err(DatabaseError::Forbidden { line, what })
     }
 }
 
@@ -62,6 +76,17 @@ impl Loading for SqliteLoader {
                 self.conn.execute(&format!("DROP {kind} {}", name(&item)), []).map_err(own)?;
             }
         }
+        Ok(())
+    }
+
+    fn on(&mut self, _: usize, _: &[(String, String)], keeper: Box<dyn Keeper>) -> Result<(), DatabaseError> {
+        self.stages.watch(keeper);
+        Ok(())
+    }
+
+    fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        self.empty_of(&|table| goes.contains(table))?;
+        self.others = self.tables()?.into_iter().collect();
         Ok(())
     }
 
@@ -95,7 +120,7 @@ impl Loading for SqliteLoader {
     }
 
     fn finish(self: Box<Self>) -> Result<Loaded, DatabaseError> {
-        let SqliteLoader { conn, mut loaded, mut stages, mut later } = *self;
+        let SqliteLoader { conn, mut loaded, mut stages, mut later, .. } = *self;
         let not_yet = |e: &DatabaseError| {
             let DatabaseError::Statement { source, .. } = e else { return false };
             source.to_string().contains("no such")
@@ -148,17 +173,20 @@ impl LoadSink<'_> {
         let At { line, quoting, .. } = at;
         match vet::statement(text_of(body, line)?, quoting).map_err(refusal(line))? {
             Verdict::Later(phase, name, statement) => {
-                if let Some(notes) = self.loader.stages.notes().filter(|_| !is_there) {
-                    notes.mark(Mark::Begun { table: name.clone() })?;
+                if !is_there {
+                    self.loader.stages.begins(name.clone())?;
                 }
                 let later = Later { phase, name, statement, line, quoting, settings: Vec::new() };
                 self.loader.later.push(later, true)
             }
             Verdict::Now(vetted) if !is_there => {
-                if let (Class::CreateTable, Some(table)) = (&at.statement.class, &at.statement.name)
-                    && let Some(notes) = self.loader.stages.notes()
-                {
-                    notes.mark(Mark::Begun { table: table.clone() })?;
+                let table = at.statement.name.clone().unwrap_or_default();
+                self.loader.others_stay(&table, line)?;
+                match at.statement.class {
+                    Class::CreateTable => self.loader.stages.begins(table)?,
+                    // There is nothing to be dropped but what the dump made.
+                    Class::DropTable if !self.loader.loaded.rows.contains_key(&table) => return Ok(()),
+                    _ => {}
                 }
                 if at.statement.class == Class::Insert {
                     let table = at.statement.name.clone().unwrap_or_default();
@@ -189,6 +217,7 @@ impl LoadSink<'_> {
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at, false),
             Piece::InsertHead(head) => {
                 self.table = at.statement.name.clone().unwrap_or_default();
+                self.loader.others_stay(&self.table, line)?;
                 vet::insert_head(text_of(head, line)?, at.quoting).map_err(refusal(line))?;
                 self.statement = head.to_vec();
                 Ok(())
