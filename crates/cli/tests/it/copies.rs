@@ -430,18 +430,21 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
     assert!((files(&bench.path("old")), server.content(&old)) == before && !bench.path("copy").exists());
 
     let new = server.new_database();
-    server.load_with_client(&new, "CREATE TABLE wanted (a int); INSERT INTO wanted VALUES (7);");
+    // One table that the site has as well, and one of another program's.
+    let content = server.content(&old);
+    let table = content.split("CREATE TABLE `").nth(1).unwrap().split('`').next().unwrap().to_string();
+    server.load_with_client(&new, &format!("CREATE TABLE `{table}` (a int); INSERT INTO `{table}` VALUES (7); CREATE TABLE wanted (a int); INSERT INTO wanted VALUES (8);"));
     let there = server.content(&new);
     let url = new.tcp_url(server);
     let clone = [&clone[..], &["--database", &url]].concat();
     bench.run(&clone).expect(3).says(&["--replace"]);
     let planned = bench.run(&[&clone[..], &["--replace", "--dry-run"]].concat());
     assert!(planned.code <= 1 && server.content(&new) == there, "{planned:?}");
-    planned.says(&["replaces", "1 table, of which a dump is kept"]);
+    planned.says(&["replaces", &format!("1 table, of which a dump is kept: {table}"), "leaves", "1 table of others in the database: wanted"]);
     let cloned = bench.run(&[&clone[..], &["--replace"]].concat());
     assert!(cloned.code <= 1, "{cloned:?}");
-    assert!(!server.content(&new).contains("wanted") && server.content(&new).contains("dev.test"));
-    bench.run(&["undo", &bench.last_run()]).expect(0);
+    assert!(server.content(&new).contains("INSERT INTO `wanted` VALUES (8)") && server.content(&new).contains("dev.test"));
+    bench.run(&["undo", &bench.last_run()]).expect(0).says(&["holds again", "is kept in"]);
     assert!(server.content(&new) == there && !bench.path("copy").exists());
 }
 

@@ -29,6 +29,8 @@ pub struct DumpJob<'j> {
     pub part_size: Option<u64>,
     /// Whether the server's checksum of each table's rows is written as well, for the load to compare.
     pub checksums: bool,
+    /// Whether sequences are asked about like tables; else all of them are written.
+    pub strictly: bool,
     /// What of a table is written, and why if not all of it.
     pub keep: &'j dyn Fn(&str) -> (Keep, String),
 }
@@ -113,7 +115,9 @@ pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseErro
     head.push_str(snapshot.session());
     let mut out = Parts::new(job, head, snapshot.closing(), watch);
     out.open_next()?;
-    done.others += snapshot.before(&mut out)?;
+    // What is kept of some tables keeps nothing of others.
+    let wanted = |name: &str| !job.strictly || (job.keep)(name).0 != Keep::Nothing;
+    done.others += snapshot.before(&wanted, &mut out)?;
     for (table, with_rows) in &kept {
         let rows = snapshot.table(table, *with_rows, &mut out)?;
         if *with_rows {

@@ -48,7 +48,7 @@ impl Live {
         }
         let has = |table: &str| tables.iter().any(|(t, _)| t.name == table);
         let (mut before, mut after) = (Whole(Vec::new()), Whole(Vec::new()));
-        snapshot.before(&mut before)?;
+        snapshot.before(&|_| true, &mut before)?;
         snapshot.after(&has, &mut after, warnings)?;
         let ends = [snapshot.session().as_bytes(), snapshot.closing().as_bytes()];
         let [before, after] = [before.0, after.0].map(|text| match text.is_empty() {

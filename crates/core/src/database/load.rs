@@ -6,13 +6,14 @@ use super::dump::{DumpJob, dump};
 use super::journal::{InLogbook, Keeper, Reached};
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::dump::dialect::Dialect;
-use crate::dump::inspect::inspect;
 use crate::dump::rules::Keep;
+use crate::dump::statement::Class;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::event::{Event, Warning, Watch};
 use crate::fsx::private_folder;
 use crate::logbook::Run;
 use crate::place::{DatabaseAccess, Engine};
+use crate::vet::made;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -386,21 +387,37 @@ pub(crate) fn keep_dump(
         output: output.clone(),
         part_size: None,
         checksums: false,
+        strictly: true,
         keep: &keep,
     };
     dump(&job, watch)?;
     Ok(output)
 }
 
-/// The tables of a dump, by their plain names.
+/// The tables, views and sequences that a dump makes, by their plain names.
 fn tables_of(files: &[PathBuf]) -> Result<BTreeSet<String>, DatabaseError> {
-    let mut out = BTreeSet::new();
+    let mut names = Names(BTreeSet::new());
     for file in files {
-        let found = inspect(File::open(file)?, &[], false);
-        let found = found.map_err(|e| DatabaseError::Io(std::io::Error::other(e.to_string())))?;
-        out.extend(found.tables.into_keys().map(|t| plain_name(&t).to_string()));
+        let reader = BufReader::new(crate::dump::open_text(File::open(file)?)?);
+        let wrong = |e: DumpError| DatabaseError::Io(std::io::Error::other(e.to_string()));
+        run_source(Source::new(reader, WINDOW, None).map_err(wrong)?, &mut names).map_err(wrong)?;
     }
-    Ok(out)
+    Ok(names.0)
+}
+
+/// Collects what a dump makes.
+struct Names(BTreeSet<String>);
+
+impl Sink for Names {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        if let Piece::Whole { bytes, delimiter, .. } = piece {
+            let text = String::from_utf8_lossy(&bytes[..bytes.len() - delimiter]);
+            let named = matches!(at.statement.class, Class::CreateTable | Class::CreateView);
+            self.0.extend(at.statement.name.clone().filter(|_| named));
+            self.0.extend(made(&text, at.quoting));
+        }
+        Ok(())
+    }
 }
 
 pub(crate) fn step(run: &Run, name: &str, detail: serde_json::Value) -> Result<(), DatabaseError> {

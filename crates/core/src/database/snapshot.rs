@@ -85,7 +85,7 @@ pub trait Snapshot: Send {
     /// All tables with rows of their own, in the order in which they are written.
     fn tables(&mut self) -> Result<Vec<TableFacts>, DatabaseError>;
     /// Writes what tables need: types, sequences. Returns how many things were written.
-    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
+    fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Returns the server's own checksum of a table's rows, where it has one.

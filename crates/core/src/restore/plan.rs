@@ -323,6 +323,8 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     }
     if let (Some(own), Some(asked)) = (&record.database, &job.database)
         && *own != asked.url()
+        // The site's own database is refused by whoever looks at that.
+        && !job.cargo.as_ref().and_then(|c| c.survey.config.database.as_ref()).is_some_and(|source| same_database(source, asked))
     {
         return Some(has("database", own, &asked.url()));
     }

@@ -15,6 +15,7 @@ pub(crate) mod sqlite;
 #[cfg(test)]
 mod tests;
 
+use crate::dump::literal::Quoting;
 use std::collections::BTreeSet;
 
 /// Why a statement was refused: what of it, in plain words, without its line.
@@ -57,6 +58,17 @@ impl Vetted {
             None => Ok(()),
         }
     }
+}
+
+/// The plain name of the table, view or sequence that a statement makes, if it makes one.
+pub(crate) fn made(text: &str, quoting: Quoting) -> Option<String> {
+    let code = code::Code::read(text, quoting, true).ok()?;
+    if !code.is(0, "CREATE") {
+        return None;
+    }
+    let kind = (1..code.len().min(12)).find(|i| harmless::has("TABLE VIEW SEQUENCE", code.word(*i)))?;
+    let condition = if code.are(kind + 1, &["IF", "NOT", "EXISTS"]) { 3 } else { 0 };
+    code.chain(kind + 1 + condition)?.0.pop()
 }
 
 /// What comes behind the rows, in this order.

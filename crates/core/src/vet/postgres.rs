@@ -406,7 +406,8 @@ impl Guard<'_, '_, '_> {
                 self.made.views.insert(name.clone());
                 self.made.makes(name.clone());
                 self.stored(next..code.len())?;
-                self.later(Phase::View, name)
+                let written = code.text[code.span(at + 1).start..code.span(next - 1).end].to_string();
+                self.later(Phase::View, format!("VIEW {written}"))
             }
             "MATERIALIZED" if code.is(at + 1, "VIEW") => self.create_materialized(at + 2),
             "FUNCTION" | "PROCEDURE" => self.create_function(at + 1),
@@ -564,14 +565,21 @@ impl Guard<'_, '_, '_> {
         let empty = code.are(code.len().saturating_sub(3), &["WITH", "NO", "DATA"]);
         let computes = self.stored(next..code.len())?;
         let called = calls(code, next..code.len(), &self.made.functions)?;
+        let written = format!("MATERIALIZED VIEW {}", &code.text[code.span(next - 1).start..code.span(next - 1).end]);
+        let written = match code.chain(next.saturating_sub(3)) {
+            Some((names, end)) if end == next && names.len() == 2 => {
+                format!("MATERIALIZED VIEW {}", &code.text[code.span(next - 3).start..code.span(next - 1).end])
+            }
+            _ => written,
+        };
         if computes && called.unknown.is_empty() {
-            return self.later(Phase::View, name);
+            return self.later(Phase::View, written);
         }
         self.made.unfilled.insert(name.clone());
         let end = if code.are(code.len().saturating_sub(2), &["WITH", "DATA"]) { code.len() - 2 } else { code.len() };
         let text = &code.text[..code.span(end - 1).end];
         let text = if empty { text.to_string() } else { format!("{text} WITH NO DATA") };
-        Ok(vec![Verdict::Later(Phase::View, name, Vetted::new(text))])
+        Ok(vec![Verdict::Later(Phase::View, written, Vetted::new(text))])
     }
 
     fn create_function(&mut self, at: usize) -> Result<Vec<Verdict>, Refused> {

@@ -98,7 +98,7 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         context::now,
     )?;
     let job =
-        DumpJob { access: meant.access.clone(), output, part_size, checksums: args.checksums, keep: &keep };
+        DumpJob { access: meant.access.clone(), output, part_size, checksums: args.checksums, strictly: false, keep: &keep };
     let done = match dump(&job, &progress) {
         Ok(done) => done,
         Err(e) => {

@@ -163,7 +163,8 @@ pub fn files(folder: &Path) -> Vec<(PathBuf, Vec<u8>)> {
             let path = entry.path();
             if entry.file_type().unwrap().is_dir() {
                 todo.push(path);
-            } else if entry.file_type().unwrap().is_file() {
+            // What a copy knows of itself names the run that made it.
+            } else if entry.file_type().unwrap().is_file() && entry.file_name() != ".zporter-copy.json" {
                 out.push((path.strip_prefix(folder).unwrap().to_path_buf(), std::fs::read(&path).unwrap()));
             }
         }

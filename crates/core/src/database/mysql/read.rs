@@ -102,11 +102,12 @@ impl Snapshot for MysqlSnapshot {
             .collect())
     }
 
-    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let sequences: Vec<String> = rows(
+    fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let mut sequences: Vec<String> = rows(
             &mut self.conn,
             "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'SEQUENCE' ORDER BY TABLE_NAME",
         )?;
+        sequences.retain(|s| has(s));
         for sequence in &sequences {
             write_sequence(&mut self.conn, sequence, out)?;
         }

@@ -134,6 +134,13 @@ impl<'l> LoadSink<'l> {
             let name = vet::database(&plain, quoting).map_err(refusal(line))?;
             return self.own_database(name, line);
         }
+        if self.loader.shares
+            && plain.statement.class == Class::CreateView
+            && plain.statement.name.as_ref().is_some_and(|view| self.loader.own.others.contains(view))
+        {
+            // A view of others, which a kept dump holds as well.
+            return Ok(());
+        }
         let fits = matches!(
             plain.statement.class,
             Class::CreateTable | Class::AlterTable | Class::CreateIndex | Class::DropTable | Class::CreateView | Class::DropOther

@@ -233,7 +233,7 @@ impl Snapshot for PostgresSnapshot {
         Ok(out)
     }
 
-    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+    fn before(&mut self, _: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let schemas = format!(
             "SELECT format('CREATE SCHEMA %I', n.nspname) FROM pg_namespace n WHERE {OURS} AND n.nspname <> 'public' ORDER BY 1"
         );

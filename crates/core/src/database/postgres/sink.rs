@@ -288,7 +288,12 @@ impl<'l> LoadSink<'l> {
         run(self.loader.within()?, "SAVEPOINT tried")?;
         match self.run(vetted, at.line) {
             // Types, functions and schemas that are there already may be others' as well.
-            Err(e) if shares && is_there_already(&e) => run(self.loader.within()?, "ROLLBACK TO tried"),
+            Err(e) if shares && is_there_already(&e) => {
+                let text = format!("{} was there already and was left as it is", crate::database::beginning(vetted.text().as_bytes()));
+                let cure = "compare it with the source's, if both sites use it";
+                self.loader.loaded.warnings.push(Warning::new(text, format!("line {}", at.line), cure));
+                run(self.loader.within()?, "ROLLBACK TO tried")
+            }
             Err(e) if is_not_yet(&e) => {
                 run(self.loader.within()?, "ROLLBACK TO tried")?;
                 let settings = self.path.iter().cloned().collect();

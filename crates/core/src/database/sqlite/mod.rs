@@ -150,7 +150,7 @@ impl Snapshot for SqliteSnapshot {
         Ok(out)
     }
 
-    fn before(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+    fn before(&mut self, _: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut count = 0;
         for pragma in ["application_id", "user_version"] {
             let value = self.pragma(pragma)?;
