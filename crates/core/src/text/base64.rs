@@ -101,13 +101,69 @@ pub(super) struct Run {
     /// The decoded bytes.
     pub bytes: Vec<u8>,
     encoding: Encoding,
+    /// Of a run that is broken into lines: the letters of a line, and what ends it.
+    lines: Option<(usize, &'static str)>,
 }
 
 impl Run {
     /// Spells bytes in the run's own alphabet and padding.
     pub fn encode(&self, bytes: &[u8]) -> String {
-        self.encoding.encode(bytes)
+        let run = self.encoding.encode(bytes);
+        let Some((width, end)) = self.lines else { return run };
+        let lines: Vec<&str> = (0..run.len()).step_by(width).map(|at| &run[at..run.len().min(at + width)]).collect();
+        lines.join(end)
     }
+}
+
+/// Fewest letters of a line of base64 that is broken into lines. Usual are 64 and 76.
+const NARROWEST: usize = 16;
+
+/// Finds the lines of base64 around a letter, all of one width but for the last: where they lie, their width, and what ends them.
+fn lines_around(text: &[u8], at: usize) -> Option<(Range<usize>, usize, &'static str)> {
+    let letter = |b: &u8| six_bits(*b).is_some();
+    let line_end = |at: usize| at + text[at..].iter().take_while(|b| letter(b)).count();
+    let mut start = text[..at].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1);
+    let mut end = line_end(at);
+    let breaks = |text: &[u8]| -> Option<&'static str> {
+        [ "\r\n", "\n", "\r" ].into_iter().find(|b| text.starts_with(b.as_bytes()))
+    };
+    let break_before = |start: usize| -> Option<&'static str> {
+        [ "\r\n", "\n", "\r" ].into_iter().find(|b| text[..start].ends_with(b.as_bytes()))
+    };
+    // The line at hand is whole, or the last one, which may be shorter: a neighbour tells.
+    let above = break_before(start).map(|b| {
+        let above_end = start - b.len();
+        let above_start = text[..above_end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1);
+        (b, above_end - above_start)
+    });
+    let below = breaks(&text[end..]).map(|b| (b, line_end(end + b.len()) - end - b.len()));
+    let own = end - start;
+    let (eol, width) = match (above, below) {
+        (Some((b, width)), _) if width >= NARROWEST.max(own) => (b, width),
+        (_, Some((b, next))) if own >= NARROWEST && next > 0 && next <= own => (b, own),
+        _ => return None,
+    };
+    while break_before(start) == Some(eol) {
+        let above_end = start - eol.len();
+        let above_start = text[..above_end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1);
+        if above_end - above_start != width || (above_start > 0 && !matches!(text[above_start - 1], b'\n' | b'\r' | b',' | b' ' | b'"' | b'\'' | b'>' | b':' | b'=')) {
+            break;
+        }
+        start = above_start;
+    }
+    while end - text[..end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1) == width && breaks(&text[end..]) == Some(eol) {
+        let next = end + eol.len();
+        let next_end = line_end(next);
+        if next_end == next || next_end - next > width {
+            break;
+        }
+        end = next_end;
+    }
+    if !text[start..end].contains(&eol.as_bytes()[0]) {
+        return None;
+    }
+    end += text[end..].iter().take(2).take_while(|b| **b == b'=').count();
+    Some((start..end, width, eol))
 }
 
 /// Beginnings of a run that are tried: letters of the alphabet may stand before it, as in `/path/BASE64`.
@@ -119,6 +175,15 @@ const MOST_STARTS: usize = 16;
 /// # Errors
 /// Where there is no such run: where the letters end.
 pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> bool) -> Result<Run, usize> {
+    if let Some((span, width, end)) = lines_around(text, at) {
+        let plain: Vec<u8> = text[span.clone()].iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
+        let encoding = if plain.len().is_multiple_of(4) { BASE64 } else { BASE64_NOPAD };
+        // A line of it alone is not what was meant, and is not touched.
+        return match encoding.decode(&plain) {
+            Ok(bytes) if understood(&bytes) => Ok(Run { span, bytes, encoding, lines: Some((width, end)) }),
+            _ => Err(span.end),
+        };
+    }
     let first = text[..at].iter().rposition(|b| six_bits(*b).is_none()).map_or(0, |i| i + 1);
     let letters = at + text[at..].iter().take_while(|b| six_bits(**b).is_some()).count();
     let padding = text[letters..].iter().take(2).take_while(|b| **b == b'=').count();
@@ -146,7 +211,7 @@ pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> b
         if let Ok(bytes) = encoding.decode(run)
             && understood(&bytes)
         {
-            return Ok(Run { span: start..end, bytes, encoding });
+            return Ok(Run { span: start..end, bytes, encoding, lines: None });
         }
     }
     Err(letters)

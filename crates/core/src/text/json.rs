@@ -64,10 +64,16 @@ pub fn decode(text: &[u8], inside: Range<usize>) -> Option<Decoded> {
                 let high = hex4(text, at + 2)?;
                 if (0xD800..0xDC00).contains(&high) && text.get(at + 6..at + 8) == Some(b"\\u") {
                     let low = hex4(text, at + 8)?;
-                    let code = 0x10000 + ((high - 0xD800) << 10) + (low.wrapping_sub(0xDC00) & 0x3FF);
-                    (char::from_u32(code)?, 12)
+                    match (0xDC00..0xE000).contains(&low) {
+                        true => {
+                            let code = 0x10000 + ((high - 0xD800) << 10) + (low - 0xDC00);
+                            (char::from_u32(code)?, 12)
+                        }
+                        false => (char::REPLACEMENT_CHARACTER, 6),
+                    }
                 } else {
-                    (char::from_u32(high)?, 6)
+                    // Half of a pair stands for no letter; it stays as it is written.
+                    (char::from_u32(high).unwrap_or(char::REPLACEMENT_CHARACTER), 6)
                 }
             }
             other => (other as char, 2),
@@ -82,12 +88,18 @@ pub fn decode(text: &[u8], inside: Range<usize>) -> Option<Decoded> {
 /// Spells new text for the inside of a string; `old` is the raw text it replaces and tells how slashes are spelled.
 pub fn encode(new: &[u8], old: &[u8]) -> Vec<u8> {
     let mut slash: &[u8] = b"/";
-    for at in memchr::memchr_iter(b'\\', old) {
+    let mut at = 0;
+    while let Some(next) = memchr::memchr(b'\\', old.get(at..).unwrap_or_default()) {
+        at += next;
         match &old[at + 1..] {
             [b'/', ..] => slash = b"\\/",
             [b'u', b'0', b'0', b'2', b'f', ..] => slash = b"\\u002f",
             [b'u', b'0', b'0', b'2', b'F', ..] => slash = b"\\u002F",
-            _ => continue,
+            // What follows an escaped backslash is not escaped by it.
+            _ => {
+                at += 2;
+                continue;
+            }
         }
         break;
     }

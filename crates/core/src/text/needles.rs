@@ -47,6 +47,8 @@ pub enum LeftReason {
     Elsewhere,
     /// The old database password.
     Password,
+    /// A log-in in an address that moved.
+    LogIn,
 }
 
 impl LeftReason {
@@ -67,6 +69,7 @@ impl LeftReason {
             LeftReason::Comment => "in a comment of the dump",
             LeftReason::Elsewhere => "in the dump, but in no value",
             LeftReason::Password => "old database password",
+            LeftReason::LogIn => "log-in in an address: the address moved, the log-in is as it was",
         }
     }
 

@@ -186,10 +186,16 @@ fn scheme_before(text: &[u8], end: usize, spelling: &Spelling) -> SchemeBefore {
     for (name, scheme) in [("https", Scheme::Https), ("http", Scheme::Http)] {
         let Some(start) = head.len().checked_sub(name.len()) else { continue };
         if head[start..].eq_ignore_ascii_case(name.as_bytes()) {
-            return match spelling.char_before(text, start) {
-                Some(c) if c.is_ascii_alphanumeric() || matches!(c, '+' | '-' | '.') => SchemeBefore::Other,
-                _ => SchemeBefore::Web(scheme, start),
+            // A sign is part of a scheme only behind a letter or digit: `git+http`, but `(+http://…/bot)`.
+            let longer = match spelling.char_before(text, start) {
+                Some(c) if c.is_ascii_alphanumeric() => true,
+                Some('+' | '-' | '.') => {
+                    let before = spelling.char_before(text, start.saturating_sub(1));
+                    before.is_some_and(|c| c.is_ascii_alphanumeric())
+                }
+                _ => false,
             };
+            return if longer { SchemeBefore::Other } else { SchemeBefore::Web(scheme, start) };
         }
     }
     match spelling.char_before(text, head.len()) {
@@ -220,6 +226,7 @@ fn bare_host(text: &[u8], start: usize, end: usize, needle: &HostNeedle, asked: 
     let other_host = port.is_none() && plain.continues_segment(text, end);
     let base = needle.bases.first()?;
     match plain.char_before(text, start) {
+        Some('@') if logged_in(text, start).is_some() => return with_log_in(text, start, end, needle),
         Some('@') if !asked.mail_domains || other_host => return left(LeftReason::Email),
         Some('@') => return change(start..end, &base.hostname),
         Some(c) if c.is_alphanumeric() || matches!(c, '-' | '.' | '_') => return left(LeftReason::LookAlike),
@@ -238,6 +245,37 @@ fn bare_host(text: &[u8], start: usize, end: usize, needle: &HostNeedle, asked: 
         Some((after, base)) => change(start..after, &base.relative[2..]),
         None => left(LeftReason::OutsideBase),
     }
+}
+
+/// Where the scheme begins of an address that holds a log-in which ends before `at`: `https://user:pw@`.
+fn logged_in(text: &[u8], at: usize) -> Option<(usize, usize)> {
+    let head = text.get(..at)?.strip_suffix(b"@")?;
+    let part = |b: &u8| b.is_ascii_alphanumeric() || b"-._~!$&'()*+,;=:%".contains(b);
+    let user = head.len() - head.iter().rev().take(256).take_while(|b| part(b)).count();
+    let head = head.get(..user)?.strip_suffix(b"//").filter(|_| user < at - 1)?;
+    match scheme_before(text, head.len(), &Spelling::Plain) {
+        SchemeBefore::Web(_, start) => Some((start, user)),
+        _ => None,
+    }
+}
+
+/// Judges a host behind a log-in. The address moves, the log-in stays.
+fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Option<Finding> {
+    let plain = Spelling::Plain;
+    let left = |reason| Some(Finding::Left { at: start, reason });
+    let (scheme, user) = logged_in(text, start)?;
+    let own = if text[scheme..].get(..5).is_some_and(|s| s.eq_ignore_ascii_case(b"https")) { Scheme::Https } else { Scheme::Http };
+    let (port, end) = port_after(text, end, &plain);
+    if port.is_none() && plain.continues_segment(text, end) {
+        return left(LeftReason::LookAlike);
+    }
+    if port.filter(|p| *p != u32::from(own.default_port())) != needle.port.map(u32::from) {
+        return left(LeftReason::OtherPort);
+    }
+    let Some((after, base)) = needle.base_at(text, end, &plain) else { return left(LeftReason::OutsideBase) };
+    let (new_scheme, rest) = base.absolute.split_once("//")?;
+    let new = [new_scheme.as_bytes(), b"//", &text[user..start], rest.as_bytes()].concat();
+    (text[scheme..after] != new[..]).then(|| Finding::Change(Edit::new(scheme..after, new)))
 }
 
 /// Looks at the folder name whose searched part lies at `at`. Nothing is returned where the rest of the root is not there.

@@ -155,8 +155,8 @@ impl Spelling {
                 let hex = rest.get(skip..skip + 2).filter(|_| inner).and_then(hex_byte);
                 match hex {
                     Some(value) if value < 0x80 => Some((value as char, skip + 2)),
-                    // A byte of an encoded letter beyond ASCII: a letter for the boundary tests.
-                    Some(_) => Some(('\u{e9}', skip + 2)),
+                    // The first byte of an encoded letter or sign beyond ASCII.
+                    Some(_) => Some((encoded_char(rest, *times), skip + 2)),
                     None => Some(('%', 1)),
                 }
             }
@@ -190,17 +190,18 @@ impl Spelling {
     pub fn char_before(&self, text: &[u8], at: usize) -> Option<char> {
         let head = &text[..at];
         let last = *head.last()?;
-        if let Spelling::Percent(times, _) = self
-            && head.len() > 2 * times
-        {
-            let start = head.len() - 2 * times - 1;
-            let escape = &head[start..];
-            let inner = escape[1..].starts_with(&b"25".repeat(times - 1));
-            if escape[0] == b'%'
-                && inner
-                && let Some(value) = hex_byte(&escape[escape.len() - 2..])
-            {
-                return Some(if value < 0x80 { value as char } else { '\u{e9}' });
+        if let Spelling::Percent(times, _) = self {
+            // A sign before may be encoded less often than what it stands before: `u%3Dhttp%253A`.
+            for times in (1..=*times).rev().filter(|times| head.len() > 2 * times) {
+                let start = head.len() - 2 * times - 1;
+                let escape = &head[start..];
+                let inner = escape[1..].starts_with(&b"25".repeat(times - 1));
+                if escape[0] == b'%'
+                    && inner
+                    && let Some(value) = hex_byte(&escape[escape.len() - 2..])
+                {
+                    return Some(if value < 0x80 { value as char } else { '\u{e9}' });
+                }
             }
         }
         if matches!(last, b'n' | b'r' | b't') && head.len() >= 2 && head[head.len() - 2] == b'\\' {
@@ -245,6 +246,23 @@ fn first_char(rest: &[u8]) -> (char, usize) {
     }
     // A byte of some other charset: in latin1 0xC0 and above are letters, below are signs.
     (if b >= 0xC0 { '\u{e9}' } else { '\u{a0}' }, 1)
+}
+
+/// The letter or sign whose encoded bytes begin a text; a letter where they are no UTF-8.
+fn encoded_char(rest: &[u8], times: usize) -> char {
+    let mut bytes = [0; 4];
+    let len = 1 + 2 * times;
+    let mut count = 0;
+    for (i, escape) in rest.chunks(len).take(4).enumerate() {
+        let fits = escape.len() == len && escape[0] == b'%' && escape[1..].starts_with(&b"25".repeat(times - 1));
+        let Some(byte) = Some(escape).filter(|_| fits).and_then(|e| hex_byte(&e[len - 2..])) else { break };
+        bytes[i] = byte;
+        count = i + 1;
+        if let Ok(text) = std::str::from_utf8(&bytes[..count]) {
+            return text.chars().next().unwrap_or('\u{e9}');
+        }
+    }
+    '\u{e9}'
 }
 
 fn trailing_backslashes(head: &[u8]) -> usize {

@@ -82,7 +82,7 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
 
 /// The same for a value that is known to hold a core, or to be worth a repair.
 pub fn edits_of_hit(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
-    Walk { needles, notes, layers: SmallVec::new() }.value(value)
+    Walk { needles, notes, layers: SmallVec::new(), customs: 0 }.value(value)
 }
 
 /// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
@@ -94,6 +94,8 @@ struct Walk<'a> {
     needles: &'a Needles,
     notes: &'a mut dyn Notes,
     layers: SmallVec<[Layer; DEEPEST]>,
+    /// Custom-serialized objects around the text at hand.
+    customs: usize,
 }
 
 /// Stretches of a text that a layer has dealt with, sorted.
@@ -261,6 +263,9 @@ impl Walk<'_> {
                     if changed == 0 {
                         first = edit.span.start;
                     }
+                    if memchr::memchr(b'@', &edit.new).is_some() {
+                        self.left(LeftReason::LogIn, b"");
+                    }
                     changed += 1;
                     edits.push(edit);
                 }
@@ -420,8 +425,18 @@ impl Walk<'_> {
                     if hits.is_empty() {
                         continue;
                     }
+                    // Counted here, because such an object is no layer of its own.
+                    if self.layers.len() + self.customs >= DEEPEST {
+                        self.left_hits(content, 0..content.len(), LeftReason::TooDeep);
+                        continue;
+                    }
                     match serialized::payload_leaves(content) {
-                        Some(parts) => grown(self.leaves(content, &parts, &hits), content),
+                        Some(parts) => {
+                            self.customs += 1;
+                            let edits = self.leaves(content, &parts, &hits);
+                            self.customs -= 1;
+                            grown(edits, content)
+                        }
                         None => {
                             self.left_hits(content, 0..content.len(), LeftReason::UnknownCustom);
                             continue;
@@ -479,9 +494,14 @@ fn understood(bytes: &[u8]) -> bool {
         || std::str::from_utf8(bytes).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()))
 }
 
-/// Says whether a value is no text: a NUL byte stands outside of the stretches that are understood.
+/// Says whether a value is no text: a NUL byte stands outside of the stretches that are understood, and what is around it is no text.
 fn is_binary(value: &[u8], covered: &Covered) -> bool {
-    memchr::memchr_iter(0, value).any(|at| !covered.contains(at))
+    if !memchr::memchr_iter(0, value).any(|at| !covered.contains(at)) {
+        return false;
+    }
+    // A NUL alone makes no binary: what is text but for that has no lengths or kinds as bytes beside it.
+    let strange = |c: char| c.is_control() && !matches!(c, '\0' | '\t' | '\n' | '\r' | '\u{b}' | '\u{c}' | '\u{1b}');
+    std::str::from_utf8(value).map_or(true, |text| text.chars().any(strange) || text.starts_with("\0\0"))
 }
 
 fn unescape(raw: &[u8]) -> Decoded {
@@ -503,6 +523,12 @@ fn escape(new: &[u8]) -> Vec<u8> {
 
 /// Cuts the surroundings of an offset, for a report.
 pub fn excerpt(text: &[u8], at: usize) -> &[u8] {
+    // A log-in stands before a host; nobody shall read it in a report.
+    if let Some(sign) = text[at..text.len().min(at + 80)].iter().position(|b| *b == b'@')
+        && text[at..at + sign].windows(3).any(|w| w == b"://")
+    {
+        return &text[at + sign..text.len().min(at + sign + 80)];
+    }
     &text[at.saturating_sub(40)..text.len().min(at + 80)]
 }
 
