@@ -17,7 +17,7 @@ fuzz_target!(|data: &[u8]| {
     let asked = Asked { references: kind & 2 != 0, bare_hosts: kind & 4 != 0, mail_domains: kind & 8 != 0, repair: kind & 16 != 0 };
     let pairs = Pairs { addresses: vec![(address(old), address(new))], roots: vec![] };
     let needles = Needles::asking(&pairs, &[], asked);
-    let edits = value::edits_of_hit(&needles, &text, &mut common::Quiet(0));
+    let edits = value::edits_of_hit(&needles, &text, false, &mut common::Quiet(0));
     let out = edit::apply(&text, &edits);
     let _ = out;
     let mut end = 0;

@@ -3,9 +3,11 @@
 use crate::commands::{
     clone, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace, undo,
 };
+use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
+use std::io::ErrorKind;
 
 /// Carry websites: archive, prove, restore elsewhere
 ///
@@ -57,6 +59,7 @@ enum Command {
 /// Parses the arguments, runs the command and prints its error, if any.
 pub fn run() -> Exit {
     let app = App::parse();
+    crate::signals::listen();
     let ui = Ui { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
     let outcome = match &app.command {
         Command::Survey(args) => survey::run(&ui, args),
@@ -73,6 +76,11 @@ pub fn run() -> Exit {
         Command::Undo(args) => undo::run(&ui, args),
     };
     match outcome {
+        Ok(_) if Ui::failed().is_some() => {
+            let error = CommandError::world("the output cannot be written", Ui::failed().unwrap_or(ErrorKind::Other.into()));
+            Ui::error(&error);
+            error.exit
+        }
         Ok(exit) => exit,
         Err(error) => {
             Ui::error(&error);

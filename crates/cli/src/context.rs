@@ -28,6 +28,7 @@ pub fn locks(things: &[Option<String>]) -> Result<Vec<Lock>, CommandError> {
 /// Begins the record of a run that holds locks.
 pub fn begin(command: &str, detail: serde_json::Value, locks: &mut [Lock]) -> Result<Run, CommandError> {
     let book = Run::begin(&logbook_folder()?, command, detail, now)?;
+    crate::signals::going_on(book.id(), command);
     for lock in locks {
         // Who asks is told less if this fails.
         let _ = lock.held_by(book.id());

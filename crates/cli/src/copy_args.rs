@@ -1,6 +1,7 @@
 //! Arguments that `restore` and `clone` share: where and as what a copy lives. They become a waybill, and that a job.
 
 use crate::context;
+use crate::dump_files;
 use crate::error::CommandError;
 use crate::login;
 use crate::progress::Progress;
@@ -248,6 +249,12 @@ fn cargo(bill: &Waybill, progress: &Progress) -> Result<Arc<Cargo>, CommandError
 
 /// Makes the job of a waybill. The site of a clone is read for it.
 pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandError> {
+    if let Some(dump) = &bill.dump {
+        dump_files::readable(dump)?;
+    }
+    if let Some(dump) = &bill.dump_to {
+        dump_files::writable(dump)?;
+    }
     let cargo = if bill.job == "clone" { Some(cargo(bill, progress)?) } else { None };
     let addresses = |list: &[String]| list.iter().map(|a| Address::parse(a)).collect::<Result<Vec<_>, _>>();
     let mut database = bill.database.as_deref().map(DatabaseAccess::parse).transpose()?;

@@ -4,12 +4,14 @@ mod app;
 mod commands;
 mod context;
 mod copy_args;
+mod dump_files;
 mod error;
 mod exit;
 mod format;
 mod login;
 mod progress;
 mod scope;
+mod signals;
 mod ui;
 
 fn main() -> std::process::ExitCode {

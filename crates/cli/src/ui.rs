@@ -6,6 +6,7 @@ use anstyle::{AnsiColor, Style};
 use comfy_table::{CellAlignment, ContentArrangement, Table};
 use serde::Serialize;
 use std::io::Write;
+use std::sync::{Mutex, PoisonError};
 use zporter_core::event::Warning;
 
 /// How a run talks.
@@ -25,11 +26,35 @@ const WARN: Style = AnsiColor::Magenta.on_default().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
 const GOOD: Style = AnsiColor::Green.on_default();
 
+/// The system's number of the error with which the output failed.
+static FAILED: Mutex<Option<i32>> = Mutex::new(None);
+
+/// Remembers that the output could not be written.
+fn noted(written: std::io::Result<()>) {
+    if let Err(e) = written {
+        // Where the system tells no number, a broken pipe is meant.
+        *FAILED.lock().unwrap_or_else(PoisonError::into_inner) = Some(e.raw_os_error().unwrap_or(32));
+    }
+}
+
 impl Ui {
     /// Prints a line of the result.
     pub fn line(&self, text: impl AsRef<str>) {
-        // A closed pipe is the reader's choice, not our failure.
-        let _ = writeln!(anstream::stdout(), "{}", text.as_ref());
+        noted(writeln!(anstream::stdout(), "{}", text.as_ref()));
+    }
+
+    /// Returns why the output could not be written, if it could not.
+    pub fn failed() -> Option<std::io::Error> {
+        FAILED.lock().unwrap_or_else(PoisonError::into_inner).map(std::io::Error::from_raw_os_error)
+    }
+
+    /// Says that a signal ended the program.
+    pub fn stopped(signal: &str, hints: &[String]) {
+        let mut out = anstream::stderr();
+        let _ = writeln!(out, "\n{BAD}stopped:{BAD:#} by {signal}");
+        for hint in hints {
+            let _ = writeln!(out, "  {GOOD}next:{GOOD:#} {hint}");
+        }
     }
 
     /// Prints a heading.
@@ -39,12 +64,12 @@ impl Ui {
 
     /// Prints a fact: a dimmed label and its value.
     pub fn fact(&self, label: &str, value: impl AsRef<str>) {
-        self.line(format!("  {DIM}{label:<14}{DIM:#} {}", value.as_ref()));
+        self.line(format!("  {DIM}{label:<14}{DIM:#} {}", safe(value.as_ref())));
     }
 
     /// Prints that something is good.
     pub fn good(&self, text: &str) {
-        self.line(format!("{GOOD}{text}{GOOD:#}"));
+        self.line(format!("{GOOD}{}{GOOD:#}", safe(text)));
     }
 
     /// Prints a finding: what, where, cure.
@@ -58,7 +83,7 @@ impl Ui {
 
     /// Prints that something is damaged.
     pub fn bad(&self, text: &str) {
-        self.line(format!("{BAD}{text}{BAD:#}"));
+        self.line(format!("{BAD}{}{BAD:#}", safe(text)));
     }
 
     /// Prints a line of a diff.
@@ -74,7 +99,7 @@ impl Ui {
     /// Prints a note beside the result.
     pub fn note(&self, text: &str) {
         if !self.quiet {
-            let _ = writeln!(anstream::stderr(), "{DIM}{text}{DIM:#}");
+            let _ = writeln!(anstream::stderr(), "{DIM}{}{DIM:#}", safe(text));
         }
     }
 
@@ -89,7 +114,7 @@ impl Ui {
     pub fn document(&self, value: &impl Serialize) -> Result<(), CommandError> {
         let text = serde_json::to_string_pretty(value)
             .map_err(|e| CommandError::world("the result has no JSON form", e))?;
-        let _ = writeln!(std::io::stdout(), "{text}");
+        noted(writeln!(std::io::stdout(), "{text}"));
         Ok(())
     }
 

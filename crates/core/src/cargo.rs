@@ -16,6 +16,7 @@ use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::restore::record;
+use crate::spool;
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, folders, risks, table_rule};
 use crate::safe::open_file;
@@ -147,7 +148,7 @@ pub fn gather(
         return Err(PackError::SeveralHosts { found });
     }
     let mut warnings = Warnings::new(watch);
-    let spool = tempfile::Builder::new().prefix(".zporter-spool-").tempdir_in(folder).at(folder)?;
+    let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut warnings)?;
     let parts = match (&live, straight) {
         (Some(_), true) => Vec::new(),

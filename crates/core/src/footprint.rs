@@ -7,6 +7,7 @@ use crate::fsx::{AtPath, CopyWay, PathError};
 use crate::fsx::private_folder;
 use crate::logbook::Run;
 use crate::safe::{SafeFolder, Spot};
+use crate::spool;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::{self, File};
@@ -217,7 +218,7 @@ fn sweep(prints: &[Print]) {
         .collect();
     for folder in folders {
         let temporary = fs::read_dir(folder).into_iter().flatten().flatten();
-        for entry in temporary.filter(|e| e.file_name().as_bytes().starts_with(b".zporter-")) {
+        for entry in temporary.filter(|e| spool::process_of(&e.file_name()).is_some()) {
             let _ = fs::remove_file(entry.path());
         }
     }
@@ -323,7 +324,7 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
                 }
                 let Some((real, _open)) = places.real(&path) else { continue };
                 let folder = real.parent().unwrap_or(&real);
-                let temp = tempfile::Builder::new().prefix(".zporter-").make_in(folder, |temp| {
+                let temp = tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, |temp| {
                     if meta.is_symlink() {
                         std::os::unix::fs::symlink(fs::read_link(&from)?, temp)
                     } else {

@@ -50,7 +50,7 @@ pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 }
 
 fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let mut file = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
+    let mut file = tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
     file.write_all(bytes).at(path)?;
     // What a link leads to has its own owner and mode.
     if let Some(old) = fs::symlink_metadata(path).ok().filter(|m| m.is_file()) {

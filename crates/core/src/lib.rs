@@ -22,6 +22,7 @@ pub mod place;
 pub mod restore;
 pub mod safe;
 pub mod secret;
+pub mod spool;
 pub mod survey;
 pub mod system;
 pub mod text;

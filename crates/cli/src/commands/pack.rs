@@ -1,6 +1,7 @@
 //! `zporter pack`: one archive that holds a whole site.
 
 use crate::context;
+use crate::dump_files;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
@@ -11,7 +12,7 @@ use clap::Args;
 use std::path::{Path, PathBuf};
 use zporter_core::cargo::PackOptions;
 use zporter_core::fsx::absolute;
-use zporter_core::logbook::{Outcome, Run};
+use zporter_core::logbook::Outcome;
 use zporter_core::pack::{Packed, pack};
 use zporter_core::place::Address;
 use zporter_core::survey::{Survey, SurveyJob, survey};
@@ -91,6 +92,10 @@ pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, Co
         Some(path) => path.clone(),
         None => default_output(&found)?,
     };
+    if let Some(dump) = &args.dump {
+        dump_files::readable(dump)?;
+    }
+    let mut locks = context::locks(&[Some(absolute(&output).display().to_string())])?;
     let options = PackOptions {
         output,
         dump: args.dump.clone(),
@@ -104,7 +109,7 @@ pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, Co
         address,
     };
     let detail = serde_json::json!({ "site": found.site, "archive": options.output });
-    let book = Run::begin(&context::logbook_folder()?, "pack", detail, context::now)?;
+    let book = context::begin("pack", detail, &mut locks)?;
     book.step("write archive", serde_json::json!({ "archive": options.output }))?;
     match pack(&found, &options, &progress) {
         Ok(packed) => {
@@ -137,7 +142,10 @@ fn default_output(found: &Survey) -> Result<PathBuf, CommandError> {
     let site =
         site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
     let stamp: String = context::now().chars().filter(char::is_ascii_digit).take(14).collect();
-    Ok(folder.join(Path::new(&format!("{site}-{stamp}.tar.zst"))))
+    // Another pack of the same second may have the name, or be about to.
+    let free = |path: &PathBuf| !path.exists() && context::locks(&[Some(path.display().to_string())]).is_ok();
+    let names = (1..).map(|n| if n == 1 { format!("{site}-{stamp}.tar.zst") } else { format!("{site}-{stamp}-{n}.tar.zst") });
+    Ok(names.map(|name| folder.join(name)).take(100).find(free).unwrap_or_else(|| folder.join(format!("{site}-{stamp}.tar.zst"))))
 }
 
 /// Prints what was packed.

@@ -35,6 +35,10 @@ pub fn run(ui: &Ui, args: &ProveArgs) -> Result<Exit, CommandError> {
     let progress = Progress::new(ui);
     let mut results = Vec::new();
     for path in &args.archives {
+        if path.is_dir() {
+            return Err(CommandError::usage(format!("{} is a folder, not an archive", path.display()))
+                .hint("name the archive's file; `zporter survey` looks at a site's folder"));
+        }
         let total = std::fs::metadata(path).map(|m| m.len()).ok();
         progress.event(Event::StepStarted { step: "proving", total });
         let verdict = prove(path, &progress);

@@ -2,6 +2,7 @@
 
 use super::report;
 use crate::copy_args::TextArgs;
+use crate::dump_files;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
@@ -224,13 +225,14 @@ fn to_file(
     progress: &Progress,
 ) -> Result<(Rewritten, Ending), CommandError> {
     let output = absolute(&args.output);
+    dump_files::writable(&output)?;
     if output.exists() {
         let message = format!("{} is there already", output.display());
         let error = CommandError { exit: Exit::Refused, message, causes: Vec::new(), hints: Vec::new() };
         return Err(error.hint("name another file with -o"));
     }
     let folder = output.parent().unwrap_or(Path::new("."));
-    let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(folder).at(folder)?;
+    let temp = tempfile::Builder::new().prefix(&zporter_core::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
     let (file, temp) = temp.into_parts();
     let name = output.to_string_lossy().into_owned();
     let (out, done, ending) = rewrite(args, rules, progress, |order| {

@@ -287,7 +287,7 @@ fn a_clone_that_was_killed_is_taken_back_and_so_is_a_killed_undo() {
         killed_clones += 1;
         let run = bench.last_run();
         // What was cloned in part is undone sooner than the whole.
-        killed_undos += u64::from(bench.killed(&["undo", &run], share(undo_takes) / 2));
+        killed_undos += u64::from(bench.killed(&["undo", &run], share(undo_takes) / 8));
         let again = bench.run(&["undo", &run]);
         assert!(again.code == 0 || again.stderr.contains("undone already"), "point {point}: {again:?}");
         assert!(

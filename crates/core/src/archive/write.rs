@@ -68,7 +68,7 @@ impl ArchiveWriter {
         }
         let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let (file, temp) = tempfile::Builder::new()
-            .prefix(".zporter-")
+            .prefix(&crate::spool::prefix(folder))
             .suffix(".unfinished")
             .tempfile_in(folder)
             .at(folder)?
@@ -97,8 +97,14 @@ impl ArchiveWriter {
     /// Adds a file of exactly `size` bytes; a source that holds fewer is an error, what it holds beyond is not read.
     pub fn file(&mut self, meta: &Meta, size: u64, source: impl Read) -> Result<(), WriteError> {
         let mut source = Hashing::new(source.take(size));
-        self.put(meta, size, &mut source)
-            .map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+        if let Err(source) = self.put(meta, size, &mut source) {
+            // A full disk is the archive's trouble, not that of the file which happened to be written.
+            let full = matches!(source.kind(), io::ErrorKind::StorageFull | io::ErrorKind::QuotaExceeded);
+            return Err(match full {
+                true => PathError { path: self.target.clone(), source }.into(),
+                false => WriteError::Entry { path: meta.path.shown(), source },
+            });
+        }
         if source.count != size {
             let source = io::Error::other("the file shrank while it was read; try again when it is quiet");
             return Err(WriteError::Entry { path: meta.path.shown(), source });

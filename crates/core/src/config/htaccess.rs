@@ -4,7 +4,7 @@
 //! system writes itself. Base paths are only touched where a directive takes a URL path.
 
 use crate::edit::Edit;
-use crate::place::{Address, Relocation};
+use crate::place::{Address, Relocation, Scheme};
 use crate::text::needles::Needles;
 use crate::text::spelling::{Spelling, segment_char};
 
@@ -23,6 +23,11 @@ pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edi
         for line in text.split_inclusive(|b| *b == b'\n') {
             base_paths(line, start, old.base(), new.base(), &mut edits);
             start += line.len();
+        }
+    }
+    if old.scheme() != new.scheme() {
+        for at in scheme_redirects(text, new.scheme()) {
+            edits.push(Edit::new(at..at, "# "));
         }
     }
     edits.sort_by_key(|e| e.span.start);
@@ -50,20 +55,65 @@ fn bare_hosts(text: &[u8], old: &Address, new: &Address, edits: &mut Vec<Edit>) 
         let wanted = spell(old.host());
         for at in memchr::memmem::find_iter(&lower, wanted.as_bytes()) {
             let mut end = at + wanted.len();
-            if let Some(port) = old.port() {
-                let tail = format!(":{port}");
-                if !text[end..].starts_with(tail.as_bytes()) {
-                    continue;
-                }
-                end += tail.len();
+            // A pattern may escape the colon.
+            let colon = usize::from(text[end..].starts_with(b"\\:")) + 1;
+            let digits = text.get(end + colon..).unwrap_or_default().iter().take_while(|b| b.is_ascii_digit()).count();
+            let has_port = digits > 0 && text[end + colon - 1] == b':';
+            let port = has_port.then(|| String::from_utf8_lossy(&text[end + colon..end + colon + digits]).into_owned());
+            let usual = |port: &String| port == "80" || port == "443";
+            if port.as_ref().filter(|p| !usual(p)) != old.port().map(|p| p.to_string()).as_ref() {
+                continue;
+            }
+            if has_port {
+                end += colon + digits;
             }
             let before = text[..at].last().copied().unwrap_or(b' ');
-            let joined = before.is_ascii_alphanumeric() || matches!(before, b'-' | b'.' | b'@' | b'_');
+            // What stands in an address was judged by the rule for addresses.
+            let joined = before.is_ascii_alphanumeric() || matches!(before, b'-' | b'.' | b'@' | b'_' | b'/');
             if !joined && !Spelling::Plain.continues_segment(text, end) {
-                add(edits, Edit::new(at..end, spell(&new.host_port())));
+                // A pattern with an escaped colon gets one again.
+                let host = spell(&new.host_port());
+                let host = if colon == 2 && has_port { host.replacen(':', "\\:", 1) } else { host };
+                add(edits, Edit::new(at..end, host));
             }
         }
     }
+}
+
+/// Where the lines begin that send visitors to the scheme which the new place has not: with the new address in them they would send them
+/// round in circles. They become comments.
+fn scheme_redirects(text: &[u8], new: Scheme) -> Vec<usize> {
+    let (mut out, mut conditions) = (Vec::new(), Vec::new());
+    let mut asks = false;
+    let mut start = 0;
+    for line in text.split_inclusive(|b| *b == b'\n') {
+        let lower = String::from_utf8_lossy(line).to_ascii_lowercase();
+        let words: Vec<&str> = lower.split_ascii_whitespace().collect();
+        match words.first() {
+            Some(&"rewritecond") => {
+                conditions.push(start);
+                let about = ["https", "server_port", "request_scheme", "forwarded"];
+                asks |= words.get(1).is_some_and(|w| w.starts_with("%{") && about.iter().any(|a| w.contains(a)));
+            }
+            Some(&"rewriterule") => {
+                let target = words.get(2).copied().unwrap_or_default().trim_matches('"');
+                let leads_away = match new {
+                    Scheme::Http => target.starts_with("https://"),
+                    Scheme::Https => target.starts_with("http://"),
+                };
+                if asks && leads_away {
+                    out.append(&mut conditions);
+                    out.push(start);
+                }
+                conditions.clear();
+                asks = false;
+            }
+            Some(&"sslrequiressl") if new == Scheme::Http => out.push(start),
+            _ => {}
+        }
+        start += line.len();
+    }
+    out
 }
 
 /// Directives that take a URL path, in lower case.
@@ -168,5 +218,25 @@ mod tests {
         let root = "RewriteBase /\r\n# RewriteBase /\r\nErrorDocument 404 /x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
         let below = "RewriteBase /a/\r\n# RewriteBase /\r\nErrorDocument 404 /a/x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
         assert_eq!(moved("http://o.example", "http://o.example/a", root), below);
+    }
+
+    #[test]
+    fn look_alikes_stay_and_nobody_is_sent_in_circles() {
+        let text = "RewriteRule ^a http://o.example:8080/x [R]\nRedirect /b http://o.example/other-app/\nProxyPass /c ftp://o.example/s\n\
+            RewriteCond %{HTTP_HOST} ^o\\.example\\:6183$\nRewriteCond %{HTTP_HOST} ^o\\.example$\nRewriteRule ^d http://u@o.example/sx [R]\n";
+        assert_eq!(
+            moved("http://o.example/s", "http://n.example/t", text),
+            text.replace("^o\\.example$", "^n\\.example$")
+        );
+        let port = "RewriteCond %{HTTP_HOST} ^o\\.example\\:6183$\n";
+        assert_eq!(moved("http://o.example:6183", "http://n.example:81", port), "RewriteCond %{HTTP_HOST} ^n\\.example\\:81$\n");
+        let tls = "RewriteCond %{HTTPS} off\nRewriteCond %{HTTP_HOST} ^o\\.example$\nRewriteRule ^(.*)$ https://o.example/$1 [R=301,L]\n\
+            RewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule ^ index.php [L]\nSSLRequireSSL\n";
+        assert_eq!(
+            moved("https://o.example", "http://n.example", tls),
+            "# RewriteCond %{HTTPS} off\n# RewriteCond %{HTTP_HOST} ^n\\.example$\n# RewriteRule ^(.*)$ http://n.example/$1 [R=301,L]\n\
+             RewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule ^ index.php [L]\n# SSLRequireSSL\n"
+        );
+        assert_eq!(moved("https://o.example", "https://o.example", tls), tls);
     }
 }

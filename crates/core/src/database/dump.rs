@@ -9,6 +9,7 @@ use crate::dump::DumpWriter;
 use crate::dump::rules::Keep;
 use crate::event::{Event, Warning, Warnings, Watch};
 use crate::fsx::sync_folder;
+use crate::spool;
 use crate::place::DatabaseAccess;
 use serde::Serialize;
 use std::cell::Cell;
@@ -274,7 +275,7 @@ impl<'j> Parts<'j> {
         self.close()?;
         let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
-        let (file, temp) = tempfile::Builder::new().prefix(".zporter-").make_in(folder, make)?.into_parts();
+        let (file, temp) = tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, make)?.into_parts();
         self.count.set(0);
         let file = BufWriter::with_capacity(1 << 16, file);
         let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None };

@@ -193,6 +193,8 @@ pub fn escape(new: &[u8], text: &[u8], span: std::ops::Range<usize>, quoting: Qu
 pub struct Meant {
     outer: Decoded,
     inner: Inner,
+    /// Whether the dump says that these are bytes, not text.
+    is_bytes: bool,
 }
 
 /// What stands inside of a literal's text.
@@ -215,6 +217,11 @@ impl Meant {
             Inner::Text | Inner::Hex => &self.outer.bytes,
             Inner::Bytea(inner) | Inner::Replaced(inner) => &inner.bytes,
         }
+    }
+
+    /// Says whether the dump has them as bytes, not as text.
+    pub fn is_bytes(&self) -> bool {
+        self.is_bytes
     }
 
     /// Gives the memory back.
@@ -261,14 +268,16 @@ pub fn meaning(row: &[u8], value: &Value, quoting: Quoting, spare: &mut Decoded)
             decode_into(row, value.literal.clone(), quoting, &mut outer);
             let bytea = quoting.dialect == Dialect::Postgres && outer.bytes.starts_with(b"\\x");
             let inner = bytea.then(|| unhex(&outer.bytes, 2..outer.bytes.len())).flatten();
-            Some(Meant { outer, inner: inner.map_or(Inner::Text, Inner::Bytea) })
+            let before = row[value.span.start..value.literal.start].trim_ascii();
+            let is_bytes = inner.is_some() || before.eq_ignore_ascii_case(b"_binary");
+            Some(Meant { outer, inner: inner.map_or(Inner::Text, Inner::Bytea), is_bytes })
         }
-        ValueKind::Hex => Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex }),
+        ValueKind::Hex => Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex, is_bytes: true }),
         ValueKind::Expression if quoting.dialect == Dialect::Sqlite => {
             let pairs = replaced_breaks(&row[value.span.clone()])?;
             let outer = decode(row, value.literal.clone(), quoting);
             let inner = with_breaks(&outer.bytes, &pairs);
-            Some(Meant { outer, inner: Inner::Replaced(inner) })
+            Some(Meant { outer, inner: Inner::Replaced(inner), is_bytes: false })
         }
         ValueKind::Null | ValueKind::Number | ValueKind::Expression => None,
     }

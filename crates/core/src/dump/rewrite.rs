@@ -452,7 +452,7 @@ impl<'a> Worker<'a> {
                 // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
                 let sure = !meant.hidden() && !needles.asked().repair;
                 if sure || needles.scan().any(meant.bytes()) || value::worth_repair(needles, meant.bytes()) {
-                    let edits = rewritten(self.rules, wanted, tally, meant.bytes());
+                    let edits = rewritten(self.rules, wanted, tally, meant.bytes(), meant.is_bytes());
                     self.edits.extend(meant.outwards(edits, row, value, quoting));
                 }
                 self.spare = meant.into_spare();
@@ -594,9 +594,9 @@ impl<'a> Worker<'a> {
 }
 
 /// Rewrites the bytes of a value and notes what was done, with at most so many samples.
-fn rewritten(rules: &Rules<'_>, wanted: usize, tally: &mut ColumnTally, bytes: &[u8]) -> Vec<Edit> {
+fn rewritten(rules: &Rules<'_>, wanted: usize, tally: &mut ColumnTally, bytes: &[u8], is_bytes: bool) -> Vec<Edit> {
     let samples = rules.samples;
-    let edits = value::edits_of_hit(rules.needles, bytes, &mut ColumnNotes { column: tally, samples });
+    let edits = value::edits_of_hit(rules.needles, bytes, is_bytes, &mut ColumnNotes { column: tally, samples });
     let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
     if tally.samples.len() < wanted {
@@ -623,7 +623,7 @@ fn literal_edits(
     if !rules.needles.scan().any(&decoded.bytes) {
         return Vec::new();
     }
-    let edits = rewritten(rules, rules.samples, tally, &decoded.bytes);
+    let edits = rewritten(rules, rules.samples, tally, &decoded.bytes, false);
     decoded.outwards(edits, |new, _| literal::escape(new, text, literal.clone(), quoting))
 }
 

@@ -102,7 +102,7 @@ pub enum RestoreError {
         candidates: Vec<(String, u64)>,
     },
     /// A database part is there, but nothing to load it into.
-    #[error("the archive holds a database, and neither a database nor a file for the dump is named")]
+    #[error("the site has a database, and neither a new database nor a file for its dump is named")]
     NoDatabaseTarget,
     /// The database did not take part.
     #[error("the database could not be used")]

@@ -187,6 +187,18 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         return Err(RestoreError::NoDatabaseTarget);
     }
     let mut warnings = Warnings::new(watch);
+    if !has_database && job.scope.has(&Part::Database) && job.database.is_some() && job.host_as.is_none() {
+        let what = "there is no database to be restored: the one that was named was not touched";
+        let cure = "name the dump of its database with --dump FILE, if the site has one";
+        warnings.push(Warning::new(what, job.archive.display().to_string(), cure));
+    }
+    for (pattern, _) in &job.rows {
+        let fits = source.tables.iter().any(|t| pattern.is_match(plain_name(t)));
+        if !fits && !source.tables.is_empty() {
+            let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
+            warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables; the prefix is part of the name"));
+        }
+    }
     let (definition, product, version) = system_of(&job, &source, known)?;
     if job.refresh.is_some() {
         let there = recognise(&FolderTree(job.target.clone()), known).map(|r| r.definition.id);

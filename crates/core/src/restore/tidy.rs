@@ -17,7 +17,7 @@ pub struct Found {
     pub about: String,
     /// Whether it was removed.
     pub removed: bool,
-    /// Command that removes it, in the site's folder.
+    /// Command that removes it.
     pub command: String,
 }
 
@@ -38,7 +38,7 @@ pub fn tidy(
             let gone = if folder { spot.remove_folder() } else { spot.remove() };
             gone.at(&full)?;
         }
-        let command = format!("rm {}'{}'", if folder { "-r " } else { "" }, path.replace('\'', "'\\''"));
+        let command = format!("rm {}'{}'", if folder { "-r " } else { "" }, full.display().to_string().replace('\'', "'\\''"));
         out.push(Found { path, about, removed, command });
     }
     Ok(out)

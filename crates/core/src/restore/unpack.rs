@@ -11,6 +11,7 @@ use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, CopyWay, sync_folder};
+use crate::spool;
 use crate::survey::select::{Fate, Selection};
 use crate::system::globs;
 use globset::GlobSet;
@@ -177,7 +178,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
         self.footprint.replace(path)?;
-        let temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(spot.folder()).at(path)?;
+        let temp = tempfile::Builder::new().prefix(&spool::prefix(&spot.folder())).tempfile_in(spot.folder()).at(path)?;
         let (mut file, temp) = temp.into_parts();
         let count = fill(entry, origin, &mut file, path)?;
         temp.persist(spot.path()).map_err(|e| e.error).at(path)?;
@@ -271,7 +272,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let spot = self.footprint.spot(&path)?;
                 self.footprint.replace(&path)?;
                 let meta = source.metadata().at(&other)?;
-                let mut temp = tempfile::Builder::new().prefix(".zporter-").tempfile_in(spot.folder()).at(&path)?;
+                let mut temp = tempfile::Builder::new().prefix(&spool::prefix(&spot.folder())).tempfile_in(spot.folder()).at(&path)?;
                 self.bytes += CopyWay::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
                 temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
                 temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;

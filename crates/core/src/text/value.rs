@@ -77,12 +77,12 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
     if !needles.scan().any(value) {
         return Vec::new();
     }
-    edits_of_hit(needles, value, notes)
+    edits_of_hit(needles, value, false, notes)
 }
 
-/// The same for a value that is known to hold a core, or to be worth a repair.
-pub fn edits_of_hit(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
-    Walk { needles, notes, layers: SmallVec::new(), customs: 0 }.value(value)
+/// The same for a value that is known to hold a core, or to be worth a repair. `is_bytes` says that the dump has it as bytes, not as text.
+pub fn edits_of_hit(needles: &Needles, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
+    Walk { needles, notes, is_bytes, layers: SmallVec::new(), customs: 0 }.value(value)
 }
 
 /// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
@@ -94,6 +94,8 @@ struct Walk<'a> {
     needles: &'a Needles,
     notes: &'a mut dyn Notes,
     layers: SmallVec<[Layer; DEEPEST]>,
+    /// Whether the value itself is bytes.
+    is_bytes: bool,
     /// Custom-serialized objects around the text at hand.
     customs: usize,
 }
@@ -250,7 +252,7 @@ impl Walk<'_> {
                 }
             }
         }
-        if is_binary(value, &covered) {
+        if is_binary(value, &covered, self.is_bytes && self.layers.is_empty()) {
             self.left_hits(value, 0..value.len(), LeftReason::Binary);
             edits.sort_by_key(|e| e.span.start);
             return edits;
@@ -495,9 +497,12 @@ fn understood(bytes: &[u8]) -> bool {
 }
 
 /// Says whether a value is no text: a NUL byte stands outside of the stretches that are understood, and what is around it is no text.
-fn is_binary(value: &[u8], covered: &Covered) -> bool {
+fn is_binary(value: &[u8], covered: &Covered, is_bytes: bool) -> bool {
     if !memchr::memchr_iter(0, value).any(|at| !covered.contains(at)) {
         return false;
+    }
+    if is_bytes {
+        return true;
     }
     // A NUL alone makes no binary: what is text but for that has no lengths or kinds as bytes beside it.
     let strange = |c: char| c.is_control() && !matches!(c, '\0' | '\t' | '\n' | '\r' | '\u{b}' | '\u{c}' | '\u{1b}');

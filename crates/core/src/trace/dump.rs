@@ -35,9 +35,9 @@ struct Trail<'t> {
 }
 
 impl Trail<'_> {
-    fn look(&mut self, bytes: &[u8], standing: &Standing, outside: Option<LeftReason>) {
+    fn look(&mut self, bytes: &[u8], is_bytes: bool, standing: &Standing, outside: Option<LeftReason>) {
         let mut collect = Collect { standing, outside, found: Vec::new() };
-        let _ = value::edits_of_hit(&self.tracer.needles, bytes, &mut collect);
+        let _ = value::edits_of_hit(&self.tracer.needles, bytes, is_bytes, &mut collect);
         for found in collect.found {
             self.tracer.keep(found);
         }
@@ -83,14 +83,14 @@ impl Trail<'_> {
         match literal::meaning(row, value, quoting, &mut spare) {
             Some(meant) => {
                 if self.tracer.needles.scan().any(meant.bytes()) {
-                    self.look(meant.bytes(), standing, None);
+                    self.look(meant.bytes(), meant.is_bytes(), standing, None);
                 }
                 spare = meant.into_spare();
             }
             None if value.kind == ValueKind::Expression => {
                 let expression = &row[value.span.clone()];
                 for literal in texts(expression, quoting) {
-                    self.look(&literal::decode(expression, literal, quoting).bytes, standing, None);
+                    self.look(&literal::decode(expression, literal, quoting).bytes, false, standing, None);
                 }
             }
             None => {}
@@ -117,13 +117,13 @@ impl Trail<'_> {
         if let Some(reason) = outside {
             let first = self.tracer.needles.scan().hits(bytes).first().map_or(0, |h| h.at);
             let standing = place(first);
-            return self.look(bytes, &standing, Some(reason));
+            return self.look(bytes, false, &standing, Some(reason));
         }
         for literal in texts(bytes, at.quoting) {
             let decoded = literal::decode(bytes, literal.clone(), at.quoting);
             if self.tracer.needles.scan().any(&decoded.bytes) {
                 let standing = place(literal.start);
-                self.look(&decoded.bytes, &standing, None);
+                self.look(&decoded.bytes, false, &standing, None);
             }
         }
     }

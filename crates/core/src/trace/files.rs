@@ -113,7 +113,7 @@ impl Tracer {
             let text = line.strip_suffix(b"\n").unwrap_or(&line);
             let standing = Standing { file: name.to_string(), line: number, column: None, row: None };
             let mut collect = Collect { standing: &standing, outside: None, found: Vec::new() };
-            let _ = value::edits_of_hit(&self.needles, text, &mut collect);
+            let _ = value::edits_of_hit(&self.needles, text, false, &mut collect);
             for found in collect.found {
                 self.keep(found);
             }

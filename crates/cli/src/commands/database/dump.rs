@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use zporter_core::database::dump::{DumpJob, LEAST_PART, dump, part_name};
 use zporter_core::dump::rules::Keep;
 use zporter_core::fsx::absolute;
-use zporter_core::logbook::{Outcome, Run};
+use zporter_core::logbook::Outcome;
 
 /// Dump a database as it is at this moment, without locking anybody out
 #[derive(Debug, Args)]
@@ -91,12 +91,8 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         ui.table(&["table", ">data", "goes", "why"], shown.collect());
         return Ok(Exit::Done);
     }
-    let book = Run::begin(
-        &context::logbook_folder()?,
-        "dump",
-        serde_json::json!({ "database": meant.access.url(), "output": output }),
-        context::now,
-    )?;
+    let detail = serde_json::json!({ "database": meant.access.url(), "output": output });
+    let book = context::begin("dump", detail, &mut [])?;
     let job =
         DumpJob { access: meant.access.clone(), output, part_size, checksums: args.checksums, strictly: false, keep: &keep };
     let done = match dump(&job, &progress) {

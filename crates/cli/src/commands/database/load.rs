@@ -2,6 +2,7 @@
 
 use crate::context;
 use crate::copy_args::{State, fit};
+use crate::dump_files;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
@@ -93,10 +94,13 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     let mut access = DatabaseAccess::parse(&args.database)?;
     let files = parts_from(&absolute(&args.dump));
     for file in &files {
-        if !file.is_file() {
-            return Err(CommandError::usage(format!("there is no dump {}", file.display()))
-                .hint("check the spelling of the path"));
-        }
+        dump_files::readable(file)?;
+    }
+    let number = args.dump.to_string_lossy().split(".part-").nth(1).map(|n| n.chars().take_while(char::is_ascii_digit).collect::<String>());
+    if let Some(number) = number.filter(|n| !n.is_empty() && n.trim_start_matches('0') != "1") {
+        let name = args.dump.to_string_lossy().replacen(&format!(".part-{number}"), ".part-01", 1);
+        return Err(CommandError::usage(format!("{} is part {number} of a dump", args.dump.display()))
+            .hint(format!("begin with {name}; the other parts follow by themselves")));
     }
     args.password.complete(&mut access)?;
     let folder = context::logbook_folder()?;

@@ -94,7 +94,7 @@ impl Worker<'_> {
             let value = &values[column];
             // The rest of an array moves as it would without this.
             let moved =
-                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new) } else { Vec::new() };
+                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new, false) } else { Vec::new() };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
             if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
                 self.current.columns[column].value_changed("put", 1);

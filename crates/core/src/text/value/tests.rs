@@ -214,7 +214,7 @@ fn wrong_lengths_are_repaired_only_when_asked() {
         (r#"a:1:{i:0;s:5:"https://new.example";}"#, r#"a:1:{i:0;s:19:"https://new.example";}"#),
         (r#"a:2:{i:0;s:5:"https://new.example";}"#, r#"a:2:{i:0;s:5:"https://new.example";}"#),
     ] {
-        let edits = edits_of_hit(&repairing, before.as_bytes(), &mut kept);
+        let edits = edits_of_hit(&repairing, before.as_bytes(), false, &mut kept);
         assert_eq!(String::from_utf8_lossy(&apply(before.as_bytes(), &edits)), after);
     }
 }

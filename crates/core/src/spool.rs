@@ -1,0 +1,49 @@
+//! Names of temporary files and folders: they tell whose they are, so that what a run that was killed left is found and removed by the next,
+//! and what this process has is removed when a signal ends it.
+
+use std::collections::BTreeSet;
+use std::ffi::OsStr;
+use std::path::{Path, PathBuf};
+use std::sync::{Mutex, PoisonError};
+
+/// What every temporary name begins with, before the number of its process.
+const BEGINNING: &str = ".zporter-";
+
+/// Folders in which this process has temporary files.
+static FOLDERS: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
+
+/// Returns the beginning of a temporary name in a folder, and removes there what dead processes left.
+pub fn prefix(folder: &Path) -> String {
+    // The handle of a folder is of use only as long as it is open.
+    let folder = if folder.starts_with("/proc/self/fd") { std::fs::read_link(folder).ok() } else { Some(folder.to_path_buf()) };
+    if let Some(folder) = folder
+        && FOLDERS.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.clone())
+    {
+        remove(&folder, |process| !Path::new("/proc").join(process.to_string()).exists());
+    }
+    format!("{BEGINNING}{}-", std::process::id())
+}
+
+/// Removes everything temporary that this process has, because it ends at once.
+pub fn end() {
+    let folders = std::mem::take(&mut *FOLDERS.lock().unwrap_or_else(PoisonError::into_inner));
+    for folder in folders {
+        remove(&folder, |process| process == std::process::id());
+    }
+}
+
+/// The process whose temporary name this is.
+pub fn process_of(name: &OsStr) -> Option<u32> {
+    name.to_str()?.strip_prefix(BEGINNING)?.split_once('-')?.0.parse().ok()
+}
+
+fn remove(folder: &Path, whose: impl Fn(u32) -> bool) {
+    for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        if process_of(&entry.file_name()).is_some_and(&whose) {
+            let _ = match entry.file_type().is_ok_and(|t| t.is_dir()) {
+                true => std::fs::remove_dir_all(entry.path()),
+                false => std::fs::remove_file(entry.path()),
+            };
+        }
+    }
+}
