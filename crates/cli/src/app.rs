@@ -77,7 +77,10 @@ pub fn run() -> Exit {
     };
     match outcome {
         Ok(_) if Ui::failed().is_some() => {
-            let error = CommandError::world("the output cannot be written", Ui::failed().unwrap_or(ErrorKind::Other.into()));
+            let error = CommandError::world(
+                "the output cannot be written",
+                Ui::failed().unwrap_or(ErrorKind::Other.into()),
+            );
             Ui::error(&error);
             error.exit
         }

@@ -13,6 +13,7 @@ use zporter_core::cargo::{Cargo, PackOptions, gather};
 use zporter_core::fsx::absolute;
 use zporter_core::place::{Address, DatabaseAccess, Root};
 use zporter_core::restore::job::{Refresh, RestoreJob};
+use zporter_core::restore::owner::Ids;
 use zporter_core::restore::puts::Wishes;
 use zporter_core::survey::{SurveyJob, survey};
 use zporter_core::system::copy::SwitchName;
@@ -132,6 +133,9 @@ pub struct CopyArgs {
     /// Remove installers and documents that should not lie in a document root
     #[arg(long, help_heading = "What the copy gets")]
     pub tidy: bool,
+    /// Whose the files of the copy are (root only; else a clone keeps owners, and a restore takes that of the folder above)
+    #[arg(long, value_name = "USER[:GROUP]", help_heading = "What the copy gets")]
+    pub owner: Option<String>,
     /// What of the text changes as well
     #[command(flatten)]
     pub text: TextArgs,
@@ -171,7 +175,10 @@ impl CopyArgs {
             }
             return Ok(bill);
         }
-        let missing = || CommandError::usage("source, target and --address are needed").hint("--address URL is the address that the copy gets");
+        let missing = || {
+            CommandError::usage("source, target and --address are needed")
+                .hint("--address URL is the address that the copy gets")
+        };
         let whole = |p: &PathBuf| absolute(p);
         Ok(Waybill {
             job: job.into(),
@@ -200,6 +207,7 @@ impl CopyArgs {
             admin_email: self.admin_email.clone(),
             admin_password_file: self.admin_password_file.as_ref().map(whole),
             tidy: self.tidy,
+            owner: self.owner.clone(),
             events: self.events == State::On,
             references: self.text.references,
             bare_hosts: self.text.bare_hosts,
@@ -210,6 +218,32 @@ impl CopyArgs {
             delete_gone: false,
         })
     }
+}
+
+/// Reads `USER` or `USER:GROUP`, by name or number.
+fn owner(text: &str) -> Result<Ids, CommandError> {
+    let (user, group) = text.split_once(':').map_or((text, None), |(u, g)| (u, Some(g)));
+    let table = |file: &str| std::fs::read_to_string(file).unwrap_or_default();
+    let field = |table: &str, name: &str, at: usize| -> Option<u32> {
+        let line =
+            table.lines().find(|l| l.split(':').next() == Some(name) || l.split(':').nth(2) == Some(name))?;
+        line.split(':').nth(at)?.parse().ok()
+    };
+    let unknown = |what: &str, name: &str| {
+        CommandError::usage(format!("there is no {what} {name} on this machine"))
+            .hint("name one that `id` knows, or a number")
+    };
+    let users = table("/etc/passwd");
+    let uid = user.parse().ok().or_else(|| field(&users, user, 2)).ok_or_else(|| unknown("user", user))?;
+    let gid = match group {
+        None => field(&users, user, 3).unwrap_or(uid),
+        Some(group) => group
+            .parse()
+            .ok()
+            .or_else(|| field(&table("/etc/group"), group, 2))
+            .ok_or_else(|| unknown("group", group))?,
+    };
+    Ok((uid, gid))
 }
 
 /// Reads `NAME=OTHER`.
@@ -295,6 +329,7 @@ pub fn job(bill: &Waybill, progress: &Progress) -> Result<RestoreJob, CommandErr
         refresh: bill.refresh.then_some(Refresh { delete_gone: bill.delete_gone }),
         replace: bill.replace,
         tidy: bill.tidy,
+        owner: bill.owner.as_deref().map(owner).transpose()?,
         events: bill.events,
         asked: Asked {
             references: bill.references,

@@ -11,10 +11,13 @@ pub fn readable(path: &Path) -> Result<(), CommandError> {
     let shown = path.display();
     let name = path.to_string_lossy().to_lowercase();
     if !path.exists() {
-        return Err(CommandError::usage(format!("there is no dump {shown}")).hint("check the spelling of the path"));
+        return Err(
+            CommandError::usage(format!("there is no dump {shown}")).hint("check the spelling of the path")
+        );
     }
     if path.is_dir() {
-        return Err(CommandError::usage(format!("{shown} is a folder, not a dump")).hint("name the .sql, .sql.gz or .sql.zst file"));
+        return Err(CommandError::usage(format!("{shown} is a folder, not a dump"))
+            .hint("name the .sql, .sql.gz or .sql.zst file"));
     }
     if ARCHIVES.iter().any(|e| name.ends_with(e)) {
         return Err(CommandError::usage(format!("{shown} is an archive, not a dump"))
@@ -27,8 +30,11 @@ pub fn readable(path: &Path) -> Result<(), CommandError> {
 pub fn writable(path: &Path) -> Result<(), CommandError> {
     let name = path.to_string_lossy().to_lowercase();
     if ARCHIVES.iter().any(|e| name.ends_with(e)) {
-        return Err(CommandError::usage(format!("{} would be an archive by its name, and SQL is written", path.display()))
-            .hint("name a file that ends in .sql, .sql.gz or .sql.zst"));
+        return Err(CommandError::usage(format!(
+            "{} would be an archive by its name, and SQL is written",
+            path.display()
+        ))
+        .hint("name a file that ends in .sql, .sql.gz or .sql.zst"));
     }
     Ok(())
 }

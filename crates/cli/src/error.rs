@@ -99,9 +99,8 @@ impl From<LockError> for CommandError {
     fn from(e: LockError) -> Self {
         match e {
             LockError::Path(e) => e.into(),
-            LockError::Held { .. } => {
-                CommandError::new(Exit::Refused, &e).hint("wait until it is through; `zporter logbook` shows it")
-            }
+            LockError::Held { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("wait until it is through; `zporter logbook` shows it"),
         }
     }
 }

@@ -22,12 +22,15 @@ pub fn listen() {
         let run = RUN.lock().unwrap_or_else(PoisonError::into_inner).clone();
         let hints = match &run {
             None => vec!["nothing was changed; run the command again".to_string()],
-            Some((run, command)) if command == "undo" => vec![format!("{run} was not finished; the same command goes on")],
+            Some((run, command)) if command == "undo" => {
+                vec![format!("{run} was not finished; the same command goes on")]
+            }
             Some((_, command)) if command == "pack" || command == "dump" => {
                 vec!["nothing is left of the file that was being written; run the command again".into()]
             }
             Some((run, command)) => {
-                let mut hints = vec![format!("what was begun is recorded: go back with `zporter undo {run}`")];
+                let mut hints =
+                    vec![format!("what was begun is recorded: go back with `zporter undo {run}`")];
                 if command == "load" {
                     hints.push("or run the same command again: it goes on where this one stopped".into());
                 }

@@ -16,10 +16,10 @@ use crate::event::{Counted, Event, Warning, Warnings, Watch};
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::restore::record;
+use crate::safe::open_file;
 use crate::spool;
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{Survey, folders, risks, table_rule};
-use crate::safe::open_file;
 use crate::system::{Definition, globs};
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
@@ -225,8 +225,12 @@ impl Cargo {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
             let definition = &self.survey.recognised.definition;
             let configs = globs(definition.config.iter().map(|c| &*c.path));
-            let declared: Vec<&str> =
-                definition.config.iter().map(|c| &*c.path).chain(definition.media.iter().map(|m| &*m.path)).collect();
+            let declared: Vec<&str> = definition
+                .config
+                .iter()
+                .map(|c| &*c.path)
+                .chain(definition.media.iter().map(|m| &*m.path))
+                .collect();
             // What is shared with other sites by links: settings, and folders of pictures or settings.
             let shared = |below: &Path, is_folder: bool| {
                 let holds = |path: &&str| Path::new(path.trim_end_matches('/')).starts_with(below);
@@ -685,11 +689,16 @@ fn folder_entries(
         if kind.is_dir() {
             take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
         } else if kind.is_symlink()
-            && let Some((real, meta)) = leads_out(folder, found.path()).filter(|(_, m)| shared(below, m.is_dir()))
+            && let Some((real, meta)) =
+                leads_out(folder, found.path()).filter(|(_, m)| shared(below, m.is_dir()))
         {
             // The link would be of no use elsewhere; what it leads to is part of the site.
             let what = format!("is a link to {}; what lies there was packed in its place", real.display());
-            warnings.push(Warning::at(what, found.path(), "nothing; make the link anew at the new place if it shall be shared there"));
+            warnings.push(Warning::at(
+                what,
+                found.path(),
+                "nothing; make the link anew at the new place if it shall be shared there",
+            ));
             let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
             if meta.is_dir() {
                 let fate = |inner: &Path, is_folder: bool| fate(&below.join(inner), is_folder);

@@ -3,8 +3,8 @@
 //! The list lies beside the run's record, one entry behind the other with a NUL between, each written before its file is. A file that
 //! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
 
-use crate::fsx::{AtPath, CopyWay, PathError};
 use crate::fsx::private_folder;
+use crate::fsx::{AtPath, CopyWay, PathError};
 use crate::logbook::Run;
 use crate::safe::{SafeFolder, Spot};
 use crate::spool;
@@ -141,7 +141,8 @@ impl Footprint {
         } else if meta.is_file() {
             put_copy(&real, &kept)?;
         } else {
-            return Err(std::io::Error::other("there is no file in this place, but a folder or a device")).at(path);
+            return Err(std::io::Error::other("there is no file in this place, but a folder or a device"))
+                .at(path);
         }
         self.note(format!("k{} ", self.next).as_bytes(), path)?;
         self.next += 1;

@@ -50,13 +50,18 @@ pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 }
 
 fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let mut file = tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
+    let mut file =
+        tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
     file.write_all(bytes).at(path)?;
     // What a link leads to has its own owner and mode.
     if let Some(old) = fs::symlink_metadata(path).ok().filter(|m| m.is_file()) {
         let _ = std::os::unix::fs::chown(file.path(), Some(old.uid()), Some(old.gid()));
         fs::set_permissions(file.path(), old.permissions()).at(path)?;
     } else {
+        // A new file belongs to whom its folder belongs, as far as that can be given.
+        if let Ok(beside) = fs::metadata(folder) {
+            let _ = std::os::unix::fs::chown(file.path(), Some(beside.uid()), Some(beside.gid()));
+        }
         fs::set_permissions(file.path(), fs::Permissions::from_mode(0o644)).at(path)?;
     }
     file.as_file().sync_all().at(path)?;

@@ -37,7 +37,8 @@ impl Lock {
         let folder = logbook.join("locks");
         private_folder(&folder).at(&folder)?;
         let path = folder.join(&blake3::hash(thing.as_bytes()).to_hex()[..32]);
-        let open = File::options().read(true).write(true).create(true).truncate(false).mode(0o600).open(&path);
+        let open =
+            File::options().read(true).write(true).create(true).truncate(false).mode(0o600).open(&path);
         let mut file = open.at(&path)?;
         if rustix::fs::flock(&file, FlockOperation::NonBlockingLockExclusive).is_err() {
             let mut run = String::new();

@@ -37,7 +37,9 @@ fn open_below(root: &OwnedFd, below: &Path) -> rustix::io::Result<OwnedFd> {
     for part in below.components() {
         match part {
             Component::CurDir => {}
-            Component::Normal(name) => here = rustix::fs::openat(&here, name, FOLDER | OFlags::NOFOLLOW, Mode::empty())?,
+            Component::Normal(name) => {
+                here = rustix::fs::openat(&here, name, FOLDER | OFlags::NOFOLLOW, Mode::empty())?
+            }
             _ => return Err(Errno::XDEV),
         }
     }
@@ -47,7 +49,9 @@ fn open_below(root: &OwnedFd, below: &Path) -> rustix::io::Result<OwnedFd> {
 /// What went wrong on the way, in plain words.
 fn told(error: Errno) -> io::Error {
     match error {
-        Errno::XDEV | Errno::LOOP => io::Error::other("a link on the way leads out of the folder, or in a circle"),
+        Errno::XDEV | Errno::LOOP => {
+            io::Error::other("a link on the way leads out of the folder, or in a circle")
+        }
         Errno::NOTDIR => io::Error::other("there is a file, or a link, where a folder has to be"),
         other => other.into(),
     }
@@ -141,6 +145,16 @@ pub struct Spot {
 }
 
 impl Spot {
+    /// The handle of the folder.
+    pub(crate) fn handle(&self) -> &OwnedFd {
+        &self.folder
+    }
+
+    /// The name in the folder.
+    pub(crate) fn name(&self) -> &OsStr {
+        &self.name
+    }
+
     /// The folder by its handle, as a path.
     pub fn folder(&self) -> PathBuf {
         PathBuf::from(format!("/proc/self/fd/{}", self.folder.as_raw_fd()))

@@ -15,7 +15,11 @@ static FOLDERS: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 /// Returns the beginning of a temporary name in a folder, and removes there what dead processes left.
 pub fn prefix(folder: &Path) -> String {
     // The handle of a folder is of use only as long as it is open.
-    let folder = if folder.starts_with("/proc/self/fd") { std::fs::read_link(folder).ok() } else { Some(folder.to_path_buf()) };
+    let folder = if folder.starts_with("/proc/self/fd") {
+        std::fs::read_link(folder).ok()
+    } else {
+        Some(folder.to_path_buf())
+    };
     if let Some(folder) = folder
         && FOLDERS.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.clone())
     {

@@ -141,7 +141,9 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     tables.sort();
     tables.dedup();
     let replaced = lines.iter().chain(&kept_lines).filter(|l| l.step == "replace database");
-    let replaced: Vec<String> = replaced.flat_map(|l| serde_json::from_value::<Vec<String>>(l.detail["tables"].clone()).unwrap_or_default()).collect();
+    let replaced: Vec<String> = replaced
+        .flat_map(|l| serde_json::from_value::<Vec<String>>(l.detail["tables"].clone()).unwrap_or_default())
+        .collect();
     let database = step("load database", "database").or_else(|| step("replace database", "database"));
     Ok(Undo {
         run: run.into(),

@@ -82,6 +82,9 @@ pub struct Waybill {
     /// Whether what should not lie in a document root is removed.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub tidy: bool,
+    /// User and group of the copy's files, by name or number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub owner: Option<String>,
     /// Whether events work as soon as they are loaded.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub events: bool,

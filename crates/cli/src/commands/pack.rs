@@ -144,8 +144,14 @@ fn default_output(found: &Survey) -> Result<PathBuf, CommandError> {
     let stamp: String = context::now().chars().filter(char::is_ascii_digit).take(14).collect();
     // Another pack of the same second may have the name, or be about to.
     let free = |path: &PathBuf| !path.exists() && context::locks(&[Some(path.display().to_string())]).is_ok();
-    let names = (1..).map(|n| if n == 1 { format!("{site}-{stamp}.tar.zst") } else { format!("{site}-{stamp}-{n}.tar.zst") });
-    Ok(names.map(|name| folder.join(name)).take(100).find(free).unwrap_or_else(|| folder.join(format!("{site}-{stamp}.tar.zst"))))
+    let names = (1..).map(|n| {
+        if n == 1 { format!("{site}-{stamp}.tar.zst") } else { format!("{site}-{stamp}-{n}.tar.zst") }
+    });
+    Ok(names
+        .map(|name| folder.join(name))
+        .take(100)
+        .find(free)
+        .unwrap_or_else(|| folder.join(format!("{site}-{stamp}.tar.zst"))))
 }
 
 /// Prints what was packed.

@@ -232,7 +232,10 @@ fn to_file(
         return Err(error.hint("name another file with -o"));
     }
     let folder = output.parent().unwrap_or(Path::new("."));
-    let temp = tempfile::Builder::new().prefix(&zporter_core::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
+    let temp = tempfile::Builder::new()
+        .prefix(&zporter_core::spool::prefix(folder))
+        .tempfile_in(folder)
+        .at(folder)?;
     let (file, temp) = temp.into_parts();
     let name = output.to_string_lossy().into_owned();
     let (out, done, ending) = rewrite(args, rules, progress, |order| {

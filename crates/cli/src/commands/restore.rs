@@ -119,7 +119,10 @@ pub fn carry_out(
 ) -> Result<(RestorePlan, Restored), CommandError> {
     let progress = Progress::new(ui);
     let job = job(bill, &progress)?;
-    let things = [Some(absolute(&job.target).display().to_string()), job.database.as_ref().map(zporter_core::place::DatabaseAccess::url)];
+    let things = [
+        Some(absolute(&job.target).display().to_string()),
+        job.database.as_ref().map(zporter_core::place::DatabaseAccess::url),
+    ];
     let mut locks = if dry_run { Vec::new() } else { context::locks(&things)? };
     let plan = plan(job, &context::definitions()?, &progress)?;
     if dry_run {
@@ -167,11 +170,17 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     }
     if !plan.replaced.is_empty() {
         let names: Vec<&str> = plan.replaced.iter().map(String::as_str).collect();
-        ui.fact("replaces", format!("{}, of which a dump is kept: {}", count(names.len() as u64, "table"), some(&names)));
+        ui.fact(
+            "replaces",
+            format!("{}, of which a dump is kept: {}", count(names.len() as u64, "table"), some(&names)),
+        );
     }
     if !plan.others.is_empty() {
         let names: Vec<&str> = plan.others.iter().map(String::as_str).collect();
-        ui.fact("leaves", format!("{} of others in the database: {}", count(names.len() as u64, "table"), some(&names)));
+        ui.fact(
+            "leaves",
+            format!("{} of others in the database: {}", count(names.len() as u64, "table"), some(&names)),
+        );
     }
     if let Some(change) = &plan.prefix {
         ui.fact("table prefix", format!("{} becomes {}", change.old, change.new));

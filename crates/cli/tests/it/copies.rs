@@ -440,10 +440,18 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
     bench.run(&clone).expect(3).says(&["--replace"]);
     let planned = bench.run(&[&clone[..], &["--replace", "--dry-run"]].concat());
     assert!(planned.code <= 1 && server.content(&new) == there, "{planned:?}");
-    planned.says(&["replaces", &format!("1 table, of which a dump is kept: {table}"), "leaves", "1 table of others in the database: wanted"]);
+    planned.says(&[
+        "replaces",
+        &format!("1 table, of which a dump is kept: {table}"),
+        "leaves",
+        "1 table of others in the database: wanted",
+    ]);
     let cloned = bench.run(&[&clone[..], &["--replace"]].concat());
     assert!(cloned.code <= 1, "{cloned:?}");
-    assert!(server.content(&new).contains("INSERT INTO `wanted` VALUES (8)") && server.content(&new).contains("dev.test"));
+    assert!(
+        server.content(&new).contains("INSERT INTO `wanted` VALUES (8)")
+            && server.content(&new).contains("dev.test")
+    );
     bench.run(&["undo", &bench.last_run()]).expect(0).says(&["holds again", "is kept in"]);
     assert!(server.content(&new) == there && !bench.path("copy").exists());
 }

@@ -196,29 +196,62 @@ fn hostile_entries_never_leave_the_target() {
     let clash = 5;
     let cases: Vec<(Vec<Odd<'_>>, Vec<Odd<'_>>, i32, &str)> = vec![
         // Not taken, and said.
-        (vec![], vec![("htdocs/../../evil", Regular, "", &b"bad"[..]), ("/tmp/zporter-evil", Regular, "", b"bad")], 1, "an entry was refused"),
+        (
+            vec![],
+            vec![("htdocs/../../evil", Regular, "", &b"bad"[..]), ("/tmp/zporter-evil", Regular, "", b"bad")],
+            1,
+            "an entry was refused",
+        ),
         (vec![], vec![("htdocs/pipe", Fifo, "", b"")], 1, "a device, pipe or socket"),
         (vec![], vec![("htdocs/link", Symlink, out, b"")], 1, "a link leads to"),
         // Things made through a link of the archive.
-        (vec![], vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Regular, "", b"bad")], clash, "as a file"),
-        (vec![], vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Symlink, "/etc/passwd", b"")], clash, "as a file"),
+        (
+            vec![],
+            vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Regular, "", b"bad")],
+            clash,
+            "as a file",
+        ),
+        (
+            vec![],
+            vec![("htdocs/link", Symlink, out, b""), ("htdocs/link/evil", Symlink, "/etc/passwd", b"")],
+            clash,
+            "as a file",
+        ),
         (vec![("htdocs/config", Symlink, out, b"")], vec![], clash, "as a file"),
         (vec![], vec![("htdocs/themes", Symlink, out, b"")], clash, "as a folder"),
         (vec![], vec![("htdocs/robots.txt/x", Regular, "", b"bad")], clash, "as a file"),
         // Further names of files outside, or through a link.
         (vec![], vec![("htdocs/hard", Link, "../../../etc/passwd", b"")], 4, "hard"),
-        (vec![], vec![("htdocs/soft", Symlink, &secret, b""), ("htdocs/hard", Link, "htdocs/soft", b"")], 4, "a further name"),
+        (
+            vec![],
+            vec![("htdocs/soft", Symlink, &secret, b""), ("htdocs/hard", Link, "htdocs/soft", b"")],
+            4,
+            "a further name",
+        ),
         // Settings that lie elsewhere are not written through.
         (vec![], vec![(settings, Symlink, &secret, b"")], 1, "a link leads to"),
         // A head that is not where it belongs.
         (vec![], vec![("head.json", Regular, "", b"{}")], 5, "head.json"),
         // An honest hard link before its first name, and the same path twice: the last one counts.
-        (vec![("htdocs/early", Link, "htdocs/robots.txt", b"")], vec![("htdocs/robots.txt", Regular, "", b"last")], 1, "Restored"),
+        (
+            vec![("htdocs/early", Link, "htdocs/robots.txt", b"")],
+            vec![("htdocs/robots.txt", Regular, "", b"last")],
+            1,
+            "Restored",
+        ),
     ];
     for (before, behind, code, says) in cases {
         bench.write("evil.tar.gz", odd_archive(&bench, &before, &behind));
         let _ = std::fs::remove_dir_all(bench.path("new"));
-        let done = bench.run(&["restore", "evil.tar.gz", "new", "--address", "http://n.example", "--from-address", &site.address]);
+        let done = bench.run(&[
+            "restore",
+            "evil.tar.gz",
+            "new",
+            "--address",
+            "http://n.example",
+            "--from-address",
+            &site.address,
+        ]);
         let told = format!("{before:?} {behind:?}\n{}{}", done.stdout, done.stderr);
         assert!(done.code == code || (code == 1 && done.code == 0), "{}: {told}", done.code);
         assert!(told.contains(says), "{told}");
@@ -227,9 +260,16 @@ fn hostile_entries_never_leave_the_target() {
         assert_eq!(left, ["secret"], "{told}");
         assert_eq!(bench.read("outside/secret"), "secret", "{told}");
         // What clashes is known before the first byte is written.
-        assert_eq!(bench.path("new").exists(), code != clash || says.contains("further") || says == "hard", "{told}");
+        assert_eq!(
+            bench.path("new").exists(),
+            code != clash || says.contains("further") || says == "hard",
+            "{told}"
+        );
         if says == "Restored" {
-            assert_eq!((bench.read("new/robots.txt"), bench.read("new/early")), ("last".into(), "last".into()));
+            assert_eq!(
+                (bench.read("new/robots.txt"), bench.read("new/early")),
+                ("last".into(), "last".into())
+            );
             let mode = std::fs::metadata(bench.path("new/index.php")).unwrap().permissions();
             assert_eq!(std::os::unix::fs::PermissionsExt::mode(&mode) & 0o7777, 0o755, "no set-user bit");
         }

@@ -39,7 +39,8 @@ fn mariadb_schema(seed: u64, database: &str) -> String {
     let dice = &mut Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
     let mut sql = String::from("SET NAMES utf8mb4;\n");
     let tables: Vec<String> = (0..2 + dice.roll(4)).map(|i| format!("{} {i}", dice.of(&ODD))).collect();
-    let engines: Vec<&str> = tables.iter().map(|_| dice.of(&["InnoDB", "InnoDB", "MyISAM", "Aria"])).collect();
+    let engines: Vec<&str> =
+        tables.iter().map(|_| dice.of(&["InnoDB", "InnoDB", "MyISAM", "Aria"])).collect();
     for (i, table) in tables.iter().enumerate() {
         let mut lines = vec!["`id` int unsigned NOT NULL AUTO_INCREMENT".to_string()];
         for c in 0..1 + dice.roll(6) {
@@ -111,8 +112,12 @@ fn mariadb_schema(seed: u64, database: &str) -> String {
         sql.push_str(&format!(
             "CREATE TRIGGER `tr {i}` {} ON `{on}` FOR EACH ROW {};;\n",
             dice.of(&["BEFORE INSERT", "BEFORE UPDATE"]),
-            dice.of(&["SET NEW.n = coalesce(NEW.n, 5)", "BEGIN IF NEW.n > 50 THEN SET NEW.n = 50; END IF; END", "SET @x = (SELECT max(id) FROM TT)"])
-                .replace("TT", &t)
+            dice.of(&[
+                "SET NEW.n = coalesce(NEW.n, 5)",
+                "BEGIN IF NEW.n > 50 THEN SET NEW.n = 50; END IF; END",
+                "SET @x = (SELECT max(id) FROM TT)"
+            ])
+            .replace("TT", &t)
         ));
     }
     for i in 0..dice.roll(2) {
@@ -147,13 +152,26 @@ fn mariadb_schema(seed: u64, database: &str) -> String {
 /// Everything in a database, as the server's own program writes it, but for who made it and how the database is called.
 fn all_of(server: &Server, database: &Database) -> String {
     let out = Command::new("mariadb-dump")
-        .args(["--no-defaults", "-uroot", "--routines", "--events", "--skip-comments", "--skip-extended-insert", "--hex-blob", "-S"])
+        .args([
+            "--no-defaults",
+            "-uroot",
+            "--routines",
+            "--events",
+            "--skip-comments",
+            "--skip-extended-insert",
+            "--hex-blob",
+            "-S",
+        ])
         .args([&server.socket, &database.name])
         .output()
         .unwrap();
     assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
     let text = String::from_utf8_lossy(&out.stdout).replace(&format!("`{}`.", database.name), "");
-    let definers = ["DEFINER=`root`@`localhost`".to_string(), format!("DEFINER=`{}`@`127.0.0.1`", database.user), format!("DEFINER=`{}`@`localhost`", database.user)];
+    let definers = [
+        "DEFINER=`root`@`localhost`".to_string(),
+        format!("DEFINER=`{}`@`127.0.0.1`", database.user),
+        format!("DEFINER=`{}`@`localhost`", database.user),
+    ];
     let mut text = definers.iter().fold(text, |text, d| text.replace(d, ""));
     for charset in ["utf8mb3", "utf8mb4", "latin1"] {
         text = text.replace(&format!("= {charset} "), "= X ");
@@ -174,7 +192,10 @@ fn a_hundred_schemas_of_mariadb_come_back_as_they_were() {
         server.load_with_client(&old, &schema);
         let made = all_of(server, &old);
         // To read what root made.
-        server.root().query_drop(format!("GRANT SELECT ON mysql.proc TO '{}'@'localhost'", old.user)).unwrap();
+        server
+            .root()
+            .query_drop(format!("GRANT SELECT ON mysql.proc TO '{}'@'localhost'", old.user))
+            .unwrap();
         bench.run(&["database", "dump", &old.socket_url(server), "-o", "ours.sql"]).expect(0);
         let stock = Command::new("mariadb-dump")
             .args(["--no-defaults", "-uroot", "--routines", "--events", "-S", &server.socket, &old.name])
@@ -187,7 +208,8 @@ fn a_hundred_schemas_of_mariadb_come_back_as_they_were() {
             assert!(loaded.code <= 1, "seed {seed}, {dump}: {}\n{schema}", loaded.stderr);
             let copied = all_of(server, &copy);
             if made != copied {
-                let (a, b) = made.lines().zip(copied.lines()).find(|(a, b)| a != b).unwrap_or(("", "one is longer"));
+                let (a, b) =
+                    made.lines().zip(copied.lines()).find(|(a, b)| a != b).unwrap_or(("", "one is longer"));
                 panic!("seed {seed}, {dump}:\n  {a}\n  {b}\n{schema}");
             }
         }
@@ -201,7 +223,9 @@ fn postgres_schema(seed: u64) -> String {
     let dice = &mut Dice(seed.wrapping_mul(0x9E37_79B9_7F4A_7C15) | 1);
     let mut sql = String::new();
     if dice.may() {
-        sql.push_str("CREATE EXTENSION citext;\nCREATE EXTENSION pg_trgm;\nCREATE EXTENSION \"uuid-ossp\";\n");
+        sql.push_str(
+            "CREATE EXTENSION citext;\nCREATE EXTENSION pg_trgm;\nCREATE EXTENSION \"uuid-ossp\";\n",
+        );
     }
     let extended = sql.contains("citext");
     let schemas: &[&str] = if dice.may() { &["public", "more (x"] } else { &["public"] };
@@ -210,7 +234,9 @@ fn postgres_schema(seed: u64) -> String {
     }
     sql.push_str("CREATE TYPE public.mood AS ENUM ('so;', 'la (', 'it''s');\nCREATE DOMAIN public.short AS text CONSTRAINT \"len;\" CHECK (length(VALUE) < 50);\n");
     if dice.may() {
-        sql.push_str("CREATE TYPE public.floats AS RANGE (SUBTYPE = double precision, SUBTYPE_DIFF = float8mi);\n");
+        sql.push_str(
+            "CREATE TYPE public.floats AS RANGE (SUBTYPE = double precision, SUBTYPE_DIFF = float8mi);\n",
+        );
     }
     let ranges = sql.contains("floats");
     sql.push_str("CREATE FUNCTION public.pure(a integer) RETURNS integer LANGUAGE sql IMMUTABLE AS $$ SELECT a + 1; $$;\n");
@@ -221,11 +247,27 @@ fn postgres_schema(seed: u64) -> String {
     }
     sql.push_str("CREATE TABLE public.log (a integer);\n");
     let tables: Vec<String> = (0..2 + dice.roll(4))
-        .map(|i| format!("{}.\"{} {i}\"", if schemas.len() > 1 && dice.may() { "\"more (x\"" } else { "public" }, dice.of(&ODD)))
+        .map(|i| {
+            format!(
+                "{}.\"{} {i}\"",
+                if schemas.len() > 1 && dice.may() { "\"more (x\"" } else { "public" },
+                dice.of(&ODD)
+            )
+        })
         .collect();
     for (i, table) in tables.iter().enumerate() {
-        let id = dice.of(&["serial", "integer GENERATED ALWAYS AS IDENTITY", "bigint GENERATED BY DEFAULT AS IDENTITY (SEQUENCE NAME NN START WITH 5 INCREMENT BY 2)"]);
-        let id = id.replace("NN", &format!("{}.\"other; name {i}\"", table.rsplit_once(".\"").map_or("public", |(schema, _)| schema)));
+        let id = dice.of(&[
+            "serial",
+            "integer GENERATED ALWAYS AS IDENTITY",
+            "bigint GENERATED BY DEFAULT AS IDENTITY (SEQUENCE NAME NN START WITH 5 INCREMENT BY 2)",
+        ]);
+        let id = id.replace(
+            "NN",
+            &format!(
+                "{}.\"other; name {i}\"",
+                table.rsplit_once(".\"").map_or("public", |(schema, _)| schema)
+            ),
+        );
         let mut lines = vec![format!("id {id} NOT NULL")];
         for c in 0..1 + dice.roll(6) {
             let mut kinds = vec![
@@ -259,15 +301,24 @@ fn postgres_schema(seed: u64) -> String {
             lines.push("CONSTRAINT \"check (\" CHECK (((n IS NULL) OR (public.pure(n) > 0)))".into());
         }
         if i > 0 && dice.may() {
-            lines.push(format!("FOREIGN KEY (n) REFERENCES {} (id) ON DELETE CASCADE DEFERRABLE", tables[dice.roll(i)]));
+            lines.push(format!(
+                "FOREIGN KEY (n) REFERENCES {} (id) ON DELETE CASCADE DEFERRABLE",
+                tables[dice.roll(i)]
+            ));
         }
-        sql.push_str(&format!("CREATE TABLE {table} (\n{}\n){};\n", lines.join(",\n"), dice.of(&["", " WITH (fillfactor=70)"])));
+        sql.push_str(&format!(
+            "CREATE TABLE {table} (\n{}\n){};\n",
+            lines.join(",\n"),
+            dice.of(&["", " WITH (fillfactor=70)"])
+        ));
         for row in 0..dice.roll(5) {
             let _ = row;
             sql.push_str(&format!("INSERT INTO {table} (n) VALUES (NULL);\n"));
         }
         if dice.may() {
-            sql.push_str(&format!("CREATE INDEX \"ix; {i}\" ON {table} USING btree (public.pure(n) DESC, id) WHERE (n > 0);\n"));
+            sql.push_str(&format!(
+                "CREATE INDEX \"ix; {i}\" ON {table} USING btree (public.pure(n) DESC, id) WHERE (n > 0);\n"
+            ));
         }
         if dice.may() {
             sql.push_str(&format!("CREATE TRIGGER \"tr ({i}\" BEFORE INSERT OR UPDATE ON {table} FOR EACH ROW WHEN ((new.id > 0)) EXECUTE FUNCTION public.fires();\n"));
@@ -282,7 +333,9 @@ fn postgres_schema(seed: u64) -> String {
         if dice.may() {
             sql.push_str(&format!("ALTER TABLE {table} ENABLE ROW LEVEL SECURITY;\nCREATE POLICY \"p {i}\" ON {table} FOR SELECT USING ((n > public.acts()));\n"));
         }
-        sql.push_str(&format!("COMMENT ON TABLE {table} IS 'select; (';\nCOMMENT ON COLUMN {table}.n IS 'it''s';\n"));
+        sql.push_str(&format!(
+            "COMMENT ON TABLE {table} IS 'select; (';\nCOMMENT ON COLUMN {table}.n IS 'it''s';\n"
+        ));
         if dice.may() {
             sql.push_str(&format!("ALTER TABLE {table} ALTER COLUMN n SET STATISTICS 77;\nALTER TABLE {table} REPLICA IDENTITY FULL;\n"));
         }
@@ -321,14 +374,18 @@ fn a_hundred_schemas_of_postgres_come_back_as_they_were() {
         let ours = bench.path("ours.sql");
         let _ = std::fs::remove_file(&ours);
         bench.run(&["database", "dump", &server.url("old"), "-o", "ours.sql"]).expect(0);
-        bench.write("stock.sql", server.dump("old", if seed % 2 == 0 { &[] } else { &["--clean", "--if-exists", "--create"] }));
+        bench.write(
+            "stock.sql",
+            server.dump("old", if seed % 2 == 0 { &[] } else { &["--clean", "--if-exists", "--create"] }),
+        );
         for dump in ["ours.sql", "stock.sql"] {
             server.create("copy");
             let loaded = bench.run(&["database", "load", dump, &server.url("copy")]);
             assert!(loaded.code == 0, "seed {seed}, {dump}: {}{}\n{schema}", loaded.stdout, loaded.stderr);
             let copied = plain(server.dump("copy", &[]));
             if made != copied {
-                let (a, b) = made.lines().zip(copied.lines()).find(|(a, b)| a != b).unwrap_or(("", "one is longer"));
+                let (a, b) =
+                    made.lines().zip(copied.lines()).find(|(a, b)| a != b).unwrap_or(("", "one is longer"));
                 panic!("seed {seed}, {dump}:\n  {a}\n  {b}\n{schema}");
             }
             server.drop("copy");
@@ -352,17 +409,26 @@ fn hostile_dumps_harm_nothing_on_a_real_mariadb() {
     let bench = Bench::new();
     let mut root = server.root();
     root.query_drop("CREATE DATABASE vict; ").unwrap();
-    for sql in ["CREATE TABLE vict.t (a int)", "CREATE TABLE vict.m (a int)", "INSERT INTO vict.t VALUES (1), (2)", "CREATE VIEW vict.v AS SELECT 1", "CREATE FUNCTION vict.f() RETURNS int RETURN 1"] {
+    for sql in [
+        "CREATE TABLE vict.t (a int)",
+        "CREATE TABLE vict.m (a int)",
+        "INSERT INTO vict.t VALUES (1), (2)",
+        "CREATE VIEW vict.v AS SELECT 1",
+        "CREATE FUNCTION vict.f() RETURNS int RETURN 1",
+    ] {
         root.query_drop(sql).unwrap();
     }
     let database = server.new_database();
-    root.query_drop(format!("GRANT ALL ON *.* TO '{}'@'localhost' WITH GRANT OPTION", database.user)).unwrap();
+    root.query_drop(format!("GRANT ALL ON *.* TO '{}'@'localhost' WITH GRANT OPTION", database.user))
+        .unwrap();
     let state = |root: &mut mysql::Conn| {
         let tables: Vec<String> = root.query("SELECT CONCAT(TABLE_NAME, TABLE_TYPE, IFNULL(TABLE_ROWS, 0)) FROM information_schema.TABLES WHERE TABLE_SCHEMA = 'vict' ORDER BY 1").unwrap();
         let rows: Vec<i64> = root.query("SELECT a FROM vict.t ORDER BY a").unwrap();
         let users: Vec<String> = root.query("SELECT CONCAT(user, host, IFNULL(authentication_string, '')) FROM mysql.user WHERE user NOT LIKE 'user%' ORDER BY 1").unwrap();
         let others: Vec<String> = root.query("SELECT CONCAT(ROUTINE_SCHEMA, ROUTINE_NAME) FROM information_schema.ROUTINES WHERE ROUTINE_SCHEMA IN ('vict', 'mysql') ORDER BY 1").unwrap();
-        let databases: Vec<String> = root.query("SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT LIKE 'db%'").unwrap();
+        let databases: Vec<String> = root
+            .query("SELECT SCHEMA_NAME FROM information_schema.SCHEMATA WHERE SCHEMA_NAME NOT LIKE 'db%'")
+            .unwrap();
         let log: Vec<String> = root.query("SELECT @@global.general_log").unwrap();
         format!("{tables:?}{rows:?}{users:?}{others:?}{databases:?}{log:?}")
     };
@@ -375,7 +441,11 @@ fn hostile_dumps_harm_nothing_on_a_real_mariadb() {
         let ended = bench.run(&["database", "load", "bad.sql", &url, "--replace"]);
         // What is cut so that it ends in a quote is damage.
         assert!(matches!(ended.code, 3 | 5), "{sql}\n{}{}", ended.stdout, ended.stderr);
-        assert!(ended.stderr.contains("line 2") || ended.stderr.contains("line 3"), "{sql}: {}", ended.stderr);
+        assert!(
+            ended.stderr.contains("line 2") || ended.stderr.contains("line 3"),
+            "{sql}: {}",
+            ended.stderr
+        );
     }
     assert_eq!(before, state(&mut root));
     root.query_drop("DROP DATABASE vict").unwrap();
@@ -391,9 +461,11 @@ fn hostile_dumps_harm_nothing_on_a_real_postgres() {
         server.load("bad", &bench.path("ask.sql"))
     };
     let state = || {
-        ask("SELECT rolname, rolsuper FROM pg_authid ORDER BY 1; SELECT datname FROM pg_database ORDER BY 1; \
+        ask(
+            "SELECT rolname, rolsuper FROM pg_authid ORDER BY 1; SELECT datname FROM pg_database ORDER BY 1; \
              SELECT proname FROM pg_proc WHERE pronamespace = 'pg_catalog'::regnamespace ORDER BY 1; SELECT count(*) FROM pg_largeobject_metadata; \
-             SELECT * FROM pg_publication; SELECT setting FROM pg_file_settings ORDER BY 1; SELECT count(*) FROM pg_shdescription;")
+             SELECT * FROM pg_publication; SELECT setting FROM pg_file_settings ORDER BY 1; SELECT count(*) FROM pg_shdescription;",
+        )
     };
     let before = state();
     let start = "SET standard_conforming_strings = on;\nCREATE FUNCTION public.acts() RETURNS integer LANGUAGE plpgsql AS $$BEGIN CREATE ROLE evil; RETURN 1; END$$;\n";
@@ -413,7 +485,10 @@ fn hostile_dumps_harm_nothing_on_a_real_postgres() {
     bench.write("late.sql", format!("{start}CREATE TABLE public.u (a integer, b integer DEFAULT public.acts());\nCREATE TRIGGER x BEFORE INSERT ON public.u FOR EACH ROW EXECUTE FUNCTION public.fires();\nCREATE RULE r AS ON INSERT TO public.u DO ALSO INSERT INTO public.t VALUES (667);\nINSERT INTO public.u (a) VALUES (1);\n"));
     bench.run(&["database", "load", "late.sql", &server.url("bad")]).expect(0);
     assert_eq!(ask("SELECT count(*) FROM public.t"), "0\n");
-    assert_eq!(ask("INSERT INTO public.u (a) VALUES (2); SELECT count(*) FROM public.t WHERE a > 600"), "3\n");
+    assert_eq!(
+        ask("INSERT INTO public.u (a) VALUES (2); SELECT count(*) FROM public.t WHERE a > 600"),
+        "3\n"
+    );
 }
 
 /// What a dump of MariaDB would run while its rows come in does not run, and its events rest.
@@ -425,13 +500,23 @@ fn triggers_and_events_of_a_dump_do_not_run_while_it_is_loaded() {
     bench.write("d.sql", "CREATE TABLE t (a int);\nCREATE TABLE log (a int);\nCREATE TRIGGER x AFTER INSERT ON t FOR EACH ROW INSERT INTO log VALUES (NEW.a);\n\
         CREATE EVENT e ON SCHEDULE EVERY 1 SECOND DO INSERT INTO log VALUES (99);\nCREATE VIEW a AS SELECT twice(b) AS c FROM z;\nCREATE VIEW z AS SELECT a AS b FROM t;\n\
         CREATE FUNCTION twice(n int) RETURNS int DETERMINISTIC RETURN n * 2;\nINSERT INTO t VALUES (1), (2);\n");
-    bench.run(&["database", "load", "d.sql", &database.socket_url(server)]).expect(1).says(&["at rest: e", "--events on"]);
+    bench
+        .run(&["database", "load", "d.sql", &database.socket_url(server)])
+        .expect(1)
+        .says(&["at rest: e", "--events on"]);
     let mut root = server.root();
-    let count = |root: &mut mysql::Conn| root.query_first::<u64, _>(format!("SELECT COUNT(*) FROM {}.log", database.name)).unwrap();
+    let count = |root: &mut mysql::Conn| {
+        root.query_first::<u64, _>(format!("SELECT COUNT(*) FROM {}.log", database.name)).unwrap()
+    };
     assert_eq!(count(&mut root), Some(0));
     root.query_drop(format!("INSERT INTO {}.t VALUES (3)", database.name)).unwrap();
     assert_eq!(count(&mut root), Some(1));
-    let status: Vec<String> = root.query(format!("SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '{}'", database.name)).unwrap();
+    let status: Vec<String> = root
+        .query(format!(
+            "SELECT STATUS FROM information_schema.EVENTS WHERE EVENT_SCHEMA = '{}'",
+            database.name
+        ))
+        .unwrap();
     assert_eq!(status, ["DISABLED"]);
     let doubled: Vec<i64> = root.query(format!("SELECT c FROM {}.a ORDER BY c", database.name)).unwrap();
     assert_eq!(doubled, [2, 4, 6]);

@@ -43,7 +43,10 @@ impl Clashes {
         self.folders.extend(above);
         if is_folder {
             self.folders.insert(own);
-            return self.files.contains(&own).then(|| Clash::Impossible("another entry has it as a file".into()));
+            return self
+                .files
+                .contains(&own)
+                .then(|| Clash::Impossible("another entry has it as a file".into()));
         }
         if self.folders.contains(&own) {
             return Some(Clash::Impossible("another entry has it as a folder".into()));

@@ -273,8 +273,12 @@ impl Prover<'_> {
             return self.compare(BufReader::new(entry.content));
         }
         match self.clashes.look(&path, entry.kind == EntryKind::Folder) {
-            Some(Clash::Twice) => return Ok(ControlFlow::Break(self.not_ours(format!("{name} is there twice")))),
-            Some(Clash::Impossible(why)) => return Ok(ControlFlow::Break(self.not_ours(format!("{name}: {why}")))),
+            Some(Clash::Twice) => {
+                return Ok(ControlFlow::Break(self.not_ours(format!("{name} is there twice"))));
+            }
+            Some(Clash::Impossible(why)) => {
+                return Ok(ControlFlow::Break(self.not_ours(format!("{name}: {why}"))));
+            }
             None => {}
         }
         let (kind, size, hash) = match &entry.kind {
@@ -288,7 +292,9 @@ impl Prover<'_> {
                 Err(damage) => return Ok(ControlFlow::Break(damage)),
             },
             EntryKind::HardLink(_) | EntryKind::Special => {
-                return Ok(ControlFlow::Break(self.not_ours(format!("{name} is of a kind that is never packed"))));
+                return Ok(ControlFlow::Break(
+                    self.not_ours(format!("{name} is of a kind that is never packed")),
+                ));
             }
         };
         if kind != Kind::File && (self.wanted)(&path) {
@@ -324,7 +330,9 @@ impl Prover<'_> {
                     return Ok(Err(Damage::Unreadable { what }));
                 }
                 Ok(head) => self.head = Some(head),
-                Err(e) => return Ok(Err(Damage::Unreadable { what: format!("its head cannot be read: {e}") })),
+                Err(e) => {
+                    return Ok(Err(Damage::Unreadable { what: format!("its head cannot be read: {e}") }));
+                }
             }
         } else if path.below(DATABASE).is_some() {
             let found = inspect::inspect(&mut content, &[], true).map_err(|e| match e {

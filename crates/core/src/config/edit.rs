@@ -286,7 +286,8 @@ impl Job<'_> {
             false
                 if !before.is_empty()
                     && before.iter().all(u8::is_ascii_digit)
-                    && new.parse::<u32>().is_ok() =>
+                    // What begins with a zero would be read as octal, or lose it.
+                    && new.parse::<u32>().is_ok_and(|n| n.to_string() == new) =>
             {
                 new.clone()
             }

@@ -57,9 +57,11 @@ fn bare_hosts(text: &[u8], old: &Address, new: &Address, edits: &mut Vec<Edit>) 
             let mut end = at + wanted.len();
             // A pattern may escape the colon.
             let colon = usize::from(text[end..].starts_with(b"\\:")) + 1;
-            let digits = text.get(end + colon..).unwrap_or_default().iter().take_while(|b| b.is_ascii_digit()).count();
+            let digits =
+                text.get(end + colon..).unwrap_or_default().iter().take_while(|b| b.is_ascii_digit()).count();
             let has_port = digits > 0 && text[end + colon - 1] == b':';
-            let port = has_port.then(|| String::from_utf8_lossy(&text[end + colon..end + colon + digits]).into_owned());
+            let port = has_port
+                .then(|| String::from_utf8_lossy(&text[end + colon..end + colon + digits]).into_owned());
             let usual = |port: &String| port == "80" || port == "443";
             if port.as_ref().filter(|p| !usual(p)) != old.port().map(|p| p.to_string()).as_ref() {
                 continue;
@@ -93,7 +95,8 @@ fn scheme_redirects(text: &[u8], new: Scheme) -> Vec<usize> {
             Some(&"rewritecond") => {
                 conditions.push(start);
                 let about = ["https", "server_port", "request_scheme", "forwarded"];
-                asks |= words.get(1).is_some_and(|w| w.starts_with("%{") && about.iter().any(|a| w.contains(a)));
+                asks |=
+                    words.get(1).is_some_and(|w| w.starts_with("%{") && about.iter().any(|a| w.contains(a)));
             }
             Some(&"rewriterule") => {
                 let target = words.get(2).copied().unwrap_or_default().trim_matches('"');
@@ -229,7 +232,10 @@ mod tests {
             text.replace("^o\\.example$", "^n\\.example$")
         );
         let port = "RewriteCond %{HTTP_HOST} ^o\\.example\\:6183$\n";
-        assert_eq!(moved("http://o.example:6183", "http://n.example:81", port), "RewriteCond %{HTTP_HOST} ^n\\.example\\:81$\n");
+        assert_eq!(
+            moved("http://o.example:6183", "http://n.example:81", port),
+            "RewriteCond %{HTTP_HOST} ^n\\.example\\:81$\n"
+        );
         let tls = "RewriteCond %{HTTPS} off\nRewriteCond %{HTTP_HOST} ^o\\.example$\nRewriteRule ^(.*)$ https://o.example/$1 [R=301,L]\n\
             RewriteCond %{REQUEST_FILENAME} !-f\nRewriteRule ^ index.php [L]\nSSLRequireSSL\n";
         assert_eq!(

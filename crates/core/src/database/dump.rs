@@ -9,8 +9,8 @@ use crate::dump::DumpWriter;
 use crate::dump::rules::Keep;
 use crate::event::{Event, Warning, Warnings, Watch};
 use crate::fsx::sync_folder;
-use crate::spool;
 use crate::place::DatabaseAccess;
+use crate::spool;
 use serde::Serialize;
 use std::cell::Cell;
 use std::fs::File;
@@ -275,7 +275,8 @@ impl<'j> Parts<'j> {
         self.close()?;
         let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
-        let (file, temp) = tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, make)?.into_parts();
+        let (file, temp) =
+            tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, make)?.into_parts();
         self.count.set(0);
         let file = BufWriter::with_capacity(1 << 16, file);
         let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None };

@@ -363,7 +363,11 @@ pub(crate) fn replace(
 ) -> Result<(), DatabaseError> {
     let output = keep_dump(access, goes, run, watch)?;
     let tables: Vec<&String> = goes.iter().collect();
-    step(run, "replace database", serde_json::json!({ "database": access.url(), "kept": output, "tables": tables }))?;
+    step(
+        run,
+        "replace database",
+        serde_json::json!({ "database": access.url(), "kept": output, "tables": tables }),
+    )?;
     let all = loader.tables()?.iter().all(|t| goes.contains(t));
     if all { loader.empty() } else { loader.make_room(goes) }
 }

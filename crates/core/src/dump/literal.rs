@@ -272,7 +272,9 @@ pub fn meaning(row: &[u8], value: &Value, quoting: Quoting, spare: &mut Decoded)
             let is_bytes = inner.is_some() || before.eq_ignore_ascii_case(b"_binary");
             Some(Meant { outer, inner: inner.map_or(Inner::Text, Inner::Bytea), is_bytes })
         }
-        ValueKind::Hex => Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex, is_bytes: true }),
+        ValueKind::Hex => {
+            Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex, is_bytes: true })
+        }
         ValueKind::Expression if quoting.dialect == Dialect::Sqlite => {
             let pairs = replaced_breaks(&row[value.span.clone()])?;
             let outer = decode(row, value.literal.clone(), quoting);

@@ -594,9 +594,16 @@ impl<'a> Worker<'a> {
 }
 
 /// Rewrites the bytes of a value and notes what was done, with at most so many samples.
-fn rewritten(rules: &Rules<'_>, wanted: usize, tally: &mut ColumnTally, bytes: &[u8], is_bytes: bool) -> Vec<Edit> {
+fn rewritten(
+    rules: &Rules<'_>,
+    wanted: usize,
+    tally: &mut ColumnTally,
+    bytes: &[u8],
+    is_bytes: bool,
+) -> Vec<Edit> {
     let samples = rules.samples;
-    let edits = value::edits_of_hit(rules.needles, bytes, is_bytes, &mut ColumnNotes { column: tally, samples });
+    let edits =
+        value::edits_of_hit(rules.needles, bytes, is_bytes, &mut ColumnNotes { column: tally, samples });
     let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
     if tally.samples.len() < wanted {

@@ -294,7 +294,12 @@ pub(crate) fn read(sql: &[u8], dialect: Dialect) -> Statement {
     {
         if !matches!(
             token,
-            Token::Space | Token::Comment | Token::HintOpen | Token::HintClose | Token::End | Token::ClientLine
+            Token::Space
+                | Token::Comment
+                | Token::HintOpen
+                | Token::HintClose
+                | Token::End
+                | Token::ClientLine
         ) {
             head.push(token, sql, at..at + len);
         }

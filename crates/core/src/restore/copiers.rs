@@ -4,6 +4,7 @@
 //! whatever the threads do.
 
 use super::RestoreError;
+use super::owner::Owner;
 use crate::event::Warning;
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, CopyWay, shown_by_umask};
@@ -32,6 +33,7 @@ pub(super) struct Job {
     pub(super) size: u64,
     pub(super) mode: u32,
     pub(super) time: SystemTime,
+    pub(super) owner: Owner,
 }
 
 /// What the threads did.
@@ -132,6 +134,11 @@ fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreE
         file.set_permissions(Permissions::from_mode(job.mode)).at(&job.to)?;
     }
     file.set_modified(job.time).at(&job.to)?;
+    if job.owner != Owner::Own
+        && let Some((user, group)) = job.owner.for_source(source.metadata().ok().as_ref())
+    {
+        std::os::unix::fs::fchown(&file, Some(user), Some(group)).at(&job.to)?;
+    }
     copied.files += 1;
     Ok(())
 }

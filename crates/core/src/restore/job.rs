@@ -1,5 +1,6 @@
 //! What a restore or a clone is asked to do.
 
+use super::owner::Ids;
 use super::puts::Wishes;
 use crate::cargo::Cargo;
 use crate::dump::rules::Keep;
@@ -57,6 +58,8 @@ pub struct RestoreJob {
     pub refresh: Option<Refresh>,
     /// Whether events of the database work as soon as they are loaded.
     pub events: bool,
+    /// Who the copy's files belong to, if that was asked for.
+    pub owner: Option<Ids>,
     /// What of the text is changed only when somebody asks for it.
     pub asked: Asked,
     /// Whether what is in the database makes room, and is kept.

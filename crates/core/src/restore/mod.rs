@@ -5,6 +5,7 @@ pub mod hosts;
 pub mod job;
 pub mod leftovers;
 mod locate;
+pub mod owner;
 pub mod plan;
 pub mod puts;
 pub mod record;

@@ -196,7 +196,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let fits = source.tables.iter().any(|t| pattern.is_match(plain_name(t)));
         if !fits && !source.tables.is_empty() {
             let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
-            warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables; the prefix is part of the name"));
+            warnings.push(Warning::new(
+                what,
+                "",
+                "`zporter database sizes` lists the tables; the prefix is part of the name",
+            ));
         }
     }
     let (definition, product, version) = system_of(&job, &source, known)?;
@@ -241,7 +245,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let cells = cells(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
     let there = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
-    let carried = if there.is_empty() { BTreeSet::new() } else { carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref(), watch)? };
+    let carried = if there.is_empty() {
+        BTreeSet::new()
+    } else {
+        carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref(), watch)?
+    };
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let replaced = replaced.into_iter().collect();
     let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
@@ -317,20 +325,29 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
 fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     let site = &job.cargo.as_ref()?.survey.site;
     let Some(record) = Record::read(&job.target) else {
-        return Some(format!("nothing in it says that it is a copy of {} (the file {} is missing)", site.display(), record::NAME));
+        return Some(format!(
+            "nothing in it says that it is a copy of {} (the file {} is missing)",
+            site.display(),
+            record::NAME
+        ));
     };
     if Path::new(&record.source) != site {
         return Some(format!("it is a copy of {}", record.source));
     }
     // What it was made with stands in its own settings; only its rows would follow another word.
-    let has = |what: &str, own: &str, asked: &str| format!("its {what} is {own}, and {asked} was asked for; leave the option out, or make a new copy");
+    let has = |what: &str, own: &str, asked: &str| {
+        format!("its {what} is {own}, and {asked} was asked for; leave the option out, or make a new copy")
+    };
     if record.address != job.address.to_string() {
         return Some(has("address", &record.address, &job.address.to_string()));
     }
     let facts = config_facts(&FolderTree(job.target.clone()), definition);
     let prefix = job.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
-    if job.table_prefix != record.table_prefix || (!facts.files.is_empty() && !prefix.is_empty() && facts.table_prefix != prefix) {
-        let own = if facts.files.is_empty() { record.table_prefix.unwrap_or_default() } else { facts.table_prefix };
+    if job.table_prefix != record.table_prefix
+        || (!facts.files.is_empty() && !prefix.is_empty() && facts.table_prefix != prefix)
+    {
+        let own =
+            if facts.files.is_empty() { record.table_prefix.unwrap_or_default() } else { facts.table_prefix };
         return Some(has("table prefix", &own, &prefix));
     }
     if let (Some(own), Some(asked)) = (&record.database, &job.database)
@@ -503,10 +520,14 @@ fn carried_tables(
     tables.extend(source.tables.iter().cloned());
     if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind) {
         let found = inspect_dump(dump, &[], watch);
-        let wrong = |e: crate::survey::SurveyError| RestoreError::Config { path: dump.display().to_string(), why: e.to_string() };
+        let wrong = |e: crate::survey::SurveyError| RestoreError::Config {
+            path: dump.display().to_string(),
+            why: e.to_string(),
+        };
         tables.extend(found.map_err(wrong)?.tables.into_keys());
     }
-    let comes = tables.iter().filter(|t| keep(definition, &facts.table_prefix, &job.rows, t) != Keep::Nothing);
+    let comes =
+        tables.iter().filter(|t| keep(definition, &facts.table_prefix, &job.rows, t) != Keep::Nothing);
     let named = comes.map(|table| {
         let plain = plain_name(table);
         match prefix.and_then(|p| Some(format!("{}{}", p.new, plain.strip_prefix(&p.old)?))) {

@@ -1,7 +1,7 @@
 //! The record that a copy keeps of where it comes from: a small file in it that says so to whoever refreshes it later.
 
-use crate::fsx::{AtPath, PathError};
 use crate::footprint::Footprint;
+use crate::fsx::{AtPath, PathError};
 use serde::{Deserialize, Serialize};
 use std::path::Path;
 

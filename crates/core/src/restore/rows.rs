@@ -90,7 +90,10 @@ impl DatabaseSink {
         if let Some(path) = &plan.job.dump_to {
             book.step("write dump", serde_json::json!({ "file": path }))?;
             let folder = path.parent().unwrap_or(Path::new("."));
-            let temp = tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
+            let temp = tempfile::Builder::new()
+                .prefix(&crate::spool::prefix(folder))
+                .tempfile_in(folder)
+                .at(folder)?;
             let (file, temp) = temp.into_parts();
             let out = DumpWriter::for_name(&path.to_string_lossy(), BufWriter::new(file)).at(path)?;
             return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.clone() });

@@ -4,6 +4,7 @@ use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
 use super::plan::RestorePlan;
+use super::record::Record;
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source;
@@ -16,10 +17,9 @@ use crate::fsx::AtPath;
 use crate::logbook;
 use crate::survey::select::Part;
 use std::collections::BTreeMap;
-use super::record::Record;
 use std::fs::File;
-use std::io::Read;
 use std::io;
+use std::io::Read;
 use std::ops::ControlFlow;
 
 /// Rewrites the database into nothing and returns what a run would do.
@@ -120,7 +120,9 @@ pub fn run(
         book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
         way.make(target, &footprint)?;
     }
-    if let Some(cargo) = plan.job.cargo.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.host_as.is_none()) {
+    if let Some(cargo) =
+        plan.job.cargo.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.host_as.is_none())
+    {
         let record = Record {
             source: cargo.survey.site.display().to_string(),
             address: plan.job.address.to_string(),

@@ -2,8 +2,8 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
-use crate::archive::entry_path::EntryPath;
 use crate::archive::clash::{Clash, Clashes};
+use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
 use crate::archive::prove::{Damage, Verdict, prove_and_hold};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};

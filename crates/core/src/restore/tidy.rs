@@ -38,7 +38,11 @@ pub fn tidy(
             let gone = if folder { spot.remove_folder() } else { spot.remove() };
             gone.at(&full)?;
         }
-        let command = format!("rm {}'{}'", if folder { "-r " } else { "" }, full.display().to_string().replace('\'', "'\\''"));
+        let command = format!(
+            "rm {}'{}'",
+            if folder { "-r " } else { "" },
+            full.display().to_string().replace('\'', "'\\''")
+        );
         out.push(Found { path, about, removed, command });
     }
     Ok(out)

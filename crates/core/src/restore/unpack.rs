@@ -3,6 +3,7 @@
 use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
+use super::owner::{Owner, give};
 use super::plan::RestorePlan;
 use super::record;
 use super::restored::Refreshed;
@@ -52,6 +53,7 @@ pub(super) struct Unpack<'p, 'w> {
     /// The same of the files that were copied into it.
     copied: HashSet<u64>,
     copiers: Option<Copiers>,
+    owner: Owner,
     /// Files that hold settings.
     own: GlobSet,
     hasher: RandomState,
@@ -82,6 +84,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             seen: HashSet::new(),
             copied: HashSet::new(),
             copiers: None,
+            owner: Owner::of(&plan.job),
             own: globs(plan.definition.config.iter().map(|c| &*c.path)),
             hasher: RandomState::new(),
         }
@@ -178,10 +181,14 @@ impl<'p, 'w> Unpack<'p, 'w> {
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
         self.footprint.replace(path)?;
-        let temp = tempfile::Builder::new().prefix(&spool::prefix(&spot.folder())).tempfile_in(spot.folder()).at(path)?;
+        let temp = tempfile::Builder::new()
+            .prefix(&spool::prefix(&spot.folder()))
+            .tempfile_in(spot.folder())
+            .at(path)?;
         let (mut file, temp) = temp.into_parts();
         let count = fill(entry, origin, &mut file, path)?;
         temp.persist(spot.path()).map_err(|e| e.error).at(path)?;
+        self.give(&spot, origin.and_then(|o| o.metadata().ok()).as_ref()).at(path)?;
         Ok(count)
     }
 
@@ -211,7 +218,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
                     let (from, time) = (origin.to_path_buf(), at_time(entry.time));
                     let spot = self.footprint.spot(&path)?;
-                    let job = Job { from, spot, to: path, size: entry.size, mode, time };
+                    let job = Job { from, spot, to: path, size: entry.size, mode, time, owner: self.owner };
                     return self.copiers.get_or_insert_with(Copiers::start).copy(job, self.footprint);
                 } else {
                     self.new_file(entry, &path)?;
@@ -254,6 +261,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         let mut file = spot.create(0o600).at(path)?;
         self.bytes += fill(entry, None, &mut file, path)?;
+        self.give(&spot, None).at(path)?;
         Ok(())
     }
 
@@ -264,7 +272,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let before = waiting.len();
             let mut again = Vec::new();
             for (path, other) in waiting {
-                let Ok(source) = self.footprint.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read()) else {
+                let Ok(source) =
+                    self.footprint.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read())
+                else {
                     again.push((path, other));
                     continue;
                 };
@@ -272,7 +282,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let spot = self.footprint.spot(&path)?;
                 self.footprint.replace(&path)?;
                 let meta = source.metadata().at(&other)?;
-                let mut temp = tempfile::Builder::new().prefix(&spool::prefix(&spot.folder())).tempfile_in(spot.folder()).at(&path)?;
+                let mut temp = tempfile::Builder::new()
+                    .prefix(&spool::prefix(&spot.folder()))
+                    .tempfile_in(spot.folder())
+                    .at(&path)?;
                 self.bytes += CopyWay::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
                 temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
                 temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
@@ -280,12 +293,27 @@ impl<'p, 'w> Unpack<'p, 'w> {
             }
             if again.len() == before {
                 let (path, other) = again.remove(0);
-                let why = format!("it is a further name of {}, which the archive does not hold as a file", other.display());
+                let why = format!(
+                    "it is a further name of {}, which the archive does not hold as a file",
+                    other.display()
+                );
                 return Err(RestoreError::Entry { entry: path.display().to_string(), why });
             }
             waiting = again;
         }
         Ok(())
+    }
+
+    /// Gives a thing to whom it belongs.
+    fn give(&self, spot: &crate::safe::Spot, source: Option<&fs::Metadata>) -> io::Result<()> {
+        self.owner.for_source(source).map_or(Ok(()), |ids| give(spot, ids))
+    }
+
+    /// What a thing of the copy is at the source, of a clone.
+    fn at_source(&self, path: &Path) -> Option<fs::Metadata> {
+        let below = path.strip_prefix(&self.plan.job.target).ok()?;
+        let site = &self.plan.job.cargo.as_ref()?.survey.site;
+        fs::symlink_metadata(site.join(below)).ok()
     }
 
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
@@ -303,7 +331,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 continue;
             }
             let own = self.is_own(below) || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
-            if found.file_type().is_dir() || own || below == Path::new(record::NAME) || self.seen.contains(&self.hasher.hash_one(found.path())) {
+            if found.file_type().is_dir()
+                || own
+                || below == Path::new(record::NAME)
+                || self.seen.contains(&self.hasher.hash_one(found.path()))
+            {
                 continue;
             }
             if !delete {
@@ -359,6 +391,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 spot.remove().at(path)?;
             }
             spot.link(to).at(path)?;
+            self.give(&spot, self.at_source(path).as_ref()).at(path)?;
             if to.is_absolute()
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
@@ -381,6 +414,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 _ => None,
             };
             let place = real.as_ref().map_or(path.clone(), crate::safe::Spot::path);
+            if self.owner != Owner::Own
+                && self.plan.job.refresh.is_none()
+                && let Some((user, group)) = self.owner.for_source(self.at_source(path).as_ref())
+            {
+                std::os::unix::fs::lchown(&place, Some(user), Some(group)).at(path)?;
+            }
             if real.is_none() && path != target && Some(path) != self.plan.outside().as_ref() {
                 continue;
             }

@@ -110,7 +110,8 @@ impl Run {
     pub fn encode(&self, bytes: &[u8]) -> String {
         let run = self.encoding.encode(bytes);
         let Some((width, end)) = self.lines else { return run };
-        let lines: Vec<&str> = (0..run.len()).step_by(width).map(|at| &run[at..run.len().min(at + width)]).collect();
+        let lines: Vec<&str> =
+            (0..run.len()).step_by(width).map(|at| &run[at..run.len().min(at + width)]).collect();
         lines.join(end)
     }
 }
@@ -125,10 +126,10 @@ fn lines_around(text: &[u8], at: usize) -> Option<(Range<usize>, usize, &'static
     let mut start = text[..at].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1);
     let mut end = line_end(at);
     let breaks = |text: &[u8]| -> Option<&'static str> {
-        [ "\r\n", "\n", "\r" ].into_iter().find(|b| text.starts_with(b.as_bytes()))
+        ["\r\n", "\n", "\r"].into_iter().find(|b| text.starts_with(b.as_bytes()))
     };
     let break_before = |start: usize| -> Option<&'static str> {
-        [ "\r\n", "\n", "\r" ].into_iter().find(|b| text[..start].ends_with(b.as_bytes()))
+        ["\r\n", "\n", "\r"].into_iter().find(|b| text[..start].ends_with(b.as_bytes()))
     };
     // The line at hand is whole, or the last one, which may be shorter: a neighbour tells.
     let above = break_before(start).map(|b| {
@@ -146,12 +147,20 @@ fn lines_around(text: &[u8], at: usize) -> Option<(Range<usize>, usize, &'static
     while break_before(start) == Some(eol) {
         let above_end = start - eol.len();
         let above_start = text[..above_end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1);
-        if above_end - above_start != width || (above_start > 0 && !matches!(text[above_start - 1], b'\n' | b'\r' | b',' | b' ' | b'"' | b'\'' | b'>' | b':' | b'=')) {
+        if above_end - above_start != width
+            || (above_start > 0
+                && !matches!(
+                    text[above_start - 1],
+                    b'\n' | b'\r' | b',' | b' ' | b'"' | b'\'' | b'>' | b':' | b'='
+                ))
+        {
             break;
         }
         start = above_start;
     }
-    while end - text[..end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1) == width && breaks(&text[end..]) == Some(eol) {
+    while end - text[..end].iter().rposition(|b| !letter(b)).map_or(0, |i| i + 1) == width
+        && breaks(&text[end..]) == Some(eol)
+    {
         let next = end + eol.len();
         let next_end = line_end(next);
         if next_end == next || next_end - next > width {
@@ -176,7 +185,8 @@ const MOST_STARTS: usize = 16;
 /// Where there is no such run: where the letters end.
 pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> bool) -> Result<Run, usize> {
     if let Some((span, width, end)) = lines_around(text, at) {
-        let plain: Vec<u8> = text[span.clone()].iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
+        let plain: Vec<u8> =
+            text[span.clone()].iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
         let encoding = if plain.len().is_multiple_of(4) { BASE64 } else { BASE64_NOPAD };
         // A line of it alone is not what was meant, and is not touched.
         return match encoding.decode(&plain) {

@@ -61,7 +61,7 @@ impl LeftReason {
             LeftReason::OtherPort => "old host, other port",
             LeftReason::OtherScheme => "old host, other scheme",
             LeftReason::OutsideBase => "old host, outside the old base path",
-            LeftReason::RootRelative => "root-relative reference, from or to the bare root",
+            LeftReason::RootRelative => "root-relative reference",
             LeftReason::BrokenSerialized => "serialized value was already broken",
             LeftReason::UnknownCustom => "object serialized in a form of its own",
             LeftReason::Binary => "inside of binary data",

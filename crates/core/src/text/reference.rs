@@ -75,8 +75,12 @@ pub(super) fn look(text: &[u8], at: usize, needle: &ReferenceNeedle, asked: bool
     let (spelling, slash) = Spelling::of_separator_before(text, at + 1)?;
     let above = spelling.spell(&needle.old[..needle.old.len() - last]);
     let start = text[..slash].strip_suffix(&above[..])?.len();
-    if spelling.continues_segment(text, end) || !reference_begins(text, start) {
+    if spelling.continues_segment(text, end) {
         return None;
+    }
+    if !reference_begins(text, start) {
+        // A value that is nothing but such a path, as of a menu: likely a link, and listed.
+        return is_whole_path(text, start).then_some(Finding::Left { at, reason: LeftReason::RootRelative });
     }
     if needle.on_request() && !asked {
         return Some(Finding::Left { at, reason: LeftReason::RootRelative });
@@ -124,6 +128,15 @@ pub(super) fn look_behind_name(
         return Some(Finding::Left { at, reason: LeftReason::RootRelative });
     }
     Some(Finding::Change(Edit::new(from..from, spelling.spell(&needle.new))))
+}
+
+/// Says whether a text is one path from its beginning to its end.
+fn is_whole_path(text: &[u8], start: usize) -> bool {
+    start == 0
+        && text.len() < 2048
+        && text
+            .iter()
+            .all(|b| b.is_ascii_alphanumeric() || *b >= 0x80 || b"/-._~%?&=#+:;,@!$*()\\".contains(b))
 }
 
 fn spaces(text: &[u8]) -> usize {

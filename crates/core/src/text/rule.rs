@@ -264,7 +264,11 @@ fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Op
     let plain = Spelling::Plain;
     let left = |reason| Some(Finding::Left { at: start, reason });
     let (scheme, user) = logged_in(text, start)?;
-    let own = if text[scheme..].get(..5).is_some_and(|s| s.eq_ignore_ascii_case(b"https")) { Scheme::Https } else { Scheme::Http };
+    let own = if text[scheme..].get(..5).is_some_and(|s| s.eq_ignore_ascii_case(b"https")) {
+        Scheme::Https
+    } else {
+        Scheme::Http
+    };
     let (port, end) = port_after(text, end, &plain);
     if port.is_none() && plain.continues_segment(text, end) {
         return left(LeftReason::LookAlike);

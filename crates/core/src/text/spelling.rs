@@ -253,7 +253,8 @@ fn encoded_char(rest: &[u8], times: usize) -> char {
     let mut bytes = [0; 4];
     let len = 1 + 2 * times;
     for (i, escape) in rest.chunks(len).take(4).enumerate() {
-        let fits = escape.len() == len && escape[0] == b'%' && escape[1..].starts_with(&b"25".repeat(times - 1));
+        let fits =
+            escape.len() == len && escape[0] == b'%' && escape[1..].starts_with(&b"25".repeat(times - 1));
         let Some(byte) = Some(escape).filter(|_| fits).and_then(|e| hex_byte(&e[len - 2..])) else { break };
         bytes[i] = byte;
         if let Ok(text) = std::str::from_utf8(&bytes[..=i]) {

@@ -505,7 +505,8 @@ fn is_binary(value: &[u8], covered: &Covered, is_bytes: bool) -> bool {
         return true;
     }
     // A NUL alone makes no binary: what is text but for that has no lengths or kinds as bytes beside it.
-    let strange = |c: char| c.is_control() && !matches!(c, '\0' | '\t' | '\n' | '\r' | '\u{b}' | '\u{c}' | '\u{1b}');
+    let strange =
+        |c: char| c.is_control() && !matches!(c, '\0' | '\t' | '\n' | '\r' | '\u{b}' | '\u{c}' | '\u{1b}');
     std::str::from_utf8(value).map_or(true, |text| text.chars().any(strange) || text.starts_with("\0\0"))
 }
 

@@ -43,7 +43,8 @@ ucase uncompress uncompressed_length unhex unix_timestamp updatexml upper user u
 uuid_v4 uuid_v7 value values var_pop var_samp variance version week weekday weekofyear weight_string within x y year yearweek";
 
 /// What a stored body of MySQL's may call as well: it bothers nobody else while it is only stored.
-pub(super) const MYSQL_STORED: &str = "get_lock is_free_lock is_used_lock release_all_locks release_lock setval sleep";
+pub(super) const MYSQL_STORED: &str =
+    "get_lock is_free_lock is_used_lock release_all_locks release_lock setval sleep";
 
 /// PostgreSQL, in lower case.
 pub(super) fn postgres(call: &str) -> bool {

@@ -88,7 +88,10 @@ pub(crate) fn resolve(text: &str, quoting: Quoting, server: Server) -> (String, 
             }
             _ if open == Open::Ignored => {}
             // A comment inside of a hint, or one that looks like a hint to another reader, says nothing that is needed.
-            Token::Comment if piece.starts_with("/*") && (open == Open::Heeded || piece[2..].starts_with(['!', 'M', '+'])) => {
+            Token::Comment
+                if piece.starts_with("/*")
+                    && (open == Open::Heeded || piece[2..].starts_with(['!', 'M', '+'])) =>
+            {
                 out.push(' ');
             }
             _ => out.push_str(piece),

@@ -54,7 +54,9 @@ impl Vetted {
     /// Refuses a statement that calls what neither a list nor the dump knows.
     pub(crate) fn resolved(&self, made: &BTreeSet<String>) -> Result<(), Refused> {
         match self.calls.iter().find(|c| !made.contains(*c)) {
-            Some(call) => Err(Refused::new(format!("it calls {call}(), which is on no list of harmless functions"))),
+            Some(call) => {
+                Err(Refused::new(format!("it calls {call}(), which is on no list of harmless functions")))
+            }
             None => Ok(()),
         }
     }

@@ -75,7 +75,9 @@ fn with_backquotes(text: &str, quoting: Quoting) -> Result<String, Refused> {
         }
         // There a backslash is a plain letter, here it is not: where the name ends would be read in two ways.
         if name.contains(['\\', '`']) {
-            return Err(Refused::new(format!("the name {name} holds a sign that is not read the same everywhere")));
+            return Err(Refused::new(format!(
+                "the name {name} holds a sign that is not read the same everywhere"
+            )));
         }
         let inside = name[1..name.len().max(2) - 1].replace("\"\"", "\"");
         edits.push(Edit::new(span, format!("`{inside}`")));
@@ -85,10 +87,8 @@ fn with_backquotes(text: &str, quoting: Quoting) -> Result<String, Refused> {
 
 /// Vets a statement that is no setting and no insert of rows in the usual form.
 pub(crate) fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Verdict, Refused> {
-    let has_body = matches!(
-        plain.statement.class,
-        Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent
-    );
+    let has_body =
+        matches!(plain.statement.class, Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent);
     let text = plain.text.trim_end().to_string();
     let code = Code::read(&text, quoting, has_body)?;
     if code.len() == 0 {
@@ -114,7 +114,8 @@ pub(crate) fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Ver
 /// Reads `USE`, `CREATE DATABASE` and their kin, which are not sent: the name of the database that the dump calls its own.
 pub(crate) fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refused> {
     let code = Code::read(&plain.text, quoting, false)?;
-    let refused = || Refused::new(format!("{} {} is no statement of a site's dump", code.written(0), code.written(1)));
+    let refused =
+        || Refused::new(format!("{} {} is no statement of a site's dump", code.written(0), code.written(1)));
     let guard = Guard { code: &code, own: &Own::default() };
     let at = match (code.word(0), code.word(1)) {
         ("USE", _) => 1,
@@ -128,7 +129,10 @@ pub(crate) fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refuse
     let mut rest = at + 1..code.len();
     let plain_option = |i: usize| {
         let words = "DEFAULT CHARACTER SET CHARSET COLLATE COMMENT ENCRYPTION READ ONLY";
-        code.sign(i, b'=') || has(words, code.word(i)) || has("SET CHARSET COLLATE COMMENT ENCRYPTION ONLY", code.word(i - 1)) || code.sign(i - 1, b'=')
+        code.sign(i, b'=')
+            || has(words, code.word(i))
+            || has("SET CHARSET COLLATE COMMENT ENCRYPTION ONLY", code.word(i - 1))
+            || code.sign(i - 1, b'=')
     };
     if !rest.all(plain_option) || (matches!(code.word(0), "USE" | "DROP") && at + 1 != code.len()) {
         return Err(refused());
@@ -160,7 +164,8 @@ pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     if code.is(0, "AS") {
         at = if code.sign(2, b'(') { code.closing(2)? + 1 } else { 2 };
     }
-    if !code.are(at, &["ON", "DUPLICATE", "KEY", "UPDATE"]) || code.find(0..code.len(), "RETURNING").is_some() {
+    if !code.are(at, &["ON", "DUPLICATE", "KEY", "UPDATE"]) || code.find(0..code.len(), "RETURNING").is_some()
+    {
         return Err(Refused::new("what follows the rows is no part of a dump"));
     }
     calls_nothing(walk(&code, at + 4..code.len(), Sort::Expression)?)?;
@@ -236,7 +241,9 @@ impl Guard<'_, '_> {
             return Err(Refused::new("a name has more parts than a name can have"));
         }
         if self.own.others.contains(&name) {
-            return Err(Refused::new(format!("{name} is in the database already and belongs to no part of this site")));
+            return Err(Refused::new(format!(
+                "{name} is in the database already and belongs to no part of this site"
+            )));
         }
         let database = names.pop().map(|d| (d, code.span(at).start..code.span(at + 2).start));
         Ok((name, database, next))
@@ -309,7 +316,10 @@ impl Guard<'_, '_> {
                     let refers = code.is(at.wrapping_sub(1), "REFERENCES");
                     let Some((names, next)) = code.chain(at) else { break };
                     if names.len() == 1 && has(OUTSIDE, code.word(at)) {
-                        return Err(Refused::new(format!("{} reaches outside of the database", code.word(at))));
+                        return Err(Refused::new(format!(
+                            "{} reaches outside of the database",
+                            code.word(at)
+                        )));
                     }
                     if names.len() > 1 {
                         if !refers {
@@ -369,7 +379,10 @@ impl Guard<'_, '_> {
         };
         let unnamed = || {
             let directory = if code.is(at + 1, "DIRECTORY") { " DIRECTORY" } else { "" };
-            Refused::new(format!("the option {}{directory} of a table is on no list of harmless ones", code.written(at)))
+            Refused::new(format!(
+                "the option {}{directory} of a table is on no list of harmless ones",
+                code.written(at)
+            ))
         };
         if !has(OPTIONS, &option) {
             return Err(unnamed());
@@ -401,8 +414,13 @@ impl Guard<'_, '_> {
             let value = at + 1 + usize::from(code.sign(at + 1, b'='));
             match word {
                 "ENGINE" => self.engine(value)?,
-                _ if code.sign(at + 1, b'=') && !has("COMMENT MAX_ROWS MIN_ROWS NODEGROUP ALGORITHM", word) => {
-                    return Err(Refused::new(format!("the option {} of a partition is on no list", code.written(at))));
+                _ if code.sign(at + 1, b'=')
+                    && !has("COMMENT MAX_ROWS MIN_ROWS NODEGROUP ALGORITHM", word) =>
+                {
+                    return Err(Refused::new(format!(
+                        "the option {} of a partition is on no list",
+                        code.written(at)
+                    )));
                 }
                 _ => {}
             }
@@ -454,11 +472,20 @@ impl Guard<'_, '_> {
                             databases.extend(self.item(column, Item::Definition)?);
                         }
                     } else {
-                        databases.extend(self.item(start..item.end, if has("PARTITION SYSTEM", code.word(start)) { Item::Rest } else { Item::Definition })?);
+                        databases.extend(self.item(
+                            start..item.end,
+                            if has("PARTITION SYSTEM", code.word(start)) {
+                                Item::Rest
+                            } else {
+                                Item::Definition
+                            },
+                        )?);
                     }
                 }
                 "DROP" => databases.extend(self.item(item.start + 1..item.end, Item::Rest)?),
-                "CONVERT" if code.is(item.start + 1, "TO") && has("CHARACTER CHARSET", code.word(item.start + 2)) => {}
+                "CONVERT"
+                    if code.is(item.start + 1, "TO")
+                        && has("CHARACTER CHARSET", code.word(item.start + 2)) => {}
                 "RENAME" if has("COLUMN INDEX KEY", second) => {}
                 "ORDER" if second == "BY" => databases.extend(self.item(item, Item::Rest)?),
                 "PARTITION" => self.partitions(item.start)?,
@@ -500,7 +527,8 @@ impl Guard<'_, '_> {
 
     fn create_view(&self) -> Result<Verdict, Refused> {
         let code = self.code;
-        let at = self.created("VIEW", "OR REPLACE ALGORITHM SQL SECURITY DEFINER INVOKER UNDEFINED MERGE TEMPTABLE")?;
+        let at = self
+            .created("VIEW", "OR REPLACE ALGORITHM SQL SECURITY DEFINER INVOKER UNDEFINED MERGE TEMPTABLE")?;
         let (name, database, next) = self.name(at)?;
         let start = if code.sign(next, b'(') { code.closing(next)? + 1 } else { next };
         if !code.is(start, "AS") {
@@ -551,11 +579,14 @@ impl Guard<'_, '_> {
 
     fn create_routine(&self) -> Result<Verdict, Refused> {
         let code = self.code;
-        let kind = if code.find(0..code.len().min(6), "PROCEDURE").is_some() { "PROCEDURE" } else { "FUNCTION" };
+        let kind =
+            if code.find(0..code.len().min(6), "PROCEDURE").is_some() { "PROCEDURE" } else { "FUNCTION" };
         let at = self.created(kind, "OR REPLACE AGGREGATE")?;
         let (name, database, at) = self.name(at)?;
         if !code.sign(at, b'(') {
-            return Err(Refused::new("a function from a library (SONAME) would reach outside of the database"));
+            return Err(Refused::new(
+                "a function from a library (SONAME) would reach outside of the database",
+            ));
         }
         let close = code.closing(at)?;
         walk(code, at + 1..close, Sort::Expression)?;
@@ -569,7 +600,10 @@ impl Guard<'_, '_> {
                 Some(Kind::Text) => start += 1,
                 Some(Kind::Word) if has(stays, word) && word != "COLLATE" && word != "CHARSET" => start += 1,
                 Some(Kind::Word) if matches!(word, "COLLATE" | "CHARSET") => start += 2,
-                Some(Kind::Word) if is_language(word) && !has("SELECT SET DO", word) || code.sign(start + 1, b'(') && word != "RETURN" => {
+                Some(Kind::Word)
+                    if is_language(word) && !has("SELECT SET DO", word)
+                        || code.sign(start + 1, b'(') && word != "RETURN" =>
+                {
                     if has("IF CASE", word) {
                         break;
                     }
@@ -656,7 +690,9 @@ impl Guard<'_, '_> {
         };
         if let Work::Makes(name) = &work {
             if self.own.others.contains(name) {
-                return Err(Refused::new(format!("{name} is in the database already and belongs to no part of this site")));
+                return Err(Refused::new(format!(
+                    "{name} is in the database already and belongs to no part of this site"
+                )));
             }
             for at in 2..code.len() {
                 if code.sign(at, b'.') || code.sign(at, b'(') {
@@ -712,7 +748,9 @@ pub(crate) fn routine_kind(routine: &Vetted, quoting: Quoting) -> &'static str {
 /// Says whether a stored body puts statements together while it runs.
 pub(crate) fn is_dynamic(stored: &Vetted, quoting: Quoting) -> bool {
     let read = Code::read(&stored.text, quoting, true);
-    read.is_ok_and(|code| (0..code.len()).any(|i| code.is(i, "PREPARE") || code.are(i, &["EXECUTE", "IMMEDIATE"])))
+    read.is_ok_and(|code| {
+        (0..code.len()).any(|i| code.is(i, "PREPARE") || code.are(i, &["EXECUTE", "IMMEDIATE"]))
+    })
 }
 
 /// One thing that a `SET` of a dump sets.
@@ -751,22 +789,29 @@ macce dec8 hp8 swe7 armscii8 geostd8 keybcs2 tis620 ujis eucjpms euckr gb2312 de
 pub(crate) type Variables = BTreeMap<String, String>;
 
 /// Vets a `SET`. Variables of the dump's own are looked up where another takes their value.
-pub(crate) fn settings(text: &str, quoting: Quoting, variables: &mut Variables) -> Result<Vec<Setting>, Refused> {
+pub(crate) fn settings(
+    text: &str,
+    quoting: Quoting,
+    variables: &mut Variables,
+) -> Result<Vec<Setting>, Refused> {
     let code = Code::read(text, quoting, false)?;
     let mut out = Vec::new();
     for item in code.items(1..code.len())? {
         let mut at = item.start;
-        let no_setting = |at: usize| Refused::new(format!("SET {} is no setting of a dump", code.written(at)));
+        let no_setting =
+            |at: usize| Refused::new(format!("SET {} is no setting of a dump", code.written(at)));
         at += usize::from(has("SESSION LOCAL", code.word(at)));
         if code.is(at, "NAMES") || code.is(at, "CHARSET") || code.are(at, &["CHARACTER", "SET"]) {
             let value = at + if code.is(at, "CHARACTER") { 2 } else { 1 };
             let charset = literal(&code, value..item.end.min(value + 1), variables).to_lowercase();
             charset_is_safe(&charset)?;
-            let rest_is_plain = value + 1 == item.end || (code.is(value + 1, "COLLATE") && value + 3 == item.end);
+            let rest_is_plain =
+                value + 1 == item.end || (code.is(value + 1, "COLLATE") && value + 3 == item.end);
             if !rest_is_plain {
                 return Err(no_setting(at));
             }
-            let vetted = Vetted::new(format!("SET {}", &text[code.span(at).start..code.span(item.end - 1).end]));
+            let vetted =
+                Vetted::new(format!("SET {}", &text[code.span(at).start..code.span(item.end - 1).end]));
             out.push(Setting::Charset(charset, vetted));
             continue;
         }
@@ -801,7 +846,8 @@ pub(crate) fn settings(text: &str, quoting: Quoting, variables: &mut Variables) 
         if global {
             return Err(Refused::new(format!("SET GLOBAL {name} is no setting of a dump")));
         }
-        let whole = || Vetted::new(format!("SET {}", &text[code.span(start).start..code.span(item.end - 1).end]));
+        let whole =
+            || Vetted::new(format!("SET {}", &text[code.span(start).start..code.span(item.end - 1).end]));
         let plain = literal(&code, value.clone(), variables);
         if name.starts_with('@') {
             calls_nothing(walk(&code, value.clone(), Sort::Expression)?)?;
@@ -841,7 +887,8 @@ fn charset_is_safe(charset: &str) -> Result<(), Refused> {
 fn literal(code: &Code<'_>, value: Range<usize>, variables: &Variables) -> String {
     if value.len() != 1 {
         // `@@sql_mode` and its like are one token; `@@session.x` is three.
-        return code.text[code.span(value.start).start..code.span(value.end.saturating_sub(1)).end].to_string();
+        return code.text[code.span(value.start).start..code.span(value.end.saturating_sub(1)).end]
+            .to_string();
     }
     let written = code.written(value.start);
     match code.kind(value.start) {

@@ -91,7 +91,11 @@ struct Walk<'c, 's> {
 pub(super) fn walk(code: &Code<'_>, range: Range<usize>, sort: Sort) -> Result<Found, Refused> {
     let mut walk =
         Walk { code, sort, frames: vec![Frame::default()], blocks: Vec::new(), found: Found::default() };
-    if sort == Sort::Body { walk.body(range)? } else { walk.plain(range)? }
+    if sort == Sort::Body {
+        walk.body(range)?
+    } else {
+        walk.plain(range)?
+    }
     Ok(walk.found)
 }
 
@@ -120,7 +124,17 @@ impl Walk<'_, '_> {
         let code = self.code;
         match code.kind(at) {
             Some(Kind::Sign(b'(')) => {
-                let calls = ["EXTRACT", "TRIM", "SUBSTRING", "SUBSTR", "MID", "POSITION", "CONVERT", "CHAR", "OVERLAY"];
+                let calls = [
+                    "EXTRACT",
+                    "TRIM",
+                    "SUBSTRING",
+                    "SUBSTR",
+                    "MID",
+                    "POSITION",
+                    "CONVERT",
+                    "CHAR",
+                    "OVERLAY",
+                ];
                 let function = at > 0 && calls.contains(&code.word(at - 1));
                 let top = *self.top();
                 self.top().table = false;
@@ -210,7 +224,10 @@ impl Walk<'_, '_> {
         if word.is_empty() || (at > 0 && code.sign(at - 1, b'.')) || code.sign(at + 1, b'.') {
             return Ok(false);
         }
-        if self.sort == Sort::Expression && has("SELECT TABLE INTO HANDLER FROM", word) && !self.top().function {
+        if self.sort == Sort::Expression
+            && has("SELECT TABLE INTO HANDLER FROM", word)
+            && !self.top().function
+        {
             return Err(Refused::new(format!("{word} reads from elsewhere")));
         }
         let top = self.top();
@@ -225,8 +242,8 @@ impl Walk<'_, '_> {
             }
             "LOW_PRIORITY" | "DELAYED" | "HIGH_PRIORITY" | "IGNORE" | "LATERAL" | "IF" | "NOT" | "EXISTS"
                 if top.table && !code.sign(at + 1, b'(') => {}
-            "SET" | "WHERE" | "GROUP" | "HAVING" | "ORDER" | "LIMIT" | "UNION" | "EXCEPT" | "INTERSECT" | "WINDOW"
-            | "VALUES" | "ON" | "USING"
+            "SET" | "WHERE" | "GROUP" | "HAVING" | "ORDER" | "LIMIT" | "UNION" | "EXCEPT" | "INTERSECT"
+            | "WINDOW" | "VALUES" | "ON" | "USING"
                 if !code.sign(at + 1, b'(') || !harmless::mysql(&word.to_lowercase()) || word == "VALUES" =>
             {
                 // Behind `ON` and `USING` a comma still goes on with tables.
@@ -338,7 +355,10 @@ impl Walk<'_, '_> {
                     && !code.sign(at + 2, b'=')
                     || code.are(at + 1, &["DEFAULT", "ROLE"])
                 {
-                    return Err(Refused::new(format!("SET {} reaches outside of the database", code.word(at + 1))));
+                    return Err(Refused::new(format!(
+                        "SET {} reaches outside of the database",
+                        code.word(at + 1)
+                    )));
                 }
                 Ok((at + 1, false))
             }
@@ -377,7 +397,10 @@ impl Walk<'_, '_> {
         let ends = range.clone().find(|i| code.sign(*i, b';')).unwrap_or(range.end);
         let risky = "RENAME EXCHANGE DIRECTORY CONNECTION TABLESPACE UNION ENGINE LIKE";
         if word != "VIEW" && (next..ends).any(|i| has(risky, code.word(i))) {
-            return Err(Refused::new(format!("{} {word} in a body says more than can be vetted", code.word(at))));
+            return Err(Refused::new(format!(
+                "{} {word} in a body says more than can be vetted",
+                code.word(at)
+            )));
         }
         self.top().table = true;
         Ok((next + 1, false))

@@ -37,9 +37,10 @@ impl Made {
     /// Refuses a dump whose bodies call what neither a list nor the dump knows: returns the line.
     pub(crate) fn resolved(&self) -> Result<(), (u64, Refused)> {
         match self.wanted.iter().find(|(call, _)| !self.functions.contains_key(*call)) {
-            Some((call, line)) => {
-                Err((*line, Refused::new(format!("it calls {call}(), which is on no list of harmless functions"))))
-            }
+            Some((call, line)) => Err((
+                *line,
+                Refused::new(format!("it calls {call}(), which is on no list of harmless functions")),
+            )),
             None => Ok(()),
         }
     }
@@ -147,7 +148,9 @@ pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<(), Refused> {
 }
 
 fn plain_values(code: &Code<'_>, range: Range<usize>) -> Result<(), Refused> {
-    if let Some(word) = range.clone().map(|i| code.word(i)).find(|w| has("SELECT TABLE FROM WITH INTO RETURNING", w)) {
+    if let Some(word) =
+        range.clone().map(|i| code.word(i)).find(|w| has("SELECT TABLE FROM WITH INTO RETURNING", w))
+    {
         return Err(Refused::new(format!("the row reads from elsewhere ({word})")));
     }
     let called = calls(code, range, &Functions::new())?;
@@ -166,7 +169,9 @@ fn target(code: &Code<'_>, at: usize) -> Result<(String, usize), Refused> {
     if !names.is_empty() {
         return Err(Refused::new("the statement names a database of its own"));
     }
-    let system = |name: &str| name.to_ascii_lowercase().starts_with("pg_") || name.eq_ignore_ascii_case("information_schema");
+    let system = |name: &str| {
+        name.to_ascii_lowercase().starts_with("pg_") || name.eq_ignore_ascii_case("information_schema")
+    };
     if schema.as_deref().is_some_and(system) || (schema.is_none() && system(&name)) {
         return Err(Refused::new(format!("{name} belongs to the server itself")));
     }
@@ -208,7 +213,10 @@ pub(crate) fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, R
         range
             .filter(|i| !code.sign(*i, b','))
             .map(|i| match code.kind(i) {
-                Some(Kind::Text) => String::from_utf8_lossy(&literal::decode(text.as_bytes(), code.span(i), quoting).bytes).into_owned(),
+                Some(Kind::Text) => {
+                    String::from_utf8_lossy(&literal::decode(text.as_bytes(), code.span(i), quoting).bytes)
+                        .into_owned()
+                }
                 _ => code.name(i).unwrap_or_else(|| code.written(i).to_string()),
             })
             .collect()
@@ -254,15 +262,22 @@ pub(crate) fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, R
     }
     match name.as_str() {
         "search_path" => {
-            let strange = |v: &String| v.starts_with("pg_temp") || v == "information_schema" || v.starts_with("pg_toast");
+            let strange = |v: &String| {
+                v.starts_with("pg_temp") || v == "information_schema" || v.starts_with("pg_toast")
+            };
             if values.iter().any(strange) || values.first().is_some_and(|v| v == "pg_catalog") {
                 return Err(Refused::new("the search path leads to the server's own things"));
             }
             Ok(Some(Setting::Send(Vetted::new(text))))
         }
         "client_encoding" => {
-            let utf8 = values.iter().all(|v| matches!(v.to_lowercase().as_str(), "utf8" | "utf-8" | "unicode"));
-            if utf8 { Ok(Some(Setting::Nothing)) } else { Err(Refused::new("the dump is not written in UTF-8; export it again as UTF-8")) }
+            let utf8 =
+                values.iter().all(|v| matches!(v.to_lowercase().as_str(), "utf8" | "utf-8" | "unicode"));
+            if utf8 {
+                Ok(Some(Setting::Nothing))
+            } else {
+                Err(Refused::new("the dump is not written in UTF-8; export it again as UTF-8"))
+            }
         }
         name if has(PASSED_OVER, name) => Ok(Some(Setting::Nothing)),
         name if has(SETTINGS, name) => Ok(Some(Setting::Send(Vetted::new(text)))),
@@ -292,7 +307,10 @@ impl Guard<'_, '_, '_> {
     fn refuse<T>(&self) -> Result<T, Refused> {
         let code = self.code;
         let second = if code.word(1).is_empty() { String::new() } else { format!(" {}", code.word(1)) };
-        Err(Refused::new(format!("{}{second} is no statement of a site's dump", code.written(0).to_uppercase())))
+        Err(Refused::new(format!(
+            "{}{second} is no statement of a site's dump",
+            code.written(0).to_uppercase()
+        )))
     }
 
     /// Expressions that run while rows come in.
@@ -343,10 +361,16 @@ impl Guard<'_, '_, '_> {
                 if next != code.len() {
                     return self.refuse();
                 }
-                if self.made.unfilled.contains(&name) { Ok(vec![Verdict::Nothing]) } else { self.later(Phase::Last, name) }
+                if self.made.unfilled.contains(&name) {
+                    Ok(vec![Verdict::Nothing])
+                } else {
+                    self.later(Phase::Last, name)
+                }
             }
             // Who may do what is the target's own business.
-            "GRANT" | "REVOKE" if code.find(0..code.len(), "ON").is_some() => Ok(vec![Verdict::Left("rights (GRANT, REVOKE)")]),
+            "GRANT" | "REVOKE" if code.find(0..code.len(), "ON").is_some() => {
+                Ok(vec![Verdict::Left("rights (GRANT, REVOKE)")])
+            }
             "SECURITY" if code.is(1, "LABEL") => Ok(vec![Verdict::Left("security labels")]),
             "BEGIN" | "START" | "COMMIT" if code.len() <= 2 => Ok(vec![Verdict::Nothing]),
             "ANALYZE" | "VACUUM" => Ok(vec![Verdict::Nothing]),
@@ -371,10 +395,14 @@ impl Guard<'_, '_, '_> {
                 return self.now();
             }
         }
-        if system && has("pg_restore_relation_stats pg_restore_attribute_stats pg_clear_relation_stats", name) {
+        if system && has("pg_restore_relation_stats pg_restore_attribute_stats pg_clear_relation_stats", name)
+        {
             return Ok(vec![Verdict::Nothing]);
         }
-        Err(Refused::new(format!("SELECT {} is no statement of a site's dump", names.join(".").to_uppercase())))
+        Err(Refused::new(format!(
+            "SELECT {} is no statement of a site's dump",
+            names.join(".").to_uppercase()
+        )))
     }
 
     fn insert(&mut self) -> Result<Vec<Verdict>, Refused> {
@@ -435,20 +463,26 @@ impl Guard<'_, '_, '_> {
                     return Err(Refused::new("CREATE SCHEMA holds other statements"));
                 }
                 self.made.makes(name);
-                Ok(vec![Verdict::Now(Vetted::new(format!("CREATE SCHEMA IF NOT EXISTS {}", code.written(at))))])
+                Ok(vec![Verdict::Now(Vetted::new(format!(
+                    "CREATE SCHEMA IF NOT EXISTS {}",
+                    code.written(at)
+                )))])
             }
             "EXTENSION" => self.create_extension(at + 1),
             "TRIGGER" => self.create_trigger(at + 1),
             "RULE" => {
                 let (name, _) = target(code, at + 1)?;
-                let on = code.find(at..code.len(), "TO").ok_or_else(|| Refused::new("the rule names no table"))?;
+                let on =
+                    code.find(at..code.len(), "TO").ok_or_else(|| Refused::new("the rule names no table"))?;
                 target(code, on + 1)?;
                 self.stored(on..code.len())?;
                 let phase = if name == "_RETURN" { Phase::View } else { Phase::Trigger };
                 self.later(phase, name)
             }
             "POLICY" => {
-                let on = code.find(at..code.len(), "ON").ok_or_else(|| Refused::new("the policy names no table"))?;
+                let on = code
+                    .find(at..code.len(), "ON")
+                    .ok_or_else(|| Refused::new("the policy names no table"))?;
                 let (name, next) = target(code, on + 1)?;
                 self.stored(next..code.len())?;
                 self.later(Phase::Trigger, name)
@@ -467,7 +501,10 @@ impl Guard<'_, '_, '_> {
                 self.now()
             }
             // One of the server's own, which every dump of old names.
-            "LANGUAGE" if code.name(at + 1).is_some_and(|n| n.eq_ignore_ascii_case("plpgsql")) && at + 2 == code.len() => {
+            "LANGUAGE"
+                if code.name(at + 1).is_some_and(|n| n.eq_ignore_ascii_case("plpgsql"))
+                    && at + 2 == code.len() =>
+            {
                 Ok(vec![Verdict::Nothing])
             }
             "DATABASE" => {
@@ -498,7 +535,8 @@ impl Guard<'_, '_, '_> {
             for item in code.items(at + 1..close)? {
                 if let Some((cut, default)) = self.column(item)? {
                     let column = code.written(item_start(&cut));
-                    let text = format!("ALTER TABLE ONLY {table} ALTER COLUMN {column} SET DEFAULT {default}");
+                    let text =
+                        format!("ALTER TABLE ONLY {table} ALTER COLUMN {column} SET DEFAULT {default}");
                     edits.push(Edit::new(cut.1, ""));
                     out.push(Verdict::Later(Phase::Behind, String::new(), Vetted::new(text)));
                 }
@@ -523,7 +561,9 @@ impl Guard<'_, '_, '_> {
             self.runs(item)?;
             return Ok(None);
         }
-        let Some(at) = code.find(item.start + 1..item.end, "DEFAULT").filter(|i| !code.is(i.wrapping_sub(1), "BY")) else {
+        let Some(at) =
+            code.find(item.start + 1..item.end, "DEFAULT").filter(|i| !code.is(i.wrapping_sub(1), "BY"))
+        else {
             self.runs(item.start + 1..item.end)?;
             return Ok(None);
         };
@@ -565,10 +605,14 @@ impl Guard<'_, '_, '_> {
         let empty = code.are(code.len().saturating_sub(3), &["WITH", "NO", "DATA"]);
         let computes = self.stored(next..code.len())?;
         let called = calls(code, next..code.len(), &self.made.functions)?;
-        let written = format!("MATERIALIZED VIEW {}", &code.text[code.span(next - 1).start..code.span(next - 1).end]);
+        let written =
+            format!("MATERIALIZED VIEW {}", &code.text[code.span(next - 1).start..code.span(next - 1).end]);
         let written = match code.chain(next.saturating_sub(3)) {
             Some((names, end)) if end == next && names.len() == 2 => {
-                format!("MATERIALIZED VIEW {}", &code.text[code.span(next - 3).start..code.span(next - 1).end])
+                format!(
+                    "MATERIALIZED VIEW {}",
+                    &code.text[code.span(next - 3).start..code.span(next - 1).end]
+                )
             }
             _ => written,
         };
@@ -576,7 +620,11 @@ impl Guard<'_, '_, '_> {
             return self.later(Phase::View, written);
         }
         self.made.unfilled.insert(name.clone());
-        let end = if code.are(code.len().saturating_sub(2), &["WITH", "DATA"]) { code.len() - 2 } else { code.len() };
+        let end = if code.are(code.len().saturating_sub(2), &["WITH", "DATA"]) {
+            code.len() - 2
+        } else {
+            code.len()
+        };
         let text = &code.text[..code.span(end - 1).end];
         let text = if empty { text.to_string() } else { format!("{text} WITH NO DATA") };
         Ok(vec![Verdict::Later(Phase::View, written, Vetted::new(text))])
@@ -604,7 +652,10 @@ impl Guard<'_, '_, '_> {
                     return Err(Refused::new(format!("a function with {} is not made", code.word(at))));
                 }
                 "SET" => {
-                    let setting = code.chain(at + 1).map(|(names, _)| names.join(".").to_lowercase()).unwrap_or_default();
+                    let setting = code
+                        .chain(at + 1)
+                        .map(|(names, _)| names.join(".").to_lowercase())
+                        .unwrap_or_default();
                     if !has(OF_FUNCTIONS, &setting) && !setting.starts_with("enable_") {
                         return Err(Refused::new(format!("a function that sets {setting} is not made")));
                     }
@@ -615,7 +666,9 @@ impl Guard<'_, '_, '_> {
                         return Err(Refused::new("the body of the function is not read"));
                     }
                     if code.sign(at + 2, b',') {
-                        return Err(Refused::new("a function from a library would reach outside of the database"));
+                        return Err(Refused::new(
+                            "a function from a library would reach outside of the database",
+                        ));
                     }
                     text_body = Some(at + 1);
                     at += 1;
@@ -635,7 +688,9 @@ impl Guard<'_, '_, '_> {
         }
         let language = language.unwrap_or_else(|| "sql".into());
         if !matches!(language.as_str(), "sql" | "plpgsql") {
-            return Err(Refused::new(format!("a function in {language} could reach outside of the database")));
+            return Err(Refused::new(format!(
+                "a function in {language} could reach outside of the database"
+            )));
         }
         self.stored(arguments)?;
         if let Some(at) = text_body {
@@ -700,16 +755,24 @@ impl Guard<'_, '_, '_> {
                 let last = names.last().cloned().unwrap_or_default().to_lowercase();
                 match code.word(i - 1) {
                     // They run when rows come in.
-                    "CANONICAL" | "SUBTYPE_DIFF" if names.first().is_some_and(|n| n == "pg_catalog") || names.len() == 1 && !self.made.functions.contains_key(&last) => {}
+                    "CANONICAL" | "SUBTYPE_DIFF"
+                        if names.first().is_some_and(|n| n == "pg_catalog")
+                            || names.len() == 1 && !self.made.functions.contains_key(&last) => {}
                     "CANONICAL" | "SUBTYPE_DIFF" if self.made.functions.get(&last) == Some(&true) => {}
-                    "CANONICAL" | "SUBTYPE_DIFF" => return Err(Refused::new(format!("the type calls {last}()"))),
+                    "CANONICAL" | "SUBTYPE_DIFF" => {
+                        return Err(Refused::new(format!("the type calls {last}()")));
+                    }
                     "MULTIRANGE_TYPE_NAME" => drop(self.made.functions.insert(last, true)),
                     "SUBTYPE" | "SUBTYPE_OPCLASS" | "COLLATION" => {}
                     other => return Err(Refused::new(format!("{other} of a range type is not read"))),
                 }
             }
             let lower = name.to_lowercase();
-            let many = if lower.contains("range") { lower.replace("range", "multirange") } else { format!("{lower}_multirange") };
+            let many = if lower.contains("range") {
+                lower.replace("range", "multirange")
+            } else {
+                format!("{lower}_multirange")
+            };
             self.made.functions.insert(lower, true);
             self.made.functions.insert(many, true);
             return self.now();
@@ -751,7 +814,10 @@ impl Guard<'_, '_, '_> {
         if name == "plpgsql" {
             return Ok(vec![Verdict::Nothing]);
         }
-        Ok(vec![Verdict::IfPossible(self.vetted(), "ask the server's admin to make the extension, if the site needs it")])
+        Ok(vec![Verdict::IfPossible(
+            self.vetted(),
+            "ask the server's admin to make the extension, if the site needs it",
+        )])
     }
 
     fn create_trigger(&mut self, at: usize) -> Result<Vec<Verdict>, Refused> {
@@ -759,11 +825,13 @@ impl Guard<'_, '_, '_> {
         let name = code.name(at).unwrap_or_default();
         let on = code.find(at..code.len(), "ON").ok_or_else(|| Refused::new("the trigger names no table"))?;
         let (_, next) = target(code, on + 1)?;
-        let does = code.find(next..code.len(), "EXECUTE").ok_or_else(|| Refused::new("the trigger does nothing"))?;
+        let does =
+            code.find(next..code.len(), "EXECUTE").ok_or_else(|| Refused::new("the trigger does nothing"))?;
         self.stored(next..does)?;
         let (names, end) = code.chain(does + 2).ok_or_else(|| Refused::new("the trigger does nothing"))?;
         let function = names.last().map(|n| n.to_lowercase()).unwrap_or_default();
-        let own = self.made.functions.contains_key(&function) && names.first().is_none_or(|n| n != "pg_catalog" || names.len() == 1);
+        let own = self.made.functions.contains_key(&function)
+            && names.first().is_none_or(|n| n != "pg_catalog" || names.len() == 1);
         if !own && !has(harmless::POSTGRES_TRIGGERS, &function) {
             self.made.wanted.entry(function).or_insert(self.line);
         }
@@ -775,7 +843,8 @@ impl Guard<'_, '_, '_> {
 
     fn alter(&mut self) -> Result<Vec<Verdict>, Refused> {
         let code = self.code;
-        let owner = code.find(0..code.len(), "OWNER").is_some_and(|i| code.is(i + 1, "TO") && i + 3 >= code.len());
+        let owner =
+            code.find(0..code.len(), "OWNER").is_some_and(|i| code.is(i + 1, "TO") && i + 3 >= code.len());
         match code.word(1) {
             "DEFAULT" if code.is(2, "PRIVILEGES") => Ok(vec![Verdict::Nothing]),
             "DATABASE" => {
@@ -784,8 +853,8 @@ impl Guard<'_, '_, '_> {
                 Ok(vec![Verdict::Nothing])
             }
             "TABLE" => self.alter_table(owner),
-            "SYSTEM" | "ROLE" | "USER" | "GROUP" | "EXTENSION" | "EVENT" | "SERVER" | "PUBLICATION" | "SUBSCRIPTION"
-            | "TABLESPACE" | "LARGE" | "OPERATOR" | "LANGUAGE" => self.refuse(),
+            "SYSTEM" | "ROLE" | "USER" | "GROUP" | "EXTENSION" | "EVENT" | "SERVER" | "PUBLICATION"
+            | "SUBSCRIPTION" | "TABLESPACE" | "LARGE" | "OPERATOR" | "LANGUAGE" => self.refuse(),
             _ if owner => Ok(vec![Verdict::Nothing]),
             "SEQUENCE" => {
                 let (_, next) = target(code, self.condition(2))?;
@@ -793,14 +862,19 @@ impl Guard<'_, '_, '_> {
                     if !code.is(next + 2, "NONE") {
                         code.chain(next + 2).ok_or_else(|| Refused::new("the sequence is not read"))?;
                     }
-                } else if (next..code.len()).any(|i| code.sign(i, b'(') || has("RENAME SCHEMA OWNER", code.word(i))) {
+                } else if (next..code.len())
+                    .any(|i| code.sign(i, b'(') || has("RENAME SCHEMA OWNER", code.word(i)))
+                {
                     return self.refuse();
                 }
                 self.now()
             }
             "INDEX" => {
                 let (_, next) = target(code, self.condition(2))?;
-                if !(code.are(next, &["ATTACH", "PARTITION"]) || code.is(next, "SET") || code.is(next, "ALTER")) {
+                if !(code.are(next, &["ATTACH", "PARTITION"])
+                    || code.is(next, "SET")
+                    || code.is(next, "ALTER"))
+                {
                     return self.refuse();
                 }
                 self.later(Phase::Behind, String::new())
@@ -854,7 +928,10 @@ impl Guard<'_, '_, '_> {
         for item in code.items(next..code.len())? {
             let (first, second) = (code.word(item.start), code.word(item.start + 1));
             match (first, second) {
-                ("ADD", "GENERATED" | "CONSTRAINT" | "PRIMARY" | "UNIQUE" | "FOREIGN" | "CHECK" | "EXCLUDE") => {
+                (
+                    "ADD",
+                    "GENERATED" | "CONSTRAINT" | "PRIMARY" | "UNIQUE" | "FOREIGN" | "CHECK" | "EXCLUDE",
+                ) => {
                     self.runs(item.start + 1..item.end)?;
                 }
                 ("ADD", _) => {
@@ -925,8 +1002,9 @@ impl Guard<'_, '_, '_> {
         let code = self.code;
         let mut at = 1;
         match code.word(1) {
-            "TABLE" | "VIEW" | "SEQUENCE" | "INDEX" | "FUNCTION" | "PROCEDURE" | "AGGREGATE" | "TYPE" | "DOMAIN" | "TRIGGER"
-            | "RULE" | "POLICY" | "SCHEMA" | "EXTENSION" | "STATISTICS" | "COLLATION" | "CONSTRAINT" => at += 1,
+            "TABLE" | "VIEW" | "SEQUENCE" | "INDEX" | "FUNCTION" | "PROCEDURE" | "AGGREGATE" | "TYPE"
+            | "DOMAIN" | "TRIGGER" | "RULE" | "POLICY" | "SCHEMA" | "EXTENSION" | "STATISTICS"
+            | "COLLATION" | "CONSTRAINT" => at += 1,
             "MATERIALIZED" if code.is(2, "VIEW") => at += 2,
             "TEXT" if code.is(2, "SEARCH") => at += 3,
             "DATABASE" => {
@@ -970,8 +1048,9 @@ impl Guard<'_, '_, '_> {
         }
         let mut at = 3;
         match code.word(2) {
-            "TABLE" | "COLUMN" | "VIEW" | "INDEX" | "SEQUENCE" | "TYPE" | "DOMAIN" | "SCHEMA" | "FUNCTION" | "PROCEDURE"
-            | "AGGREGATE" | "CONSTRAINT" | "TRIGGER" | "RULE" | "POLICY" | "STATISTICS" | "COLLATION" => {}
+            "TABLE" | "COLUMN" | "VIEW" | "INDEX" | "SEQUENCE" | "TYPE" | "DOMAIN" | "SCHEMA"
+            | "FUNCTION" | "PROCEDURE" | "AGGREGATE" | "CONSTRAINT" | "TRIGGER" | "RULE" | "POLICY"
+            | "STATISTICS" | "COLLATION" => {}
             "MATERIALIZED" => at = 4,
             "TEXT" => at = 5,
             "EXTENSION" => return Ok(vec![Verdict::Nothing]),
@@ -998,7 +1077,10 @@ impl Guard<'_, '_, '_> {
         if code.is(at, "ON") {
             at = target(code, at + 1 + usize::from(code.is(at + 1, "DOMAIN")))?.1;
         }
-        if !code.is(at, "IS") || at + 2 != code.len() || !(code.kind(at + 1) == Some(Kind::Text) || code.is(at + 1, "NULL")) {
+        if !code.is(at, "IS")
+            || at + 2 != code.len()
+            || !(code.kind(at + 1) == Some(Kind::Text) || code.is(at + 1, "NULL"))
+        {
             return Err(Refused::new("the comment is not read"));
         }
         self.later(Phase::Last, String::new())

@@ -42,7 +42,8 @@ pg_authid pg_shadow pg_user_mapping pg_user_mappings pg_hba_file_rules pg_ident_
 pg_statistic pg_stats pg_config pg_stat_activity pg_stat_replication pg_stat_wal_receiver pg_settings pg_proc";
 
 /// What functions of one argument that reach outside begin with.
-const ONE_ARGUMENT: [&str; 8] = ["pg_", "lo_", "lowrite", "loread", "dblink", "ts_stat", "query_to_", "crosstab"];
+const ONE_ARGUMENT: [&str; 8] =
+    ["pg_", "lo_", "lowrite", "loread", "dblink", "ts_stat", "query_to_", "crosstab"];
 
 /// Lists what a range calls.
 pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> Result<Calls, Refused> {
@@ -94,7 +95,8 @@ pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> R
 /// Says whether the name there has a list of columns behind it: of a common table expression, or of an alias.
 fn lists_columns(code: &Code<'_>, at: usize, next: usize) -> bool {
     let Ok(close) = code.closing(next) else { return false };
-    let with = code.is(close + 1, "AS") && (code.sign(close + 2, b'(') || code.is(close + 2, "MATERIALIZED") || code.is(close + 2, "NOT"));
+    let with = code.is(close + 1, "AS")
+        && (code.sign(close + 2, b'(') || code.is(close + 2, "MATERIALIZED") || code.is(close + 2, "NOT"));
     // `… AS alias(a, b)`, `f(…) alias(a, b)`.
     let alias = at > 0 && (code.is(at - 1, "AS") || code.sign(at - 1, b')'));
     let names = (next + 1..close).all(|i| code.sign(i, b',') || code.name(i).is_some());
@@ -131,7 +133,10 @@ pub(super) fn body(code: &Code<'_>, range: Range<usize>, made: &Functions) -> Re
         }
         let word = code.word(at);
         if has("CREATE ALTER DROP", word) && has(BEYOND, code.word(at + 1)) {
-            return Err(Refused::new(format!("{word} {} reaches outside of the database", code.word(at + 1))));
+            return Err(Refused::new(format!(
+                "{word} {} reaches outside of the database",
+                code.word(at + 1)
+            )));
         }
         if word == "PROGRAM" && has("TO FROM", code.word(at.wrapping_sub(1))) {
             return Err(Refused::new("COPY with a program reaches outside of the database"));

@@ -31,7 +31,10 @@ pub(crate) fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused
         "ALTER" if code.is(1, "TABLE") => {
             let (_, next) = guard.name(2)?;
             if !has("ADD", code.word(next)) {
-                return Err(Refused::new(format!("ALTER TABLE … {} is no statement of a dump", code.word(next))));
+                return Err(Refused::new(format!(
+                    "ALTER TABLE … {} is no statement of a dump",
+                    code.word(next)
+                )));
             }
             guard.calls(next..code.len())?;
             Ok(Verdict::Now(whole()))
@@ -51,11 +54,17 @@ pub(crate) fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused
             plain_values(&code, at..code.len())?;
             Ok(Verdict::Now(whole()))
         }
-        "DELETE" if code.is(1, "FROM") && code.name(2).is_some_and(|n| n.eq_ignore_ascii_case("sqlite_sequence")) && code.len() == 3 => {
+        "DELETE"
+            if code.is(1, "FROM")
+                && code.name(2).is_some_and(|n| n.eq_ignore_ascii_case("sqlite_sequence"))
+                && code.len() == 3 =>
+        {
             Ok(Verdict::Now(whole()))
         }
         "PRAGMA" => guard.pragma(),
-        _ => Err(Refused::new(format!("{} is no statement of a site's dump", code.written(0).to_uppercase()))),
+        _ => {
+            Err(Refused::new(format!("{} is no statement of a site's dump", code.written(0).to_uppercase())))
+        }
     }
 }
 
@@ -102,7 +111,9 @@ fn insert_columns(code: &Code<'_>) -> Result<usize, Refused> {
     let guard = Guard(code);
     // How far the counters are is part of a dump; the list of tables is not.
     let (_, at) = match code.name(at + 1) {
-        Some(name) if name.eq_ignore_ascii_case("sqlite_sequence") && !code.sign(at + 2, b'.') => (name, at + 2),
+        Some(name) if name.eq_ignore_ascii_case("sqlite_sequence") && !code.sign(at + 2, b'.') => {
+            (name, at + 2)
+        }
         _ => guard.name(at + 1)?,
     };
     if !code.sign(at, b'(') {
@@ -129,7 +140,9 @@ impl Guard<'_, '_> {
         {
             return Err(Refused::new(format!("it names the database {file}")));
         }
-        if name.to_ascii_lowercase().starts_with("sqlite_") && !name.to_ascii_lowercase().starts_with("sqlite_stat") {
+        if name.to_ascii_lowercase().starts_with("sqlite_")
+            && !name.to_ascii_lowercase().starts_with("sqlite_stat")
+        {
             return Err(Refused::new("the statement writes to the list of tables itself"));
         }
         Ok((name, next))
@@ -147,17 +160,25 @@ impl Guard<'_, '_> {
     fn calls(&self, range: Range<usize>) -> Result<(), Refused> {
         let code = self.0;
         for at in range.clone() {
-            if at + 1 >= range.end || !code.sign(at + 1, b'(') || !matches!(code.kind(at), Some(Kind::Word | Kind::Name)) {
+            if at + 1 >= range.end
+                || !code.sign(at + 1, b'(')
+                || !matches!(code.kind(at), Some(Kind::Word | Kind::Name))
+            {
                 continue;
             }
             let word = code.word(at);
             let before = if at > 0 { code.word(at - 1) } else { "" };
-            let length = code.kind(at + 2) == Some(Kind::Number) && (code.sign(at + 3, b')') || code.sign(at + 3, b','));
+            let length = code.kind(at + 2) == Some(Kind::Number)
+                && (code.sign(at + 3, b')') || code.sign(at + 3, b','));
             let relation = has("INTO REFERENCES TABLE ON AS WITH RECURSIVE", before) && !has("ON", before)
                 || before == "ON" && code.kind(at) == Some(Kind::Name);
             let lower = code.name(at).unwrap_or_default().to_lowercase();
             // A type such as `VARCHAR(20)` may be any word.
-            if has(NO_CALLS, word) || relation || harmless::sqlite(&lower) || (length && !has("AS THEN ELSE WHEN", before) && is_type(code, at)) {
+            if has(NO_CALLS, word)
+                || relation
+                || harmless::sqlite(&lower)
+                || (length && !has("AS THEN ELSE WHEN", before) && is_type(code, at))
+            {
                 continue;
             }
             let close = code.closing(at + 1)?;
@@ -207,7 +228,9 @@ impl Guard<'_, '_> {
                 for item in code.items(next + 1..close)? {
                     self.calls(item.start + 1..item.end)?;
                 }
-                if (close + 1..code.len()).any(|i| !code.sign(i, b',') && !has("WITHOUT ROWID STRICT", code.word(i))) {
+                if (close + 1..code.len())
+                    .any(|i| !code.sign(i, b',') && !has("WITHOUT ROWID STRICT", code.word(i)))
+                {
                     return Err(Refused::new("the table says more than its columns"));
                 }
                 Ok(Verdict::Now(whole))
@@ -240,7 +263,10 @@ impl Guard<'_, '_> {
         let name = code.name(1).unwrap_or_default().to_lowercase();
         match name.as_str() {
             "foreign_keys" | "encoding" => Ok(Verdict::Nothing),
-            "user_version" | "application_id" if (2..code.len()).all(|i| !matches!(code.kind(i), Some(Kind::Word | Kind::Name | Kind::Text))) => {
+            "user_version" | "application_id"
+                if (2..code.len())
+                    .all(|i| !matches!(code.kind(i), Some(Kind::Word | Kind::Name | Kind::Text))) =>
+            {
                 Ok(Verdict::Now(Vetted::new(code.text)))
             }
             _ => Err(Refused::new(format!("PRAGMA {name} is no setting of a dump"))),

@@ -41,7 +41,11 @@ fn vet_postgres(sql: &str) -> Result<(), Refused> {
     match read(sql.as_bytes(), Dialect::Postgres).class {
         Class::Copy => return postgres::copy_head(sql, POSTGRES).map(drop),
         Class::Set => return postgres::setting(sql, POSTGRES).map(drop),
-        Class::Other(word) if word.eq_ignore_ascii_case("select") && postgres::setting(sql, POSTGRES)?.is_some() => return Ok(()),
+        Class::Other(word)
+            if word.eq_ignore_ascii_case("select") && postgres::setting(sql, POSTGRES)?.is_some() =>
+        {
+            return Ok(());
+        }
         _ => {}
     }
     postgres::statement(sql, POSTGRES, &mut made, 1)?;
@@ -57,7 +61,19 @@ fn spelled(sql: &str, dialect: Dialect, choices: &[u8]) -> String {
     let mut next = choices.iter().copied().cycle();
     let mut choose = |of: usize| usize::from(next.next().unwrap_or_default()) % of;
     let spaces: &[&str] = match dialect {
-        Dialect::Mysql => &[" ", "  ", "\n", "\t", "/**/", " /* x ; ' */ ", " -- c '\n", " #c\n", "\r\n", "/*!*/ ", " /*!99999 x*/ "],
+        Dialect::Mysql => &[
+            " ",
+            "  ",
+            "\n",
+            "\t",
+            "/**/",
+            " /* x ; ' */ ",
+            " -- c '\n",
+            " #c\n",
+            "\r\n",
+            "/*!*/ ",
+            " /*!99999 x*/ ",
+        ],
         _ => &[" ", "  ", "\n", "\t", "/**/", " /* x ; ' */ ", " -- c '\n", "\r\n", "\u{c}"],
     };
     // Hints inside of hints are spelled by nobody.
@@ -70,7 +86,11 @@ fn spelled(sql: &str, dialect: Dialect, choices: &[u8]) -> String {
         match case {
             0 if is_key => out.push_str(&word.to_lowercase()),
             1 if is_key => {
-                out.extend(word.chars().enumerate().map(|(i, c)| if i % 2 == 0 { c } else { c.to_ascii_lowercase() }));
+                out.extend(
+                    word.chars()
+                        .enumerate()
+                        .map(|(i, c)| if i % 2 == 0 { c } else { c.to_ascii_lowercase() }),
+                );
             }
             _ => out.push_str(word),
         }

@@ -30,7 +30,7 @@ fn what_was_made_goes_and_what_was_replaced_comes_back_with_mode_and_time() {
     footprint.folder(&at("site/new ö/deep")).unwrap();
     footprint.file(&at("site/new ö/deep/a")).unwrap();
     fs::write(at("site/new ö/deep/a"), "made").unwrap();
-    fs::write(at("site/new ö/.zporter-torn"), "a temporary name that a kill left").unwrap();
+    fs::write(at("site/new ö/.zporter-4000000000-torn"), "a temporary name that a kill left").unwrap();
     for name in ["site/old.php", "site/link"] {
         footprint.replace(&at(name)).unwrap();
         fs::remove_file(at(name)).unwrap();

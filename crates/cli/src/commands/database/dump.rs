@@ -93,8 +93,14 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
     }
     let detail = serde_json::json!({ "database": meant.access.url(), "output": output });
     let book = context::begin("dump", detail, &mut [])?;
-    let job =
-        DumpJob { access: meant.access.clone(), output, part_size, checksums: args.checksums, strictly: false, keep: &keep };
+    let job = DumpJob {
+        access: meant.access.clone(),
+        output,
+        part_size,
+        checksums: args.checksums,
+        strictly: false,
+        keep: &keep,
+    };
     let done = match dump(&job, &progress) {
         Ok(done) => done,
         Err(e) => {

@@ -96,7 +96,12 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
     for file in &files {
         dump_files::readable(file)?;
     }
-    let number = args.dump.to_string_lossy().split(".part-").nth(1).map(|n| n.chars().take_while(char::is_ascii_digit).collect::<String>());
+    let number = args
+        .dump
+        .to_string_lossy()
+        .split(".part-")
+        .nth(1)
+        .map(|n| n.chars().take_while(char::is_ascii_digit).collect::<String>());
     if let Some(number) = number.filter(|n| !n.is_empty() && n.trim_start_matches('0') != "1") {
         let name = args.dump.to_string_lossy().replacen(&format!(".part-{number}"), ".part-01", 1);
         return Err(CommandError::usage(format!("{} is part {number} of a dump", args.dump.display()))

@@ -100,7 +100,12 @@ impl Server {
         let mut command = self.client("psql");
         command.args(["-d", database, "-v", "ON_ERROR_STOP=1", "-q", "-A", "-t"]);
         let ended = command.stdin(std::fs::File::open(file).unwrap()).output().unwrap();
-        assert!(ended.status.success(), "{}\n{}", String::from_utf8_lossy(&ended.stderr), std::fs::read_to_string(file).unwrap_or_default());
+        assert!(
+            ended.status.success(),
+            "{}\n{}",
+            String::from_utf8_lossy(&ended.stderr),
+            std::fs::read_to_string(file).unwrap_or_default()
+        );
         String::from_utf8(ended.stdout).unwrap()
     }
 

@@ -24,7 +24,10 @@ impl MysqlLoader {
         for later in &waiting {
             later.statement.resolved(&made).map_err(refusal(later.line))?;
             if vet::is_dynamic(&later.statement, later.quoting) {
-                let what = format!("{} puts statements together while it runs, and nobody can look into these", later.name);
+                let what = format!(
+                    "{} puts statements together while it runs, and nobody can look into these",
+                    later.name
+                );
                 let cure = "read it before the site uses it: it may name another database";
                 self.loaded.warnings.push(Warning::new(what, format!("line {}", later.line), cure));
             }
@@ -51,7 +54,8 @@ impl MysqlLoader {
         };
         if self.shares {
             // What the dump makes anew makes room for it.
-            let (kind, thing) = noted.split_once(' ').filter(|_| later.phase != Phase::View).unwrap_or(("VIEW", &noted));
+            let (kind, thing) =
+                noted.split_once(' ').filter(|_| later.phase != Phase::View).unwrap_or(("VIEW", &noted));
             run(&mut self.conn, &format!("DROP {kind} IF EXISTS {}", name(thing)))?;
         }
         self.keeper.mark(Mark::Begun { table: noted })?;
@@ -75,7 +79,11 @@ impl MysqlLoader {
             return Ok(());
         }
         let what = format!("events were loaded at rest: {}", events.join(", "));
-        self.loaded.warnings.push(Warning::new(what, "", "`--events on` puts them on; or ALTER EVENT … ENABLE later"));
+        self.loaded.warnings.push(Warning::new(
+            what,
+            "",
+            "`--events on` puts them on; or ALTER EVENT … ENABLE later",
+        ));
         Ok(())
     }
 }

@@ -148,7 +148,13 @@ impl MysqlLoader {
     }
 
     /// Looks at a table that was made: how its rows can be sent, whose insert begins with `head`.
-    pub(super) fn way(&mut self, table: &str, head: &str, plain_insert: bool, utf8: bool) -> Result<Way, DatabaseError> {
+    pub(super) fn way(
+        &mut self,
+        table: &str,
+        head: &str,
+        plain_insert: bool,
+        utf8: bool,
+    ) -> Result<Way, DatabaseError> {
         let sql = format!(
             "SELECT DATA_TYPE, COALESCE(CHARACTER_SET_NAME,''), COLUMN_KEY FROM information_schema.COLUMNS \
              WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}",
@@ -322,4 +328,3 @@ fn as_file(head: &str, table: &str) -> Option<String> {
         )
     })
 }
-

@@ -143,7 +143,12 @@ impl<'l> LoadSink<'l> {
         }
         let fits = matches!(
             plain.statement.class,
-            Class::CreateTable | Class::AlterTable | Class::CreateIndex | Class::DropTable | Class::CreateView | Class::DropOther
+            Class::CreateTable
+                | Class::AlterTable
+                | Class::CreateIndex
+                | Class::DropTable
+                | Class::CreateView
+                | Class::DropOther
         );
         if fits {
             let fitted = self.loader.fit.statement(plain.text.as_bytes(), line, quoting)?;
@@ -477,4 +482,3 @@ fn utf8_row(row: &[u8], values: &[Value], quoting: Quoting, charset: &str) -> Ve
     out.extend_from_slice(&row[done..]);
     out
 }
-

@@ -157,7 +157,11 @@ impl Loading for PostgresLoader {
         let client = self.within()?;
         let own = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
         // What belongs to an extension goes and comes with that.
-        let but = |of: &str| format!("NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = {of} AND d.deptype = 'e')");
+        let but = |of: &str| {
+            format!(
+                "NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = {of} AND d.deptype = 'e')"
+            )
+        };
         let things = [
             format!(
                 "SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, \
@@ -286,7 +290,12 @@ const NOT_YET: [SqlState; 6] = [
 
 /// Says whether a statement failed because what it makes is there.
 pub(super) fn is_there_already(error: &DatabaseError) -> bool {
-    let codes = [SqlState::DUPLICATE_OBJECT, SqlState::DUPLICATE_FUNCTION, SqlState::DUPLICATE_SCHEMA, SqlState::DUPLICATE_TABLE];
+    let codes = [
+        SqlState::DUPLICATE_OBJECT,
+        SqlState::DUPLICATE_FUNCTION,
+        SqlState::DUPLICATE_SCHEMA,
+        SqlState::DUPLICATE_TABLE,
+    ];
     state(error).is_some_and(|s| codes.contains(s))
 }
 
@@ -309,12 +318,21 @@ impl PostgresLoader {
         }
         let dynamic = std::mem::take(&mut self.made.dynamic);
         if !dynamic.is_empty() {
-            let what = format!("functions put statements together while they run, and nobody can look into these: {}", shortened(dynamic).join(", "));
+            let what = format!(
+                "functions put statements together while they run, and nobody can look into these: {}",
+                shortened(dynamic).join(", ")
+            );
             self.loaded.warnings.push(Warning::new(what, "", "read them before the site uses them"));
         }
         for view in self.made.unfilled() {
-            let what = format!("the materialised view {view} was left empty: its query calls functions of the dump that do more than compute");
-            self.loaded.warnings.push(Warning::new(what, view, "look at these functions, then REFRESH MATERIALIZED VIEW"));
+            let what = format!(
+                "the materialised view {view} was left empty: its query calls functions of the dump that do more than compute"
+            );
+            self.loaded.warnings.push(Warning::new(
+                what,
+                view,
+                "look at these functions, then REFRESH MATERIALIZED VIEW",
+            ));
         }
         Ok(())
     }
@@ -336,7 +354,8 @@ impl PostgresLoader {
                 run(client, "ROLLBACK TO waited")?;
                 // A role that is not here, or a comment on what belongs to somebody else, is no reason to stop.
                 let foreign = [SqlState::UNDEFINED_OBJECT, SqlState::INSUFFICIENT_PRIVILEGE];
-                let lesser = text.get(..13).is_some_and(|t| t.eq_ignore_ascii_case("CREATE POLICY")) || later.phase == Phase::Last;
+                let lesser = text.get(..13).is_some_and(|t| t.eq_ignore_ascii_case("CREATE POLICY"))
+                    || later.phase == Phase::Last;
                 if lesser && state(&error).is_some_and(|s| foreign.contains(s)) {
                     let what = format!("{} was refused: {}", beginning(text.as_bytes()), told(&error));
                     let cure = "make the role that it names, and then this by hand, if the site needs it";
@@ -377,4 +396,3 @@ fn count(client: &mut Client, table: &str) -> Result<u64, DatabaseError> {
     let there = rows(client, &format!("SELECT count(*) FROM {table}"), &[])?;
     Ok(there.first().map_or(0, |r| u64::try_from(r.get::<_, i64>(0)).unwrap_or_default()))
 }
-

@@ -105,10 +105,13 @@ impl PostgresSnapshot {
         let needs = "SELECT r.ev_class, x.refobjid FROM pg_rewrite r JOIN pg_depend x ON x.objid = r.oid WHERE x.refobjid <> r.ev_class \
                      UNION SELECT p.oid, t.typrelid FROM pg_proc p JOIN pg_type t ON t.oid = p.prorettype OR t.oid = ANY(p.proargtypes) \
                        OR t.oid = ANY(COALESCE(p.proallargtypes, '{}')) WHERE t.typrelid <> 0";
-        let needs: BTreeSet<(u32, u32)> = rows(&mut self.client, needs, &[])?.iter().map(|r| (r.get(0), r.get(1))).collect();
+        let needs: BTreeSet<(u32, u32)> =
+            rows(&mut self.client, needs, &[])?.iter().map(|r| (r.get(0), r.get(1))).collect();
         let mut out = Vec::new();
         while !items.is_empty() {
-            let free = items.iter().position(|(item, _)| !items.iter().any(|(other, _)| needs.contains(&(*item, *other))));
+            let free = items
+                .iter()
+                .position(|(item, _)| !items.iter().any(|(other, _)| needs.contains(&(*item, *other))));
             out.push(items.remove(free.unwrap_or(0)).1);
         }
         Ok(out)
@@ -116,7 +119,8 @@ impl PostgresSnapshot {
 
     /// Functions that need no table.
     fn functions(&mut self, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let found = self.texts(&format!("SELECT sql FROM ({}) f(oid, name, sql) ORDER BY oid", functions(false)))?;
+        let found =
+            self.texts(&format!("SELECT sql FROM ({}) f(oid, name, sql) ORDER BY oid", functions(false)))?;
         for statement in &found {
             writeln!(out, "{};", statement.trim_end())?;
         }
@@ -182,7 +186,8 @@ impl PostgresSnapshot {
         let unlogged =
             rows(&mut self.client, "SELECT relpersistence = 'u' FROM pg_class WHERE oid = $1", &[&oid])?;
         let unlogged = if unlogged.first().is_some_and(|r| r.get(0)) { "UNLOGGED " } else { "" };
-        let options = rows(&mut self.client, &format!("SELECT {OPTIONS} FROM pg_class c WHERE c.oid = $1"), &[&oid])?;
+        let options =
+            rows(&mut self.client, &format!("SELECT {OPTIONS} FROM pg_class c WHERE c.oid = $1"), &[&oid])?;
         let options = options.first().map(|r| r.get::<_, String>(0)).unwrap_or_default();
         Ok(format!(
             "CREATE {unlogged}TABLE {full} (\n{}\n){inherits}{}{options}",
@@ -378,7 +383,8 @@ impl Snapshot for PostgresSnapshot {
             )
         };
         let switched = state("TRIGGER", "pg_trigger", "tgrelid", "tgname", "tgenabled", "NOT x.tgisinternal");
-        let switched_rules = state("RULE", "pg_rewrite", "ev_class", "rulename", "ev_enabled", "x.rulename <> '_RETURN'");
+        let switched_rules =
+            state("RULE", "pg_rewrite", "ev_class", "rulename", "ev_enabled", "x.rulename <> '_RETURN'");
         let columns = format!(
             "SELECT format('ALTER TABLE ONLY %I.%I ALTER COLUMN %I %s', n.nspname, c.relname, a.attname, s.what) FROM pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace \
              JOIN pg_type t ON t.oid = a.atttypid CROSS JOIN LATERAL (VALUES \

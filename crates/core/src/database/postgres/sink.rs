@@ -241,7 +241,9 @@ impl<'l> LoadSink<'l> {
                 }
                 Verdict::Later(phase, name, statement) => {
                     let settings = self.path.iter().cloned().collect();
-                    self.loader.later.push(Later { phase, name, statement, line, quoting, settings }, false)?;
+                    self.loader
+                        .later
+                        .push(Later { phase, name, statement, line, quoting, settings }, false)?;
                 }
                 Verdict::Now(_) | Verdict::IfPossible(..) if is_there => {}
                 Verdict::Now(vetted) => self.now(&vetted, at)?,
@@ -258,7 +260,12 @@ impl<'l> LoadSink<'l> {
     fn others_stay(&self, at: At<'_>) -> Result<(), DatabaseError> {
         let concerns = matches!(
             at.statement.class,
-            Class::CreateTable | Class::AlterTable | Class::CreateIndex | Class::Insert | Class::Copy | Class::CreateTrigger
+            Class::CreateTable
+                | Class::AlterTable
+                | Class::CreateIndex
+                | Class::Insert
+                | Class::Copy
+                | Class::CreateTrigger
         );
         let table = at.statement.name.as_deref().unwrap_or_default();
         if !concerns || !self.loader.others.contains(table) {
@@ -280,7 +287,8 @@ impl<'l> LoadSink<'l> {
             Class::CreateTable if !lower.split(|c: char| !c.is_alphanumeric()).any(looks_around) => {}
             _ => self.loader.settle()?,
         }
-        let shares = !self.loader.others.is_empty() && !matches!(at.statement.class, Class::CreateTable | Class::AlterTable | Class::Insert);
+        let shares = !self.loader.others.is_empty()
+            && !matches!(at.statement.class, Class::CreateTable | Class::AlterTable | Class::Insert);
         if at.statement.class != Class::CreateRoutine && !shares {
             return self.run(vetted, at.line);
         }
@@ -289,7 +297,10 @@ impl<'l> LoadSink<'l> {
         match self.run(vetted, at.line) {
             // Types, functions and schemas that are there already may be others' as well.
             Err(e) if shares && is_there_already(&e) => {
-                let text = format!("{} was there already and was left as it is", crate::database::beginning(vetted.text().as_bytes()));
+                let text = format!(
+                    "{} was there already and was left as it is",
+                    crate::database::beginning(vetted.text().as_bytes())
+                );
                 let cure = "compare it with the source's, if both sites use it";
                 self.loader.loaded.warnings.push(Warning::new(text, format!("line {}", at.line), cure));
                 run(self.loader.within()?, "ROLLBACK TO tried")
@@ -299,7 +310,9 @@ impl<'l> LoadSink<'l> {
                 let settings = self.path.iter().cloned().collect();
                 let (name, statement) = (String::new(), vetted.clone());
                 let (line, quoting) = (at.line, at.quoting);
-                self.loader.later.push(Later { phase: Phase::View, name, statement, line, quoting, settings }, false)
+                self.loader
+                    .later
+                    .push(Later { phase: Phase::View, name, statement, line, quoting, settings }, false)
             }
             Ok(()) => run(self.loader.within()?, "RELEASE tried"),
             other => other,

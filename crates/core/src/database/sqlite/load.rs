@@ -237,7 +237,8 @@ impl LoadSink<'_> {
                 for row in rows.each() {
                     row::cut(row, at.quoting, &mut values);
                     for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
-                        vet::value(text_of(&row[value.span.clone()], line)?, at.quoting).map_err(refusal(line))?;
+                        vet::value(text_of(&row[value.span.clone()], line)?, at.quoting)
+                            .map_err(refusal(line))?;
                     }
                 }
                 self.loader.stages.filled(&self.table, rows.bytes.len());

@@ -93,8 +93,11 @@ impl Worker<'_> {
         for (column, new, array) in new {
             let value = &values[column];
             // The rest of an array moves as it would without this.
-            let moved =
-                if array { rewritten(self.rules, 0, &mut ColumnTally::default(), &new, false) } else { Vec::new() };
+            let moved = if array {
+                rewritten(self.rules, 0, &mut ColumnTally::default(), &new, false)
+            } else {
+                Vec::new()
+            };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
             if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
                 self.current.columns[column].value_changed("put", 1);
