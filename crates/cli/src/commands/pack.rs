@@ -80,6 +80,9 @@ fn hosts(ui: &Ui, args: &PackArgs) -> Result<Vec<String>, CommandError> {
 /// Packs a site as the arguments say; of several hosts on one code base the one that is named.
 pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, CommandError> {
     let progress = Progress::new(ui);
+    if let Some(dump) = &args.dump {
+        dump_files::readable(dump)?;
+    }
     let address = args.address.as_deref().map(Address::parse).transpose()?;
     let job =
         SurveyJob { site: args.site.clone(), dump: args.dump.clone(), host_folder: host.map(str::to_string) };
@@ -92,9 +95,6 @@ pub fn packed(ui: &Ui, args: &PackArgs, host: Option<&str>) -> Result<Packed, Co
         Some(path) => path.clone(),
         None => default_output(&found)?,
     };
-    if let Some(dump) = &args.dump {
-        dump_files::readable(dump)?;
-    }
     let mut locks = context::locks(&[Some(absolute(&output).display().to_string())])?;
     let options = PackOptions {
         output,

@@ -12,6 +12,7 @@
 //! - `wordpress`: a real installation, moved and opened
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `plain`: archives that somebody made by hand, or of files alone
+//! - `promises`: locks, records, owners, links, signals, wrong material
 //! - `schemas`: random schemas through dump and load, hostile dumps against real servers
 //! - `surface`: help, JSON, logbook, definitions
 //! - `systems`: every system and line moves and opens from the copy; switches, scope, hosts, networks
@@ -28,6 +29,7 @@ mod engines;
 mod guards;
 mod moves;
 mod plain;
+mod promises;
 mod schemas;
 mod story;
 mod surface;

@@ -140,7 +140,7 @@ impl Bench {
 pub fn outcome(mut command: Command) -> Outcome {
     let done = command.output().unwrap();
     Outcome {
-        code: done.status.code().unwrap_or(-1),
+        code: done.status.code().unwrap_or_else(|| panic!("ended by a signal: {done:?}")),
         stdout: String::from_utf8_lossy(&done.stdout).into_owned(),
         stderr: String::from_utf8_lossy(&done.stderr).into_owned(),
     }

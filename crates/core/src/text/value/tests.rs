@@ -48,6 +48,73 @@ fn check(before: &str, after: &str, nesting: &str) {
     assert_eq!(kept.changed.first().map_or("-", |(n, _)| n), nesting);
 }
 
+/// Values as sites have them, each with what it becomes; those that stay are the same twice.
+#[test]
+fn hard_values_follow_or_stay_whole() {
+    let lines = |text: &str, width: usize, end: &str| {
+        let run = data_encoding::BASE64.encode(text.as_bytes());
+        let lines: Vec<&str> =
+            (0..run.len()).step_by(width).map(|at| &run[at..run.len().min(at + width)]).collect();
+        lines.join(end)
+    };
+    let (old, new) = ("http://old.example/s", "https://new.example:81");
+    // An address that a line's end cuts is found by another one in the same block.
+    let long = format!("{old}/0 {} {old}/a {} {old}/b {}", "x".repeat(10), "y".repeat(80), "z".repeat(50));
+    let moved = long.replace(old, new);
+    for (width, end) in [(64, "\n"), (76, "\r\n"), (76, "\n"), (60, "\r")] {
+        let (before, after) = (lines(&long, width, end), lines(&moved, width, end));
+        check(&before, &after, "base64");
+        check(&format!("Mail:\n\n{before}{end}"), &format!("Mail:\n\n{after}{end}"), "base64");
+    }
+    for (before, nesting) in [
+        (format!("{{\"a\":\"x\\u0000 {old}/y\"}}"), "json"),
+        (format!("a\0{old}/x"), "text"),
+        (format!("{{\"a\":\"\\ud83d {old}/y\"}}"), "json"),
+        (format!("text s:3:\"abc\"; and {old}/x"), "text"),
+        (format!("Mozilla/5.0 (+{old}/bot) -{old}/x .{old}/y"), "text"),
+        (format!("{old}🔭"), "text"),
+    ] {
+        check(&before, &before.replace(old, new), nesting);
+    }
+    let pair = |before: &str, after: &str, nesting: &str| check(before, after, nesting);
+    pair("s:22:\"a\0http://old.example/s\";", "s:24:\"a\0https://new.example:81\";", "serialized");
+    pair(
+        "u%3Dhttp%253A%252F%252Fold.example%252Fs%252Fx",
+        "u%3Dhttps%253A%252F%252Fnew.example%253A81%252Fx",
+        "text",
+    );
+    pair(
+        "u=http%3A%2F%2Fold.example%2Fs%F0%9F%94%AD",
+        "u=https%3A%2F%2Fnew.example%3A81%F0%9F%94%AD",
+        "text",
+    );
+    pair(
+        r#"{"a":"{\"b\":\"http:\\/\\/old.example\\/s\"}"}"#,
+        r#"{"a":"{\"b\":\"https:\\/\\/new.example:81\"}"}"#,
+        "json > json",
+    );
+    let (out, kept) = rewritten(b"see https://user:pw@old.example/s/x");
+    assert_eq!(String::from_utf8_lossy(&out), "see https://user:pw@new.example:81/x");
+    assert_eq!(kept.left, [LeftReason::LogIn]);
+    for stays in [
+        "git+http://old.example/s",
+        "u=http%3A%2F%2Fold.example%2Fs%C3%A9",
+        "\0\0\0\u{2}\u{14}\u{1}\u{11}\u{3}url\u{11}\u{14}http://old.example/s",
+        "me@old.example",
+    ] {
+        let (out, kept) = rewritten(stays.as_bytes());
+        assert!(out == stays.as_bytes() && kept.left.len() == 1, "{stays}: {:?}", kept.left);
+    }
+    // Nested deeper than anybody follows: said, and no stack overflows.
+    let mut deep = format!("s:{}:\"{old}\";", old.len());
+    for _ in 0..5000 {
+        deep = format!("C:11:\"ArrayObject\":{}:{{x:i:0;{deep};m:a:0:{{}}}}", deep.len() + 15);
+    }
+    let (out, kept) = rewritten(deep.as_bytes());
+    assert!(out == deep.as_bytes());
+    assert_eq!(kept.left, [LeftReason::TooDeep]);
+}
+
 #[test]
 fn lengths_follow_at_every_depth() {
     check(
