@@ -10,6 +10,7 @@
 //! - `dialects`: dumps of other servers, written and loaded by these servers
 //! - `tracing`: `trace` in dumps, folders and archives
 //! - `wordpress`: a real installation, moved and opened
+//! - `loads`: what a load keeps of a database, and of what others do meanwhile
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
 //! - `plain`: archives that somebody made by hand, or of files alone
 //! - `promises`: locks, records, owners, links, signals, wrong material
@@ -27,6 +28,7 @@ mod dialects;
 mod dumps;
 mod engines;
 mod guards;
+mod loads;
 mod moves;
 mod plain;
 mod promises;

@@ -2,7 +2,7 @@
 
 use super::code::{Code, Kind};
 use super::harmless::has;
-use super::mysql_body::{Found, Sort, is_language, walk};
+use super::mysql_body::{Database, Found, Sort, is_language, walk};
 use super::{Phase, Refused, Verdict, Vetted};
 use crate::dump::definer;
 use crate::dump::dialect::Dialect;
@@ -220,7 +220,7 @@ impl Guard<'_, '_> {
     }
 
     /// The statement without the names of its own database. Other databases are refused.
-    fn localised(&self, found: &[(String, Range<usize>)]) -> Result<String, Refused> {
+    fn localised(&self, found: &[Database]) -> Result<String, Refused> {
         let mut edits = Vec::new();
         for (database, span) in found {
             if !self.own.databases.contains(database) {
@@ -232,7 +232,7 @@ impl Guard<'_, '_> {
     }
 
     /// Reads the name of a thing of this database. Returns the name, what names the database, and where it ends.
-    fn name(&self, at: usize) -> Result<(String, Option<(String, Range<usize>)>, usize), Refused> {
+    fn name(&self, at: usize) -> Result<(String, Option<Database>, usize), Refused> {
         let code = self.code;
         let (mut names, next) =
             code.chain(at).ok_or_else(|| Refused::new(format!("{} is no name", code.written(at))))?;
@@ -299,7 +299,7 @@ impl Guard<'_, '_> {
     }
 
     /// Vets a piece of a definition. Returns the databases that it names.
-    fn item(&self, item: Range<usize>, sort: Item) -> Result<Vec<(String, Range<usize>)>, Refused> {
+    fn item(&self, item: Range<usize>, sort: Item) -> Result<Vec<Database>, Refused> {
         let code = self.code;
         let first = code.word(item.start);
         let is_key = sort == Item::Definition && has(KEYS, first);

@@ -9,11 +9,14 @@ use super::harmless::{self, has};
 use std::collections::BTreeSet;
 use std::ops::Range;
 
+/// A database that is named, with the stretch of the text that names it, dot included.
+pub(super) type Database = (String, Range<usize>);
+
 /// What was found.
 #[derive(Debug, Default)]
 pub(super) struct Found {
-    /// Databases that are named, each with the stretch of the text that names it, dot included.
-    pub(super) databases: Vec<(String, Range<usize>)>,
+    /// Databases that are named.
+    pub(super) databases: Vec<Database>,
     /// Calls that are on no list, in lower case.
     pub(super) calls: BTreeSet<String>,
     /// Whether statements are put together while it runs, where nobody can look into them.

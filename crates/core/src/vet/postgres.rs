@@ -285,6 +285,14 @@ pub(crate) fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, R
     }
 }
 
+/// A default that is cut out of its table, to be set behind the rows.
+struct CutDefault {
+    /// The token that names its column.
+    column: usize,
+    span: Range<usize>,
+    text: String,
+}
+
 struct Guard<'c, 's, 'm> {
     code: &'c Code<'s>,
     made: &'m mut Made,
@@ -533,11 +541,11 @@ impl Guard<'_, '_, '_> {
         if code.sign(at, b'(') {
             let close = code.closing(at)?;
             for item in code.items(at + 1..close)? {
-                if let Some((cut, default)) = self.column(item)? {
-                    let column = code.written(item_start(&cut));
+                if let Some(CutDefault { column, span, text: default }) = self.column(item)? {
+                    let column = code.written(column);
                     let text =
                         format!("ALTER TABLE ONLY {table} ALTER COLUMN {column} SET DEFAULT {default}");
-                    edits.push(Edit::new(cut.1, ""));
+                    edits.push(Edit::new(span, ""));
                     out.push(Verdict::Later(Phase::Behind, String::new(), Vetted::new(text)));
                 }
             }
@@ -554,7 +562,7 @@ impl Guard<'_, '_, '_> {
     }
 
     /// Vets a column or constraint. A default that does more than compute is returned, with its column and where it stands.
-    fn column(&mut self, item: Range<usize>) -> Result<Option<((usize, Range<usize>), String)>, Refused> {
+    fn column(&mut self, item: Range<usize>) -> Result<Option<CutDefault>, Refused> {
         let code = self.code;
         let starts = "CONSTRAINT CHECK UNIQUE PRIMARY EXCLUDE FOREIGN LIKE";
         if has(starts, code.word(item.start)) {
@@ -583,7 +591,8 @@ impl Guard<'_, '_, '_> {
             return Ok(None);
         }
         let default = &code.text[code.span(at + 1).start..code.span(end - 1).end];
-        Ok(Some(((item.start, code.span(at).start..code.span(end - 1).end), default.to_string())))
+        let span = code.span(at).start..code.span(end - 1).end;
+        Ok(Some(CutDefault { column: item.start, span, text: default.to_string() }))
     }
 
     fn create_index(&mut self, at: usize) -> Result<Vec<Verdict>, Refused> {
@@ -1085,8 +1094,4 @@ impl Guard<'_, '_, '_> {
         }
         self.later(Phase::Last, String::new())
     }
-}
-
-fn item_start(cut: &(usize, Range<usize>)) -> usize {
-    cut.0
 }
