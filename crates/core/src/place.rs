@@ -435,7 +435,13 @@ impl DatabaseAccess {
 
     /// The same for a server as a whole: the name may be missing.
     pub fn parse_server(text: &str) -> Result<Self, PlaceError> {
-        let wrong = |why| PlaceError::Database { text: text.to_string(), why };
+        // What follows the question mark, or stands before the host, may be a secret that was put there by mistake.
+        let shown = text.split('?').next().unwrap_or_default();
+        let shown = match (shown.split_once("://"), shown.rsplit_once('@')) {
+            (Some((scheme, rest)), Some((_, host))) if rest.contains(':') => format!("{scheme}://…@{host}"),
+            _ => shown.to_string(),
+        };
+        let wrong = |why| PlaceError::Database { text: shown.clone(), why };
         if let Some(path) = text.strip_prefix("sqlite:") {
             let path = path.strip_prefix("//").unwrap_or(path);
             let path = percent_decoded(path);

@@ -11,6 +11,7 @@ use super::read::{self, Entry, EntryKind, ReadError};
 use super::write::Hashing;
 use crate::dump::inspect;
 use crate::event::{Event, Watch};
+use crate::safe::open_file;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -248,6 +249,30 @@ struct Prover<'p> {
     clashes: Clashes,
 }
 
+/// Longest line of a manifest. Paths are at most 4095 bytes long.
+const LONGEST_LINE: usize = 64 << 10;
+
+/// Reads text whose lines have an end.
+struct ShortLines<R> {
+    inner: R,
+    /// Bytes since the last end of a line.
+    since: usize,
+}
+
+impl<R: Read> Read for ShortLines<R> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let n = self.inner.read(buf)?;
+        match memchr::memrchr(b'\n', &buf[..n]) {
+            Some(at) => self.since = n - at,
+            None => self.since += n,
+        }
+        if self.since > LONGEST_LINE {
+            return Err(io::Error::other("a line of the manifest has no end"));
+        }
+        Ok(n)
+    }
+}
+
 type Flow = io::Result<ControlFlow<Damage>>;
 
 impl Prover<'_> {
@@ -270,7 +295,7 @@ impl Prover<'_> {
             return Ok(ControlFlow::Break(Damage::Unlisted { entry: name }));
         }
         if name == MANIFEST {
-            return self.compare(BufReader::new(entry.content));
+            return self.compare(BufReader::new(ShortLines { inner: entry.content, since: 0 }));
         }
         match self.clashes.look(&path, entry.kind == EntryKind::Folder) {
             Some(Clash::Twice) => {
@@ -436,7 +461,7 @@ fn path_of(line: &str) -> String {
 fn marks(path: &Path) -> (Canary, u64) {
     let size = std::fs::metadata(path).map(|m| m.len()).unwrap_or_default();
     let mut start = Vec::new();
-    let read = File::open(path).and_then(|f| f.take(1 << 16).read_to_end(&mut start));
+    let read = open_file(path).and_then(|f| f.take(1 << 16).read_to_end(&mut start));
     (if read.is_ok() { canary(&start) } else { Canary::Absent }, size)
 }
 
@@ -478,7 +503,7 @@ fn diagnose(path: &Path, entry: String, offset: u64, source: &io::Error) -> Dama
 /// Says whether a zip lacks its end record, or a part of it (APPNOTE 4.3.16: 22 bytes and a comment of stated length).
 fn zip_without_end(path: &Path) -> bool {
     let mut tail = Vec::new();
-    let read = File::open(path).and_then(|mut f| {
+    let read = open_file(path).and_then(|mut f| {
         let size = f.metadata()?.len();
         f.seek(SeekFrom::Start(size.saturating_sub(66_000)))?;
         f.read_to_end(&mut tail)
@@ -493,7 +518,7 @@ fn zip_without_end(path: &Path) -> bool {
 
 /// Looks at the line ends of a compressed file: by chance CR and LF are as frequent as any byte.
 fn text_mode_pattern(path: &Path) -> Option<String> {
-    let mut reader = BufReader::new(File::open(path).ok()?);
+    let mut reader = BufReader::new(open_file(path).ok()?);
     let (mut total, mut cr, mut lf, mut pairs) = (0u64, 0u64, 0u64, 0u64);
     let mut last = 0u8;
     loop {

@@ -2,7 +2,7 @@
 
 use super::container::Container;
 use super::entry_path::{EntryPath, PathProblem};
-use std::fs::File;
+use crate::safe::open_file;
 use std::io::{self, BufReader, Read, Seek};
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
@@ -99,7 +99,7 @@ impl<R: Seek> Seek for Position<R> {
 pub fn container_of(path: &Path) -> Result<Container, ReadError> {
     let open = |source| ReadError::Open { path: path.to_path_buf(), source };
     let mut start = [0; 512];
-    let mut file = File::open(path).map_err(open)?;
+    let mut file = open_file(path).map_err(open)?;
     let mut filled = 0;
     while filled < start.len() {
         match file.read(&mut start[filled..]).map_err(open)? {
@@ -119,7 +119,7 @@ pub fn entries<B>(
     let container = container_of(path)?;
     let open = |source| ReadError::Open { path: path.to_path_buf(), source };
     let at = Arc::new(AtomicU64::new(0));
-    let file = Position { inner: File::open(path).map_err(open)?, at: at.clone() };
+    let file = Position { inner: open_file(path).map_err(open)?, at: at.clone() };
     let mut last = String::new();
     let told = AtomicU64::new(0);
     let mut observed = |entry: Entry<'_>| {

@@ -37,6 +37,8 @@ pub struct Loaded {
     pub fitted: Vec<Fitted>,
     /// Definers taken out of views, triggers and routines.
     pub definers: u64,
+    /// What the account that loaded may do beyond this database, if that is more than nothing.
+    pub account: Option<String>,
     /// Tables that were whole from an earlier run.
     pub went_on: u64,
     /// What was left out or is worth knowing.

@@ -132,6 +132,9 @@ pub struct Ending {
 /// Chunk size that serves well: large enough that few rows straddle it, small enough to stay in a core's cache.
 pub const WINDOW: usize = 1 << 17;
 
+/// Largest statement, row or comment that is held. Servers take at most 1 GiB.
+const MOST: usize = 1 << 30;
+
 /// Bytes by which the dialect is told.
 const LOOK: usize = 64 << 10;
 
@@ -247,6 +250,14 @@ impl<R: Read> Source<R> {
             }
             // Not one piece is whole: a larger chunk is needed.
             target *= 2;
+            if target > MOST {
+                let what = format!(
+                    "what begins in line {} (a statement, row or comment) is larger than {} MiB, and no server takes that",
+                    self.line,
+                    MOST >> 20
+                );
+                return Err(DumpError::Read(std::io::Error::other(what)));
+            }
             chunk.bytes.resize(target, 0);
             chunk.restart();
         }

@@ -188,6 +188,15 @@ fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, Comm
             ui.fact("from", file.display().to_string());
         }
         ui.fact("tables", format!("{} with {}", count(done.rows.len() as u64, "table"), count(rows, "row")));
+        if let Some(rights) = &done.account {
+            ui.fact(
+                "account",
+                format!(
+                    "{} {rights}: one for this database alone is safer (zporter database create)",
+                    job.access.user
+                ),
+            );
+        }
         if done.went_on > 0 {
             ui.fact("of them", format!("{} whole from the run before", number(done.went_on)));
         }

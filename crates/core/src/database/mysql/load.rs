@@ -311,6 +311,9 @@ impl Loading for MysqlLoader {
             }
         }
         self.compare_checksums()?;
+        let grants: Vec<String> = rows(&mut self.conn, "SHOW GRANTS").unwrap_or_default();
+        let wide = grants.iter().any(|g| g.contains(" ON *.* ") && !g.starts_with("GRANT USAGE "));
+        self.loaded.account = wide.then(|| "may do things in every database of the server".into());
         self.loaded.fitted = self.fit.done();
         Ok(self.loaded)
     }

@@ -273,6 +273,9 @@ impl Loading for PostgresLoader {
                 self.loaded.differing.push((table, sent, there));
             }
         }
+        let rights = "SELECT CASE WHEN rolsuper THEN 'is a superuser of the server' WHEN rolcreaterole THEN 'may make accounts' \
+                      WHEN rolcreatedb THEN 'may make databases' END FROM pg_catalog.pg_roles WHERE rolname = current_user";
+        self.loaded.account = rows(self.client()?, rights, &[])?.first().and_then(|r| r.get(0));
         self.commit(true)?;
         Ok(self.loaded)
     }
