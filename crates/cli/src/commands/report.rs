@@ -35,7 +35,8 @@ fn left(ui: &Ui, tally: &Tally) {
     let mut rows = Vec::new();
     for (table, column, t) in tally.columns() {
         for (reason, n) in &t.left {
-            let sample = t.left_samples.first().map(|s| cut(&safe(s.trim()), 50)).unwrap_or_default();
+            let sample = t.left_samples.get(reason).and_then(|texts| texts.first());
+            let sample = sample.map(|s| cut(&safe(s.trim()), 50)).unwrap_or_default();
             rows.push(vec![format!("{table}.{column}"), number(*n), reason.words().to_string(), sample]);
         }
     }

@@ -175,7 +175,9 @@ fn short_and_long_ways_through_values_give_the_same_dump_and_the_same_counts() {
     let mut sql = String::from("CREATE TABLE `t` (`id` int, `a` text, `b` text, `c` text);\n");
     for id in 0..3000 {
         let value = php_value().new_tree(&mut runner).unwrap().current();
-        let html = format!("<p>it's <a href=\"http://old.example/s/{id}\">here</a> & /home/old/{id}</p>");
+        let html = format!(
+            "<p>it's <a href=\"http://old.example/s/{id}\">here</a> & /home/old/{id} http://me@old.example/s</p>"
+        );
         let json =
             serde_json::json!({ "u": format!("http://old.example/s/{id}"), "list": [value, html], "n": id });
         let json = if id % 2 == 0 { json.to_string() } else { json.to_string().replace('/', "\\/") };

@@ -66,6 +66,8 @@ pub struct Reached {
     pub whole: BTreeMap<String, u64>,
     /// Tables, views and so on that it began to make.
     pub begun: BTreeSet<String>,
+    /// Those of them that were made for good, where a load goes in stages.
+    pub made: BTreeSet<String>,
     /// Statements that are committed, where a load goes in stages, but for those that are open.
     pub statements: u64,
     /// Statements among these that may be missing.
@@ -151,6 +153,7 @@ pub fn reached(lines: &[Line]) -> Reached {
             out.open = stage.open;
             out.whole.extend(stage.rows);
             out.closing = None;
+            out.made.clone_from(&out.begun);
         } else if line.step == STEPS[4] {
             let alone: Alone = read(line);
             out.sent.insert(alone.statement, alone);

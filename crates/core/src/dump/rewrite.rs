@@ -110,8 +110,12 @@ impl Notes for ColumnNotes<'_> {
 
     fn left(&mut self, reason: LeftReason, _: &str, excerpt: &[u8]) {
         *self.column.left.entry(reason).or_default() += 1;
-        if reason != LeftReason::Password && self.column.left_samples.len() < self.samples {
-            self.column.left_samples.push(shown(excerpt));
+        if matches!(reason, LeftReason::Password | LeftReason::LogIn) || self.samples == 0 {
+            return;
+        }
+        let samples = self.column.left_samples.entry(reason).or_default();
+        if samples.len() < self.samples {
+            samples.push(shown(excerpt));
         }
     }
 }

@@ -26,8 +26,8 @@ pub struct ColumnTally {
     pub left: BTreeMap<LeftReason, u64>,
     /// Some changed values.
     pub samples: Vec<Sample>,
-    /// Some of the texts around places that were left; never those of passwords.
-    pub left_samples: Vec<String>,
+    /// Some of the texts around places that were left, by reason; never those of passwords and log-ins.
+    pub left_samples: BTreeMap<LeftReason, Vec<String>>,
 }
 
 /// The tally of one table.
@@ -126,7 +126,10 @@ impl ColumnTally {
         }
         self.samples.extend(other.samples);
         self.samples.truncate(samples);
-        self.left_samples.extend(other.left_samples);
-        self.left_samples.truncate(samples);
+        for (reason, texts) in other.left_samples {
+            let mine = self.left_samples.entry(reason).or_default();
+            mine.extend(texts);
+            mine.truncate(samples);
+        }
     }
 }

@@ -332,6 +332,8 @@ impl Needles {
             }
             match self.look(text, hit) {
                 None => {}
+                // A log-in that goes along is to be said.
+                Some(Finding::Change(edit)) if edit.new.contains(&b'@') => return None,
                 Some(Finding::Change(edit)) if edit.span.start >= last.end => {
                     last = edit.span.clone();
                     take(edit.span, &edit.new, false)?;

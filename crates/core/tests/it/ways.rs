@@ -66,6 +66,7 @@ fn texts() -> impl Strategy<Value = String> {
         "//old.example/s?a",
         "http://old.example/shop",
         "mail@old.example",
+        "https://me:pw@old.example/s/x",
         "/home/old/a",
         "it's",
         "<a href=\"",

@@ -231,8 +231,14 @@ impl Loading for PostgresLoader {
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
         let PostgresLoader { client: Some(client), stages, .. } = self else { return Ok(()) };
         wait_for_others(client)?;
-        // A database that was made anew meanwhile, or lost rows, holds less than was committed: the load begins anew.
-        let mut sound = true;
+        // A database that was made anew meanwhile, or lost rows, holds less than was committed: the load begins anew. The server knows a
+        // transaction also when the database is gone that it was in.
+        let names = "SELECT relname::text FROM pg_catalog.pg_class UNION SELECT proname::text FROM pg_catalog.pg_proc \
+                     UNION SELECT typname::text FROM pg_catalog.pg_type UNION SELECT nspname::text FROM pg_catalog.pg_namespace";
+        let names: BTreeSet<String> = rows(client, names, &[])?.into_iter().map(|r| r.get(0)).collect();
+        let closing = reached.closing.as_ref().and_then(|stage| stage.transaction);
+        let closed = closing.map(|number| was_committed(client, number)).transpose()?.flatten() == Some(true);
+        let mut sound = if closed { &reached.begun } else { &reached.made }.is_subset(&names);
         for (table, sent) in &reached.whole {
             let there = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[table])?;
             sound &= there.first().is_some_and(|r| r.get(0)) && count(client, table)? >= *sent;

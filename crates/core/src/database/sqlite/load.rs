@@ -98,7 +98,8 @@ impl Loading for SqliteLoader {
         let conn = &self.conn;
         let known = tables(conn)?;
         let begun = reached.begun.clone();
-        let mut sound = true;
+        let names: Vec<String> = list(conn, "SELECT name FROM sqlite_master", |r| r.get(0))?;
+        let mut sound = reached.made.iter().all(|thing| names.contains(thing));
         for (table, sent) in reached.whole.iter().filter(|(t, _)| *t != "sqlite_sequence") {
             sound &= known.iter().any(|t| t == table) && count(conn, table)? >= *sent;
         }
