@@ -196,6 +196,9 @@ impl From<DatabaseError> for CommandError {
                 CommandError::new(Exit::Usage, &e)
             }
             DatabaseError::CutOff { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
+            DatabaseError::NotKept { .. } => {
+                CommandError::new(Exit::World, &e).hint("make room there and run the same command again")
+            }
             DatabaseError::Statement { .. } | DatabaseError::Io(_) => CommandError::new(Exit::World, &e),
         }
     }

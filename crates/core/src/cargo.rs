@@ -148,6 +148,14 @@ pub fn gather(
         return Err(PackError::SeveralHosts { found });
     }
     let mut warnings = Warnings::new(watch);
+    for part in options.scope.only.iter().chain(&options.scope.without) {
+        if let select::Part::Folder(folder) = part
+            && !survey.site.join(folder).exists()
+        {
+            let what = "no such folder or file is in the site: --only or --without names it in vain";
+            warnings.push(Warning::at(what, folder, "name it as it lies below the site's folder"));
+        }
+    }
     let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut warnings)?;
     let parts = match (&live, straight) {

@@ -61,7 +61,8 @@ pub fn run(ui: &Ui, args: &ProveArgs) -> Result<Exit, CommandError> {
 fn show(ui: &Ui, result: &Proven) {
     let path = result.archive.display();
     if let Some(damage) = &result.damage {
-        ui.bad(&format!("Damaged: {path}"));
+        let word = if matches!(damage, Damage::NotOurs { .. }) { "Not proven" } else { "Damaged" };
+        ui.bad(&format!("{word}: {path}"));
         ui.finding(&damage.to_string(), "", damage.cure());
         return;
     }

@@ -403,7 +403,18 @@ fn a_full_disk_is_said_and_leaves_no_good_copy() {
     ]);
     straight.env("TMPDIR", bench.path("small"));
     let straight = crate::common::outcome(straight);
+    // What cannot be kept is not replaced.
+    let shop = rusqlite::Connection::open(bench.path("shop.db")).unwrap();
+    shop.execute_batch("CREATE TABLE t (v BLOB); INSERT INTO t VALUES (randomblob(3000000))").unwrap();
+    bench.write("t.sql", "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE t (v BLOB);\nCOMMIT;\n");
+    let mut replacing = bench.command(&["database", "load", "t.sql", "sqlite:shop.db", "--replace"]);
+    replacing.env("XDG_DATA_HOME", bench.path("small"));
+    let replacing = crate::common::outcome(replacing);
+    let rows: i64 = shop.query_row("SELECT count(*) FROM t", [], |r| r.get(0)).unwrap();
     assert!(mount("umount", &[]));
+    assert!(replacing.code == 4 && rows == 1, "{replacing:?}");
+    assert!(!replacing.stderr.contains("half loaded"), "{replacing:?}");
+    replacing.says(&["so it stays as it is", "No space left", "make room there"]);
     assert!(dump.code == 4 && dump.stderr.contains("No space left"), "{dump:?}");
     assert!(left.is_empty() && left_then.is_empty(), "{left:?}");
     assert!(cloned.code == 4, "{cloned:?}");

@@ -278,6 +278,30 @@ fn wrong_material_is_told_in_plain_words() {
     );
     assert_eq!(odd.code, 1);
     odd.says(&["--rows wp_*: no table has such a name"]);
+    let shop = rusqlite::Connection::open(bench.path("shop.db")).unwrap();
+    shop.execute_batch("CREATE TABLE orders (id INTEGER)").unwrap();
+    for (args, says) in [
+        (
+            &["pack", "old", "-o", "c.tar.zst", "--dump", "old.sql", "--only", "imgs/"][..],
+            "imgs: no such folder",
+        ),
+        (
+            &["pack", "old", "-o", "d.tar.zst", "--dump", "old.sql", "--without", "imgs/"],
+            "imgs: no such folder",
+        ),
+        (
+            &["database", "dump", "sqlite:shop.db", "-o", "e.sql", "--tables", "order"],
+            "no table has a name like order",
+        ),
+        (
+            &["database", "dump", "sqlite:shop.db", "-o", "f.sql", "--rows", "wp_*=none"],
+            "no table has a name like wp_*",
+        ),
+    ] {
+        bench.run(args).expect(1).says(&[says]);
+    }
+    let args = ["database", "dump", "sqlite:shop.db", "-o", "g.sql", "--tables", "ord*"];
+    bench.run(&args).expect(0).says(&["1 table with 0 rows"]);
     // Output that cannot be written is the world's failure, on every command.
     for args in [
         &["systems"][..],

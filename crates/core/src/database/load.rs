@@ -396,7 +396,10 @@ pub(crate) fn keep_dump(
         strictly: true,
         keep: &keep,
     };
-    dump(&job, watch)?;
+    dump(&job, watch).map_err(|e| match e {
+        DatabaseError::Io(source) => DatabaseError::NotKept { folder: kept, source },
+        other => other,
+    })?;
     Ok(output)
 }
 

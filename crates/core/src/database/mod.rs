@@ -20,6 +20,7 @@ mod waiting;
 
 use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
 use crate::place::{DatabaseAccess, Engine};
+use std::path::PathBuf;
 
 /// An error of a server's library.
 pub type Cause = Box<dyn std::error::Error + Send + Sync>;
@@ -112,6 +113,15 @@ pub enum DatabaseError {
         name: String,
         /// Why not.
         why: String,
+    },
+    /// What is there could not be kept before it would have been changed.
+    #[error("no dump of what is there could be kept in {}, so it stays as it is", .folder.display())]
+    NotKept {
+        /// Folder.
+        folder: PathBuf,
+        /// Cause.
+        #[source]
+        source: std::io::Error,
     },
     /// Reading or writing on our side failed.
     #[error("data could not be passed on")]

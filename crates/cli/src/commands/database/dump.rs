@@ -8,6 +8,7 @@ use crate::format::{bytes, count, number};
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
+use std::cell::RefCell;
 use std::path::PathBuf;
 use zporter_core::database::dump::{DumpJob, LEAST_PART, dump, part_name};
 use zporter_core::dump::rules::Keep;
@@ -74,7 +75,12 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         rows.extend(args.tables.iter().map(|t| format!("{t}=all")));
     }
     rows.extend(args.rows.iter().cloned());
-    let keep = meant.keeper(&rows)?;
+    let seen = RefCell::new(Vec::new());
+    let keeper = meant.keeper(&rows)?;
+    let keep = |table: &str| {
+        seen.borrow_mut().push(table.to_string());
+        keeper(table)
+    };
     let progress = Progress::new(ui);
     if args.dry_run {
         let (tables, server) = zporter_core::database::sizes::sizes(&meant.access)?;
@@ -89,7 +95,9 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
             vec![t.name.clone(), bytes(t.data), what.into(), why]
         });
         ui.table(&["table", ">data", "goes", "why"], shown.collect());
-        return Ok(Exit::Done);
+        let vain = meant.in_vain(&rows, &seen.borrow())?;
+        vain.iter().for_each(|w| ui.finding(&w.what, &w.place, &w.cure));
+        return Ok(if vain.is_empty() { Exit::Done } else { Exit::Findings });
     }
     let detail = serde_json::json!({ "database": meant.access.url(), "output": output });
     let book = context::begin("dump", detail, &mut [])?;
@@ -101,7 +109,7 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
         strictly: false,
         keep: &keep,
     };
-    let done = match dump(&job, &progress) {
+    let mut done = match dump(&job, &progress) {
         Ok(done) => done,
         Err(e) => {
             let error = CommandError::from(e);
@@ -109,6 +117,7 @@ pub fn run(ui: &Ui, args: &DumpArgs) -> Result<Exit, CommandError> {
             return Err(error);
         }
     };
+    done.warnings.extend(meant.in_vain(&rows, &seen.borrow())?);
     book.end(Outcome::Done, serde_json::json!({ "files": done.files, "written": done.written }))?;
     if ui.json {
         ui.document(&done)?;

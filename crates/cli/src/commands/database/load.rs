@@ -12,6 +12,7 @@ use crate::ui::Ui;
 use clap::Args;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
+use zporter_core::database::DatabaseError;
 use zporter_core::database::dump::parts_from;
 use zporter_core::database::journal::{Reached, reached};
 use zporter_core::database::load::{LoadJob, Loaded, guard, load};
@@ -160,9 +161,13 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             report(ui, &job, &done, &run)
         }
         Err(e) => {
+            let nothing_yet = matches!(e, DatabaseError::NotKept { .. });
             let error = CommandError::from(e);
             let run = book.id().to_string();
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
+            if nothing_yet {
+                return Err(error);
+            }
             let lines = logbook::read(&folder, &run).unwrap_or_default();
             if job.access.engine != Engine::Mysql && reached(&lines).is_nothing() {
                 return Err(error.hint("nothing was changed: all of it was one transaction"));

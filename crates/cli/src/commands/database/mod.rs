@@ -13,9 +13,11 @@ use crate::login::PasswordArgs;
 use crate::scope::kept_rows;
 use crate::ui::Ui;
 use clap::{Args, Subcommand};
+use globset::GlobMatcher;
 use std::path::Path;
 use zporter_core::cargo::keep;
 use zporter_core::dump::rules::Keep;
+use zporter_core::event::Warning;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::survey::{SiteDatabase, site_database, table_rule};
 
@@ -103,6 +105,23 @@ impl Meant {
                 (fits.map_or(Keep::All, |(_, keep)| *keep), "as asked".into())
             }
         })
+    }
+
+    /// Patterns that fit none of these tables: slips of the pen, as a rule.
+    fn in_vain(&self, rows: &[String], tables: &[String]) -> Result<Vec<Warning>, CommandError> {
+        let prefix = self.site.as_ref().map_or("", |s| s.table_prefix.as_str());
+        let fits = |pattern: &GlobMatcher| {
+            tables.iter().any(|t| {
+                pattern.is_match(t) || t.strip_prefix(prefix).is_some_and(|bare| pattern.is_match(bare))
+            })
+        };
+        let asked = kept_rows(rows)?.into_iter().map(|(pattern, _)| pattern);
+        let vain = asked.filter(|p| !tables.is_empty() && !fits(p));
+        let warning = |pattern: GlobMatcher| {
+            let what = format!("no table has a name like {}", pattern.glob().glob());
+            Warning::new(what, "", "`zporter database sizes` lists the tables")
+        };
+        Ok(vain.map(warning).collect())
     }
 
     /// What the definition says of a table that may be left out: what it holds, and whether that is safe without asking.
