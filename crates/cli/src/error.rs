@@ -187,7 +187,7 @@ impl From<DatabaseError> for CommandError {
             DatabaseError::Unfit { cure, .. } => CommandError::new(Exit::Refused, &e).hint(cure.clone()),
             DatabaseError::InUse { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name an empty database, or empty this one yourself if nothing in it is needed")
-                .hint("or let --replace empty it: a dump of what is there is kept for `zporter undo`"),
+                .hint("or let --replace take away tables of the same names: a dump of them is kept for `zporter undo`"),
             DatabaseError::ReadOnly { .. } => CommandError::new(Exit::World, &e)
                 .hint("load into a server that takes writes, not into its replica"),
             DatabaseError::Lost(_) => CommandError::new(Exit::World, &e)
