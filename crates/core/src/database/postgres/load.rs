@@ -240,19 +240,14 @@ impl Loading for PostgresLoader {
         let closed = closing.map(|number| was_committed(client, number)).transpose()?.flatten() == Some(true);
         let mut sound = if closed { &reached.begun } else { &reached.made }.is_subset(&names);
         for (table, sent) in &reached.whole {
-            let there = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[table])?;
-            sound &= there.first().is_some_and(|r| r.get(0)) && count(client, table)? >= *sent;
+            sound &= count_if_there(client, table)?.is_some_and(|there| there >= *sent);
         }
         let begun = reached.begun.clone();
         let reached = if sound { reached } else { Reached::default() };
         let there = stages.go_on(reached, |stage| {
             let told = stage.transaction.map(|number| was_committed(client, number)).transpose()?.flatten();
-            let by_rows = || {
-                committed_by_rows(stage, |table, sent| {
-                    let found = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[&table])?;
-                    Ok(found.first().is_some_and(|r| r.get(0)) && count(client, table)? == sent)
-                })
-            };
+            let by_rows =
+                || committed_by_rows(stage, |table, sent| Ok(count_if_there(client, table)? == Some(sent)));
             told.map_or_else(by_rows, Ok)
         })?;
         if self.loaded.goes_on(there) {
@@ -401,6 +396,12 @@ fn wait_for_others(client: &mut Client) -> Result<(), DatabaseError> {
 }
 
 /// Counts the rows of a table, named in full.
+/// Counts the rows of a table, if there is one of that name.
+fn count_if_there(client: &mut Client, table: &str) -> Result<Option<u64>, DatabaseError> {
+    let found = rows(client, "SELECT to_regclass($1) IS NOT NULL", &[&table])?;
+    found.first().is_some_and(|r| r.get(0)).then(|| count(client, table)).transpose()
+}
+
 fn count(client: &mut Client, table: &str) -> Result<u64, DatabaseError> {
     let there = rows(client, &format!("SELECT count(*) FROM {table}"), &[])?;
     Ok(there.first().map_or(0, |r| u64::try_from(r.get::<_, i64>(0)).unwrap_or_default()))

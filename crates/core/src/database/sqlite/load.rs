@@ -98,16 +98,16 @@ impl Loading for SqliteLoader {
         let conn = &self.conn;
         let known = tables(conn)?;
         let begun = reached.begun.clone();
+        let count_if_there =
+            |table: &str| known.iter().any(|t| t == table).then(|| count(conn, table)).transpose();
         let names: Vec<String> = list(conn, "SELECT name FROM sqlite_master", |r| r.get(0))?;
         let mut sound = reached.made.iter().all(|thing| names.contains(thing));
         for (table, sent) in reached.whole.iter().filter(|(t, _)| *t != "sqlite_sequence") {
-            sound &= known.iter().any(|t| t == table) && count(conn, table)? >= *sent;
+            sound &= count_if_there(table)?.is_some_and(|there| there >= *sent);
         }
         let reached = if sound { reached } else { Reached::default() };
         let there = self.stages.go_on(reached, |stage| {
-            committed_by_rows(stage, |table, sent| {
-                Ok(known.iter().any(|t| t == table) && count(conn, table)? == sent)
-            })
+            committed_by_rows(stage, |table, sent| Ok(count_if_there(table)? == Some(sent)))
         })?;
         if self.loaded.goes_on(there) {
             return Ok(());
