@@ -333,7 +333,7 @@ impl Needles {
             match self.look(text, hit) {
                 None => {}
                 // A log-in that goes along is to be said.
-                Some(Finding::Change(edit)) if edit.new.contains(&b'@') => return None,
+                Some(Finding::Change(edit)) if rule::holds_log_in(&text[edit.span.clone()]) => return None,
                 Some(Finding::Change(edit)) if edit.span.start >= last.end => {
                     last = edit.span.clone();
                     take(edit.span, &edit.new, false)?;

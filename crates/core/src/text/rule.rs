@@ -282,6 +282,12 @@ fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Op
     (text[scheme..after] != new[..]).then(|| Finding::Change(Edit::new(scheme..after, new)))
 }
 
+/// Says whether what a change replaces is an address with a log-in: it stands between the scheme and the path.
+pub(super) fn holds_log_in(replaced: &[u8]) -> bool {
+    let Some(scheme) = memchr::memmem::find(replaced, b"://") else { return false };
+    replaced[scheme + 3..].iter().take_while(|b| **b != b'/').any(|b| *b == b'@')
+}
+
 /// Looks at the folder name whose searched part lies at `at`. Nothing is returned where the rest of the root is not there.
 pub(super) fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Option<Finding> {
     let windows = needle.old.drive().is_some();

@@ -7,6 +7,7 @@
 use super::fragments::{self, Fragment};
 use super::layers::{self, WRAPPINGS, Wrapping};
 use super::needles::{Finding, LeftReason, Needles};
+use super::rule::holds_log_in;
 use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
 use super::{base64, charset, json, repair};
@@ -265,7 +266,7 @@ impl Walk<'_> {
                     if changed == 0 {
                         first = edit.span.start;
                     }
-                    if memchr::memchr(b'@', &edit.new).is_some() {
+                    if holds_log_in(&value[edit.span.clone()]) {
                         self.left(LeftReason::LogIn, b"");
                     }
                     changed += 1;

@@ -96,6 +96,17 @@ fn hard_values_follow_or_stay_whole() {
     let (out, kept) = rewritten(b"see https://user:pw@old.example/s/x");
     assert_eq!(String::from_utf8_lossy(&out), "see https://user:pw@new.example:81/x");
     assert_eq!(kept.left, [LeftReason::LogIn]);
+    // A sign in the new path is no log-in.
+    let pairs = Pairs {
+        addresses: vec![(
+            Address::parse("http://old.example/s").unwrap(),
+            Address::parse("https://new.example/@s").unwrap(),
+        )],
+        roots: Vec::new(),
+    };
+    let mut kept = Kept::default();
+    let found = edits(&Needles::new(&pairs, &[]), b"see http://old.example/s/x", &mut kept);
+    assert!(found.len() == 1 && kept.left.is_empty(), "{:?}", kept.left);
     for stays in [
         "git+http://old.example/s",
         "u=http%3A%2F%2Fold.example%2Fs%C3%A9",
