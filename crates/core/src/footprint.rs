@@ -65,7 +65,7 @@ impl Footprint {
     }
 
     fn safe(&self, path: &Path) -> Option<&SafeFolder> {
-        self.safe.iter().find(|s| s.holds(path) && s.root() != path)
+        around(&self.safe, path)
     }
 
     /// Returns where a thing lies that is written below one of the folders.
@@ -225,6 +225,11 @@ fn sweep(prints: &[Print]) {
     }
 }
 
+/// Returns the folder below which a path lies; a folder does not lie below itself.
+fn around<'f>(folders: &'f [SafeFolder], path: &Path) -> Option<&'f SafeFolder> {
+    folders.iter().find(|folder| folder.holds(path) && folder.root() != path)
+}
+
 /// Where the things of a list lie, by its roots. A path below none of them is taken as it is.
 struct Places(Vec<SafeFolder>);
 
@@ -239,7 +244,7 @@ impl Places {
 
     /// Returns the path by the handle of its folder, and what keeps that open; nothing if its folder is gone, or a link leads out.
     fn real(&self, path: &Path) -> Option<(PathBuf, Option<Spot>)> {
-        match self.0.iter().find(|s| s.holds(path) && s.root() != path) {
+        match around(&self.0, path) {
             Some(safe) => {
                 safe.forget();
                 let spot = safe.spot(path).ok()?;
@@ -317,7 +322,7 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
                 if only_look {
                     continue;
                 }
-                if let Some(safe) = places.0.iter().find(|s| s.holds(&path) && s.root() != path) {
+                if let Some(safe) = around(&places.0, &path) {
                     safe.make(path.parent().unwrap_or(&path), &|_| Ok(()))?;
                 } else {
                     let folder = path.parent().unwrap_or(&path);

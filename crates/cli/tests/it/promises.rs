@@ -234,6 +234,18 @@ fn owners_are_kept_or_given() {
         assert_eq!(owner(&format!("copy/{file}")), (1234, 2345), "{file}");
         assert_eq!(owner(&format!("web/new/{file}")), (4321, 5432), "{file}");
     }
+    // A further name of a file becomes a file of its own, with the same owner.
+    std::fs::hard_link(bench.path("old/index.php"), bench.path("old/second.php")).unwrap();
+    let mut tar = Command::new("tar");
+    tar.arg("-czf").arg(bench.path("p.tar.gz")).arg("-C").arg(bench.path("old")).arg(".");
+    assert!(tar.status().unwrap().success());
+    let plain =
+        ["restore", "p.tar.gz", "web/p", "--dump", "old.sql", "--dump-to", "p.sql", "--owner", "4321:5432"];
+    let plain = bench.run(&[&plain, &to[..]].concat());
+    assert!(plain.code <= 1, "{plain:?}");
+    for file in ["index.php", "second.php"] {
+        assert_eq!(owner(&format!("web/p/{file}")), (4321, 5432), "{file}");
+    }
     bench
         .run(&[
             "restore",

@@ -12,6 +12,7 @@ use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, CopyWay, sync_folder};
+use crate::safe::Spot;
 use crate::spool;
 use crate::survey::select::{Fate, Selection};
 use crate::system::globs;
@@ -181,10 +182,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
         self.footprint.replace(path)?;
-        let temp = tempfile::Builder::new()
-            .prefix(&spool::prefix(&spot.folder()))
-            .tempfile_in(spot.folder())
-            .at(path)?;
+        let temp = temporary_beside(&spot).at(path)?;
         let (mut file, temp) = temp.into_parts();
         let count = fill(entry, origin, &mut file, path)?;
         temp.persist(spot.path()).map_err(|e| e.error).at(path)?;
@@ -282,14 +280,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let spot = self.footprint.spot(&path)?;
                 self.footprint.replace(&path)?;
                 let meta = source.metadata().at(&other)?;
-                let mut temp = tempfile::Builder::new()
-                    .prefix(&spool::prefix(&spot.folder()))
-                    .tempfile_in(spot.folder())
-                    .at(&path)?;
+                let mut temp = temporary_beside(&spot).at(&path)?;
                 self.bytes += CopyWay::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
                 temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
                 temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
                 temp.persist(spot.path()).map_err(|e| e.error).at(&path)?;
+                self.give(&spot, Some(&meta)).at(&path)?;
             }
             if again.len() == before {
                 let (path, other) = again.remove(0);
@@ -305,7 +301,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
     }
 
     /// Gives a thing to whom it belongs.
-    fn give(&self, spot: &crate::safe::Spot, source: Option<&fs::Metadata>) -> io::Result<()> {
+    fn give(&self, spot: &Spot, source: Option<&fs::Metadata>) -> io::Result<()> {
         self.owner.for_source(source).map_or(Ok(()), |ids| give(spot, ids))
     }
 
@@ -413,7 +409,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 Ok(spot) if spot.meta().is_some_and(|m| m.is_dir()) => Some(spot),
                 _ => None,
             };
-            let place = real.as_ref().map_or(path.clone(), crate::safe::Spot::path);
+            let place = real.as_ref().map_or(path.clone(), Spot::path);
             if self.owner != Owner::Own
                 && self.plan.job.refresh.is_none()
                 && let Some((user, group)) = self.owner.for_source(self.at_source(path).as_ref())
@@ -440,6 +436,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
         sync_folder(target);
         Ok(())
     }
+}
+
+/// Makes a temporary file in the folder of a thing that it will replace.
+fn temporary_beside(spot: &Spot) -> io::Result<tempfile::NamedTempFile> {
+    let folder = spot.folder();
+    tempfile::Builder::new().prefix(&spool::prefix(&folder)).tempfile_in(folder)
 }
 
 /// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.
