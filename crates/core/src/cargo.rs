@@ -473,11 +473,15 @@ fn spooled(live: &Live, spool: &Path, watch: &dyn Watch) -> Result<Vec<Part>, Da
     Ok(out)
 }
 
+/// Says whether a pattern means a table, by its name with or without prefix.
+pub fn means(pattern: &GlobMatcher, prefix: &str, table: &str) -> bool {
+    pattern.is_match(table) || table.strip_prefix(prefix).is_some_and(|bare| pattern.is_match(bare))
+}
+
 /// Says what of a table is carried: what was asked for, by its name with or without prefix, else what the definition says.
 pub fn keep(definition: &Definition, prefix: &str, asked: &[(GlobMatcher, Keep)], table: &str) -> Keep {
-    let bare = table.strip_prefix(prefix).unwrap_or(table);
     let mut last_first = asked.iter().rev();
-    let asked = last_first.find(|(pattern, _)| pattern.is_match(table) || pattern.is_match(bare));
+    let asked = last_first.find(|(pattern, _)| means(pattern, prefix, table));
     match asked {
         Some((_, keep)) => *keep,
         None if table_rule(definition, prefix, table).is_some_and(|r| r.safe) => Keep::Structure,

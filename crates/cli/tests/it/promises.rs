@@ -290,6 +290,11 @@ fn wrong_material_is_told_in_plain_words() {
     );
     assert_eq!(odd.code, 1);
     odd.says(&["--rows wp_*: no table has such a name"]);
+    let bare = bench.run(
+        &[&["restore", "a.tar.zst", "n2", "--dump-to", "n2.sql", "--rows", "connections=none"], &to[..]]
+            .concat(),
+    );
+    assert!(bare.code <= 1 && !bare.stderr.contains("no table has such a name"), "{bare:?}");
     let shop = rusqlite::Connection::open(bench.path("shop.db")).unwrap();
     shop.execute_batch("CREATE TABLE orders (id INTEGER)").unwrap();
     for (args, says) in [

@@ -7,7 +7,7 @@ use super::locate::{Locate, each_part};
 use super::puts::{self, PlannedKey, Puts};
 use super::record::{self, Record};
 use super::source::{Kind, Source, inspect_inner_dump, look};
-use crate::cargo::keep;
+use crate::cargo::{keep, means};
 use crate::config::edit::{self, Context, FilePlan};
 use crate::database::load::{contents, must_be_empty, plain_name, shortened};
 use crate::database::same_database;
@@ -192,17 +192,6 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let cure = "name the dump of its database with --dump FILE, if the site has one";
         warnings.push(Warning::new(what, job.archive.display().to_string(), cure));
     }
-    for (pattern, _) in &job.rows {
-        let fits = source.tables.iter().any(|t| pattern.is_match(plain_name(t)));
-        if !fits && !source.tables.is_empty() {
-            let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
-            warnings.push(Warning::new(
-                what,
-                "",
-                "`zporter database sizes` lists the tables; the prefix is part of the name",
-            ));
-        }
-    }
     let (definition, product, version) = system_of(&job, &source, known)?;
     if job.refresh.is_some() {
         let there = recognise(&FolderTree(job.target.clone()), known).map(|r| r.definition.id);
@@ -230,6 +219,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     {
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
+    }
+    for (pattern, _) in &job.rows {
+        let fits = source.tables.iter().any(|t| means(pattern, &facts.table_prefix, plain_name(t)));
+        if !fits && !source.tables.is_empty() {
+            let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
+            warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables"));
+        }
     }
     let (found, tables) = find_address(&job, &source, &definition, &facts, watch)?;
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;

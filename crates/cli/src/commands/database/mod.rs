@@ -15,7 +15,7 @@ use crate::ui::Ui;
 use clap::{Args, Subcommand};
 use globset::GlobMatcher;
 use std::path::Path;
-use zporter_core::cargo::keep;
+use zporter_core::cargo::{keep, means};
 use zporter_core::dump::rules::Keep;
 use zporter_core::event::Warning;
 use zporter_core::place::DatabaseAccess;
@@ -110,11 +110,7 @@ impl Meant {
     /// Patterns that fit none of these tables: slips of the pen, as a rule.
     fn in_vain(&self, rows: &[String], tables: &[String]) -> Result<Vec<Warning>, CommandError> {
         let prefix = self.site.as_ref().map_or("", |s| s.table_prefix.as_str());
-        let fits = |pattern: &GlobMatcher| {
-            tables.iter().any(|t| {
-                pattern.is_match(t) || t.strip_prefix(prefix).is_some_and(|bare| pattern.is_match(bare))
-            })
-        };
+        let fits = |pattern: &GlobMatcher| tables.iter().any(|t| means(pattern, prefix, t));
         let asked = kept_rows(rows)?.into_iter().map(|(pattern, _)| pattern);
         let vain = asked.filter(|p| !tables.is_empty() && !fits(p));
         let warning = |pattern: GlobMatcher| {
