@@ -21,6 +21,7 @@ use super::stream::{At, Piece};
 use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
 use crate::text::needles::{Finding, LeftReason};
+use crate::text::packed::Packing;
 use crate::text::raw::{Layers, Short};
 use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
@@ -72,6 +73,7 @@ struct Current {
     /// How many samples of each column are wanted yet.
     wanted: Vec<usize>,
     cells: Vec<CellColumn>,
+    packed: Vec<BoundPacked>,
     puts: Vec<BoundPut>,
     /// Columns whose values begin otherwise, and the rule that says so.
     starts: Vec<(usize, usize)>,
@@ -88,6 +90,14 @@ struct CellColumn {
     rule: usize,
     key: Option<usize>,
     host: Option<usize>,
+}
+
+/// A compressed column of the table at hand.
+#[derive(Clone, Copy)]
+struct BoundPacked {
+    column: usize,
+    rule: usize,
+    flags: Option<usize>,
 }
 
 /// A value to be put, bound to the columns of the table at hand.
@@ -264,12 +274,21 @@ impl<'a> Worker<'a> {
             let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
             Some(BoundPut { column: index(&put.column)?, rule, only })
         });
+        let packed = self.rules.packed.iter().enumerate().filter(|(_, p)| p.table == table);
+        let packed = packed.filter_map(|(rule, packed)| {
+            let flags = match &packed.flags {
+                Some((column, _)) => Some(index(column)?),
+                None => None,
+            };
+            Some(BoundPacked { column: index(&packed.column)?, rule, flags })
+        });
         let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.is_of(&table));
         let sampled = self.sampled.get(&table);
         let sampled = |name: &String| sampled.and_then(|s| s.get(name)).copied().unwrap_or(0);
         self.current = Current {
             wanted: columns.iter().map(|c| self.rules.samples.saturating_sub(sampled(c))).collect(),
             cells: cells.collect(),
+            packed: packed.collect(),
             puts: puts.collect(),
             starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
@@ -285,6 +304,7 @@ impl<'a> Worker<'a> {
         let mut hits = std::mem::take(&mut self.hits);
         rows.hits(self.rules.needles.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
+            || !self.current.packed.is_empty()
             || !self.current.puts.is_empty()
             || !self.current.starts.is_empty()
             || self.rules.needles.asked().repair;
@@ -376,13 +396,20 @@ impl<'a> Worker<'a> {
     /// Looks at a row's values: at the declared cells, and at those with a hit. Hits count from `start` bytes before the row.
     fn row(&mut self, row: &[u8], values: &[Value], hits: &[CoreHit], start: usize, quoting: Quoting) {
         self.know_columns(values.len());
+        // Columns whose values were dealt with as a whole.
+        let mut settled = SmallVec::new();
         for i in 0..self.current.cells.len() {
             let cell = self.current.cells[i];
-            let edit = self.cell(cell, row, values, quoting);
-            self.edits.extend(edit);
+            if self.rules.cells[cell.rule].within.is_empty() {
+                let edit = self.cell(cell, row, values, quoting);
+                self.edits.extend(edit);
+            } else {
+                settled.extend(self.references_within(cell, row, values, quoting));
+            }
         }
         self.starts(row, values, quoting);
         self.puts(row, values, quoting);
+        self.packed(row, values, quoting, &mut settled);
         let declared = self.edits.len();
         let repair = self.rules.needles.asked().repair;
         let mut next = 0;
@@ -392,7 +419,7 @@ impl<'a> Worker<'a> {
                 next += 1;
             }
             let hot = next > first || (repair && value.kind == ValueKind::Text);
-            if hot && !self.edits[..declared].iter().any(|e| e.span == value.span) {
+            if hot && !settled.contains(&i) && !self.edits[..declared].iter().any(|e| e.span == value.span) {
                 if self.short_value(i, row, value, &hits[first..next], start, quoting) {
                     let inside = value.literal.start + 1;
                     self.edits.extend(self.short.edits.drain(..).map(|e| e.shifted(inside)));
@@ -455,7 +482,11 @@ impl<'a> Worker<'a> {
             Some(meant) => {
                 // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
                 let sure = !meant.hidden() && !needles.asked().repair;
-                if sure || needles.scan().any(meant.bytes()) || value::worth_repair(needles, meant.bytes()) {
+                let looks = sure
+                    || needles.scan().any(meant.bytes())
+                    || Packing::told(meant.bytes()).is_some()
+                    || value::worth_repair(needles, meant.bytes());
+                if looks {
                     let edits = rewritten(self.rules, wanted, tally, meant.bytes(), meant.is_bytes());
                     self.edits.extend(meant.outwards(edits, row, value, quoting));
                 }
@@ -605,9 +636,13 @@ fn rewritten(
     bytes: &[u8],
     is_bytes: bool,
 ) -> Vec<Edit> {
-    let samples = rules.samples;
-    let edits =
-        value::edits_of_hit(rules.needles, bytes, is_bytes, &mut ColumnNotes { column: tally, samples });
+    let mut notes = ColumnNotes { column: tally, samples: rules.samples };
+    let edits = value::edits_of_hit(rules.needles, bytes, is_bytes, &mut notes);
+    told(wanted, tally, bytes, edits)
+}
+
+/// Counts a value's edits and keeps a sample of them.
+fn told(wanted: usize, tally: &mut ColumnTally, bytes: &[u8], edits: Vec<Edit>) -> Vec<Edit> {
     let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
     if tally.samples.len() < wanted {

@@ -6,6 +6,7 @@
 
 use super::runs::Seen;
 use crate::lanes::BLOCK;
+use crate::text::packed;
 use crate::text::scan::{CoreHit, CoreScan};
 use std::ops::Range;
 
@@ -138,8 +139,8 @@ impl<'a> Rows<'a> {
         Some(block * BLOCK + bits.trailing_zeros() as usize)
     }
 
-    /// Collects, sorted, where something has to be looked at: cores in the run, and hex literals, whose content is not known before (a few
-    /// of these may be something else).
+    /// Collects, sorted, where something has to be looked at: cores in the run, and what no search sees into: hex literals (a few of these
+    /// may be something else) and strings that begin like compressed data.
     pub fn hits(&self, scan: &CoreScan, hits: &mut Vec<CoreHit>) {
         hits.clear();
         scan.each(self.bytes, |hit| {
@@ -147,6 +148,7 @@ impl<'a> Rows<'a> {
             true
         });
         hits.extend(self.hex.iter().map(|h| CoreHit::hidden(h - self.base)));
+        packed::places(self.bytes, |at| hits.push(CoreHit::hidden(at)));
         hits.sort_unstable_by_key(|h| h.at);
     }
 }

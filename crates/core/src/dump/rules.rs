@@ -4,6 +4,7 @@ use super::prefix::PrefixChange;
 use super::tally::Tally;
 use crate::place::{AddressForm, Relocation};
 use crate::text::needles::Needles;
+use crate::text::packed::Packing;
 use std::collections::BTreeMap;
 
 /// A place in the database that holds an address in a declared form.
@@ -19,6 +20,21 @@ pub struct Cell {
     pub form: AddressForm,
     /// For a base path: the column of the same row that must hold the old host for the base to be ours.
     pub beside_host: Option<String>,
+    /// For references: keys of JSON or of a serialized array under which they stand; the whole value if empty.
+    pub within: Vec<String>,
+}
+
+/// A column whose values are compressed.
+#[derive(Debug, Clone)]
+pub struct PackedColumn {
+    /// Table, prefix included.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// How.
+    pub how: Packing,
+    /// Column with a list of words, and the word that tells a compressed value; every value if none.
+    pub flags: Option<(String, String)>,
 }
 
 /// A value that is put into a row, whatever stands there.
@@ -98,6 +114,8 @@ pub struct Rules<'a> {
     pub relocation: Option<&'a Relocation>,
     /// Declared cells.
     pub cells: Vec<Cell>,
+    /// Compressed columns.
+    pub packed: Vec<PackedColumn>,
     /// Values that are put into rows.
     pub puts: Vec<RowPut>,
     /// Columns whose values begin otherwise.
@@ -119,6 +137,7 @@ impl<'a> Rules<'a> {
             needles,
             relocation: None,
             cells: Vec::new(),
+            packed: Vec::new(),
             puts: Vec::new(),
             starts: Vec::new(),
             keep,

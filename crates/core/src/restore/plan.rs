@@ -13,7 +13,7 @@ use crate::database::load::{contents, must_be_empty, plain_name, shortened};
 use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
-use crate::dump::rules::{Cell, Keep, Start};
+use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
 use crate::event::{Warning, Warnings, Watch};
 use crate::fsx::{absolute, free_space};
 use crate::place::{Address, Engine, Place, Relocation, Root};
@@ -52,6 +52,8 @@ pub struct RestorePlan {
     pub files: Vec<FilePlan>,
     /// Declared cells, with table prefix.
     pub cells: Vec<Cell>,
+    /// Compressed columns, with table prefix.
+    pub packed: Vec<PackedColumn>,
     /// Table prefix in the archive.
     pub table_prefix: String,
     /// Change of the table prefix.
@@ -239,6 +241,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
     guard_space(&job, needed)?;
     let cells = cells(&definition, &facts.table_prefix);
+    let packed = packed(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
     let there = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
     let carried = if there.is_empty() {
@@ -295,6 +298,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         learned_from: found.learned_from,
         files,
         cells,
+        packed,
         table_prefix: facts.table_prefix,
         prefix,
         stay,
@@ -674,8 +678,20 @@ pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
         key: c.key.clone().map(|k| (k, c.values.clone())),
         form: c.form,
         beside_host: c.beside_host.clone(),
+        within: c.within.clone(),
     });
     cells.collect()
+}
+
+/// Returns the definition's compressed columns with the site's table prefix.
+fn packed(definition: &Definition, prefix: &str) -> Vec<PackedColumn> {
+    let columns = definition.packed.iter().map(|p| PackedColumn {
+        table: format!("{prefix}{}", p.table),
+        column: p.column.clone(),
+        how: p.how,
+        flags: p.flags.clone().map(|f| (f.column, f.value)),
+    });
+    columns.collect()
 }
 
 fn file_plans(

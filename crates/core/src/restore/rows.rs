@@ -27,6 +27,7 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
         needles: &needles,
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
+        packed: plan.packed.clone(),
         puts: plan.puts.rows.iter().map(|r| r.put.clone()).collect(),
         starts: plan.starts(),
         keep: &keep,

@@ -3,6 +3,7 @@
 use super::copy::{HashScheme, Put};
 use super::schema::{ConfigForm, Definition, Role};
 use super::{Mistake, glob};
+use crate::place::AddressForm;
 
 /// States that the words of switches know.
 const STATES: [&str; 3] = ["on", "off", "plain"];
@@ -133,6 +134,16 @@ impl Check<'_> {
             if cell.key.is_some() == cell.values.is_empty() {
                 let message = format!(
                     "the cell {}.{} needs both `key` and `values`, or neither",
+                    cell.table, cell.column
+                );
+                self.wrong(self.line("cell", i), message);
+            }
+        }
+        for (i, cell) in d.cell.iter().enumerate() {
+            if !cell.within.is_empty() && (cell.form != AddressForm::Reference || cell.beside_host.is_some())
+            {
+                let message = format!(
+                    "the cell {}.{}: `within` is for the form `reference` without `beside_host`",
                     cell.table, cell.column
                 );
                 self.wrong(self.line("cell", i), message);

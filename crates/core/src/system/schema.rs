@@ -4,6 +4,7 @@
 
 use super::copy::{Admin, Identity, Switch};
 use crate::place::AddressForm;
+use crate::text::packed::Packing;
 use serde::{Deserialize, Serialize};
 
 /// One content system.
@@ -37,6 +38,9 @@ pub struct Definition {
     /// Cells that hold an address in a declared form.
     #[serde(default)]
     pub cell: Vec<CellRule>,
+    /// Columns whose values are compressed.
+    #[serde(default)]
+    pub packed: Vec<PackedRule>,
     /// Tables whose rows need not be carried.
     #[serde(default)]
     pub table: Vec<TableRule>,
@@ -373,6 +377,24 @@ pub struct CellRule {
     /// For a base path: the column that must hold the old host.
     #[serde(default)]
     pub beside_host: Option<String>,
+    /// For references: keys of JSON or of a serialized array under which they stand, at any depth.
+    #[serde(default)]
+    pub within: Vec<String>,
+}
+
+/// A column whose values are compressed.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct PackedRule {
+    /// Table without prefix.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// How.
+    pub how: Packing,
+    /// Column with a list of words, and the word there that tells a compressed value; every value is one without it.
+    #[serde(default)]
+    pub flags: Option<KeyValue>,
 }
 
 /// A table whose rows need not be carried.

@@ -39,6 +39,8 @@ pub enum LeftReason {
     UnknownCustom,
     /// Bytes that are no text and of no known form.
     Binary,
+    /// Compressed, in a column that no definition declares so, or not readable to its end.
+    Packed,
     /// Nested deeper than is followed.
     TooDeep,
     /// In a comment of the dump.
@@ -65,6 +67,7 @@ impl LeftReason {
             LeftReason::BrokenSerialized => "serialized value was already broken",
             LeftReason::UnknownCustom => "object serialized in a form of its own",
             LeftReason::Binary => "inside of binary data",
+            LeftReason::Packed => "inside of compressed data",
             LeftReason::TooDeep => "nested too deep",
             LeftReason::Comment => "in a comment of the dump",
             LeftReason::Elsewhere => "in the dump, but in no value",

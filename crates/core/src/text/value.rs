@@ -7,6 +7,7 @@
 use super::fragments::{self, Fragment};
 use super::layers::{self, WRAPPINGS, Wrapping};
 use super::needles::{Finding, LeftReason, Needles};
+use super::packed::Packing;
 use super::rule::holds_log_in;
 use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
@@ -38,6 +39,8 @@ pub enum Layer {
     Escapes,
     /// Lengths counted in another charset.
     Charset,
+    /// Compressed.
+    Packed,
 }
 
 impl Layer {
@@ -51,6 +54,7 @@ impl Layer {
             Layer::Entities => "entities",
             Layer::Escapes => "escapes",
             Layer::Charset => "other charset",
+            Layer::Packed => "compressed",
         }
     }
 }
@@ -83,7 +87,17 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
 
 /// The same for a value that is known to hold a core, or to be worth a repair. `is_bytes` says that the dump has it as bytes, not as text.
 pub fn edits_of_hit(needles: &Needles, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
-    Walk { needles, notes, is_bytes, layers: SmallVec::new(), customs: 0 }.value(value)
+    let mut walk = Walk { needles, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
+    match Packing::told(value) {
+        Some(how) if walk.look_into(value, how) => Vec::new(),
+        _ => walk.value(value),
+    }
+}
+
+/// The same for a value that was unpacked.
+pub fn edits_of_unpacked(needles: &Needles, text: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
+    let layers = smallvec::smallvec![Layer::Packed];
+    Walk { needles, notes, is_bytes: true, layers, customs: 0 }.value(text)
 }
 
 /// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
@@ -149,6 +163,17 @@ impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {
         let hits = self.needles.scan().hits(value);
         self.value_with(value, hits)
+    }
+
+    /// Looks for what a compressed value names, and says that it is left. Returns false for a text that merely begins like one.
+    fn look_into(&mut self, value: &[u8], how: Packing) -> bool {
+        let unpacked = how.unpack(value);
+        let text = unpacked.text();
+        if text.is_empty() {
+            return false;
+        }
+        self.within(Layer::Packed, |walk| walk.left_hits(text, 0..text.len(), LeftReason::Packed));
+        true
     }
 
     /// The same for a value whose hits are known.

@@ -30,7 +30,10 @@ impl Sure {
     fn of(reason: LeftReason) -> Self {
         match reason {
             // What stands in these would have been changed if it could be read.
-            LeftReason::BrokenSerialized | LeftReason::UnknownCustom | LeftReason::TooDeep => Sure::Certain,
+            LeftReason::BrokenSerialized
+            | LeftReason::UnknownCustom
+            | LeftReason::Packed
+            | LeftReason::TooDeep => Sure::Certain,
             LeftReason::Email | LeftReason::LookAlike => Sure::Unlikely,
             _ => Sure::Likely,
         }

@@ -8,5 +8,6 @@ mod configs;
 mod dumps;
 mod going_back;
 mod leftovers;
+mod packed;
 mod records;
 mod ways;

@@ -1,13 +1,17 @@
 //! What rules declare of a table: cells in their form, values that are put, values that begin otherwise. Each row of such a table is looked
 //! at, whether it holds a core or not.
 
-use super::{CellColumn, Worker, rewritten};
+use super::{CellColumn, ColumnNotes, Worker, rewritten, told};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::Value;
 use crate::dump::rules::CellChange;
 use crate::dump::tally::ColumnTally;
 use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
+use crate::text::links;
+use crate::text::needles::LeftReason;
+use crate::text::packed::Unpacked;
+use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
 
 impl Worker<'_> {
@@ -57,6 +61,88 @@ impl Worker<'_> {
         }
         self.done.cells.push(change);
         spelled.map(|new| Edit::new(value.span.clone(), new))
+    }
+
+    /// Moves the references under declared keys of JSON or of a serialized array, and the rest of the value as it would without this.
+    /// Returns the column, if there are any.
+    pub(super) fn references_within(
+        &mut self,
+        at: CellColumn,
+        row: &[u8],
+        values: &[Value],
+        quoting: Quoting,
+    ) -> Option<usize> {
+        let value = values.get(at.column)?;
+        let meant = literal::meaning(row, value, quoting, &mut Decoded::default())?;
+        let old = meant.bytes();
+        let needles = self.rules.needles;
+        let keys = &self.rules.cells[at.rule].within;
+        let links = links::under_keys(old, keys, |text| needles.moved_reference(text));
+        if links.is_empty() {
+            return None;
+        }
+        let column = &mut self.current.columns[at.column];
+        let mut edits = rewritten(self.rules, 0, column, old, meant.is_bytes());
+        edits.retain(|e| !links.iter().any(|l| e.span.start < l.span.end && l.span.start < e.span.end));
+        if edits.is_empty() {
+            column.changed += 1;
+        }
+        column.places_changed("cell", links.len());
+        edits.extend(links.into_iter().flat_map(|l| l.edits));
+        edits.sort_by_key(|e| e.span.start);
+        self.edits.extend(meant.outwards(edits, row, value, quoting));
+        Some(at.column)
+    }
+
+    /// Moves what stands in compressed values, and adds the columns that held some.
+    pub(super) fn packed(
+        &mut self,
+        row: &[u8],
+        values: &[Value],
+        quoting: Quoting,
+        held: &mut SmallVec<[usize; 2]>,
+    ) {
+        for i in 0..self.current.packed.len() {
+            let at = self.current.packed[i];
+            let rule = &self.rules.packed[at.rule];
+            if let (Some(flags), Some((_, wanted))) = (at.flags, &rule.flags) {
+                let flags = values.get(flags).and_then(|v| literal::text_of(row, v, quoting));
+                if !flags.is_some_and(|f| f.split(',').any(|word| word.trim() == wanted)) {
+                    continue;
+                }
+            }
+            let Some(value) = values.get(at.column) else { continue };
+            let Some(meant) = literal::meaning(row, value, quoting, &mut Decoded::default()) else {
+                continue;
+            };
+            held.push(at.column);
+            let needles = self.rules.needles;
+            let column = &mut self.current.columns[at.column];
+            let mut notes = ColumnNotes { column, samples: self.rules.samples };
+            let text = match rule.how.unpack(meant.bytes()) {
+                Unpacked::Whole(text) => text,
+                Unpacked::Part(text) => {
+                    // What of it could not be read may name the old place as well.
+                    let hit = needles.scan().hits(&text).first().map_or(0, |h| h.at);
+                    if !meant.bytes().is_empty() {
+                        notes.left(LeftReason::Packed, "compressed", value::excerpt(&text, hit));
+                    }
+                    continue;
+                }
+            };
+            if !needles.scan().any(&text) {
+                continue;
+            }
+            let edits = value::edits_of_unpacked(needles, &text, &mut notes);
+            let edits = told(self.current.wanted[at.column], column, &text, edits);
+            if edits.is_empty() {
+                continue;
+            }
+            if let Some(new) = rule.how.pack(&edit::apply(&text, &edits)) {
+                let all = vec![Edit::new(0..meant.bytes().len(), new)];
+                self.edits.extend(meant.outwards(all, row, value, quoting));
+            }
+        }
     }
 
     /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
