@@ -33,6 +33,7 @@ mod moves;
 mod plain;
 mod promises;
 mod schemas;
+mod served;
 mod story;
 mod surface;
 mod systems;

@@ -176,6 +176,12 @@ pub type Held = BTreeMap<EntryPath, (Vec<u8>, u32)>;
 /// Largest file that is held in memory.
 const MOST_HELD: u64 = 8 << 20;
 
+/// Most bytes that all of them may have.
+pub const MOST_HELD_IN_ALL: u64 = 128 << 20;
+
+/// Says that there are more.
+pub const TOO_MANY_HELD: &str = "what looks like config files in it comes to more than 128 MiB";
+
 /// Proves an archive and holds the (small) files that `wanted` names.
 pub fn prove_and_hold(
     path: &Path,
@@ -189,6 +195,7 @@ pub fn prove_and_hold(
         wanted,
         spool,
         held: Held::new(),
+        held_bytes: 0,
         head: None,
         entries: 0,
         bytes: 0,
@@ -235,6 +242,7 @@ struct Prover<'p> {
     /// What was met, in the manifest's form.
     spool: File,
     held: Held,
+    held_bytes: u64,
     head: Option<Head>,
     entries: u64,
     bytes: u64,
@@ -375,6 +383,10 @@ impl Prover<'_> {
                 *self.hosts.entry(host).or_default() += count;
             }
         } else if entry.size <= MOST_HELD && (self.wanted)(path) {
+            self.held_bytes += entry.size;
+            if self.held_bytes > MOST_HELD_IN_ALL {
+                return Ok(Err(Damage::Unreadable { what: TOO_MANY_HELD.into() }));
+            }
             let mut bytes = Vec::new();
             content.read_to_end(&mut bytes)?;
             self.held.insert(path.clone(), (bytes, entry.mode.unwrap_or(0o644)));

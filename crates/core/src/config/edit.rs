@@ -73,7 +73,15 @@ pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
     match config.form {
         ConfigForm::Htaccess => {
             let edits = super::htaccess::edits(text, cx.relocation, cx.needles);
-            Ok(finish(path, text, edits, Vec::new()))
+            let mut plan = finish(path, text, edits, Vec::new());
+            for (line, file) in super::htaccess::files_outside(text, cx.relocation) {
+                plan.warnings.push(Warning::new(
+                    format!("names {file}, which lies outside of the site and is not carried"),
+                    format!("{path}, line {line}"),
+                    "copy the file and name its new place, or the server answers every request there with an error",
+                ));
+            }
+            Ok(plan)
         }
         _ => plan_settings(config, path, text, cx),
     }

@@ -7,6 +7,45 @@ use crate::edit::Edit;
 use crate::place::{Address, Relocation, Scheme};
 use crate::text::needles::Needles;
 use crate::text::spelling::{Spelling, segment_char};
+use std::path::Path;
+
+/// Says whether a file is one that the web server reads in whatever folder it lies.
+pub fn is_read_anywhere(path: &Path) -> bool {
+    path.file_name().is_some_and(|name| name == ".htaccess" || name == ".user.ini")
+}
+
+/// Directives that take the path of a file which the server has to find, or every request fails; in lower case.
+const WITH_FILE: [&str; 7] = [
+    "authuserfile",
+    "authgroupfile",
+    "authdbmuserfile",
+    "authdbmgroupfile",
+    "auth_basic_user_file",
+    "auto_prepend_file",
+    "auto_append_file",
+];
+
+/// Returns the files that directives name by an absolute path outside of the old site, with their lines: they do not come along.
+pub fn files_outside(text: &[u8], relocation: &Relocation) -> Vec<(usize, String)> {
+    let mut out = Vec::new();
+    for (line, content) in text.split(|b| *b == b'\n').enumerate() {
+        let content = String::from_utf8_lossy(content);
+        let mut words = content.split(|c: char| c.is_whitespace() || matches!(c, '"' | '\'' | '='));
+        let names_file = |word: &str| WITH_FILE.contains(&word.to_ascii_lowercase().as_str());
+        if content.trim_start().starts_with(['#', ';']) || !words.by_ref().any(names_file) {
+            continue;
+        }
+        let path = words.find(|w| w.starts_with('/')).unwrap_or_default();
+        let roots = relocation.old_roots().chain(relocation.outside.iter().map(|(old, _)| old));
+        let comes = roots.map(ToString::to_string).any(|root| {
+            path.strip_prefix(&root).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        });
+        if !path.is_empty() && !comes {
+            out.push((line + 1, path.to_string()));
+        }
+    }
+    out
+}
 
 /// Returns the edits that move the file to its new place.
 pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edit> {

@@ -9,6 +9,7 @@ use super::record::{self, Record};
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::{keep, means};
 use crate::config::edit::{self, Context, FilePlan};
+use crate::config::htaccess;
 use crate::database::load::{contents, must_be_empty, plain_name, shortened};
 use crate::database::same_database;
 use crate::dump::inspect;
@@ -24,7 +25,7 @@ use crate::survey::inspect_dump;
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
 use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::tree::FolderTree;
-use crate::system::schema::ConfigForm;
+use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob, globs};
 use crate::text::needles::{Asked, Needles};
 use std::collections::BTreeSet;
@@ -713,6 +714,20 @@ fn file_plans(
         let plan = edit::plan(config, &path, &text, cx)
             .map_err(|e| RestoreError::Config { path: path.clone(), why: e.to_string() })?;
         plans.push(plan);
+    }
+    let for_web_server =
+        Config { path: String::new(), contains: None, form: ConfigForm::Htaccess, key: Vec::new() };
+    for (path, (text, _)) in &source.tree.held {
+        let shown = path.shown();
+        let Some(below) = shown.strip_prefix(&source.tree.prefix) else { continue };
+        let known = plans.iter().any(|p| p.path == below);
+        if !known && htaccess::is_read_anywhere(path.as_path()) && carried(below) {
+            let plan = edit::plan(&for_web_server, below, text, cx)
+                .map_err(|e| RestoreError::Config { path: below.to_string(), why: e.to_string() })?;
+            if !plan.edits.is_empty() || !plan.warnings.is_empty() {
+                plans.push(plan);
+            }
+        }
     }
     let patterns: Vec<_> = definition.text.iter().filter_map(|t| glob(&t.path).ok()).collect();
     for (path, (text, _)) in &source.tree.held {

@@ -5,7 +5,7 @@ use super::job::RestoreJob;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
-use crate::archive::prove::{Damage, Verdict, prove_and_hold};
+use crate::archive::prove::{Damage, MOST_HELD_IN_ALL, TOO_MANY_HELD, Verdict, prove_and_hold};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::cargo::Cargo;
 use crate::dump::inspect::{self, Inspection, Wanted};
@@ -53,7 +53,8 @@ pub struct Source {
     pub warnings: Vec<Warning>,
 }
 
-/// Returns the paths that a definition asks for: markers, version files, config and text files.
+/// Returns the paths that a definition asks for: markers, version files, config and text files; and what the web server reads in any
+/// folder.
 fn interesting(definition: &Definition) -> Vec<String> {
     let mut patterns: Vec<String> = Vec::new();
     patterns.extend(definition.recognise.iter().map(|m| m.path.clone()));
@@ -63,6 +64,7 @@ fn interesting(definition: &Definition) -> Vec<String> {
     if let Some(hosts) = &definition.hosts {
         patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
     }
+    patterns.extend(["**/.htaccess", "**/.user.ini"].map(String::from));
     patterns.into_iter().map(|p| p.replace("{site}", "*")).collect()
 }
 
@@ -95,7 +97,9 @@ fn site(cargo: &Cargo) -> Source {
     let folder = FolderTree(cargo.survey.site.clone());
     let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
     let wanted = interesting(&cargo.survey.recognised.definition);
-    for below in wanted.iter().flat_map(|pattern| folder.matching(pattern)).filter(|p| cargo.carries(p)) {
+    let named = wanted.iter().flat_map(|pattern| folder.matching(pattern));
+    let for_web_server = cargo.survey.for_web_server.iter().map(|p| p.display().to_string());
+    for below in named.chain(for_web_server).filter(|p| cargo.carries(p)) {
         let path = format!("{FILES}/{below}");
         let meta = std::fs::metadata(cargo.survey.site.join(&below)).ok();
         let small = meta.filter(|m| m.is_file() && m.len() <= 8 << 20);
@@ -169,6 +173,7 @@ fn plain(
     watch.event(Event::StepStarted { step: "reading the archive", total });
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let mut clashes = Clashes::default();
+    let mut held = 0;
     let read = read::entries::<Damage>(path, &advance, &mut |entry| {
         let Ok(Some(checked)) = &entry.path else { return Ok(ControlFlow::Continue(())) };
         let shown = checked.shown();
@@ -185,6 +190,10 @@ fn plain(
                 dumps.push((entry.raw_name.clone(), entry.size));
             }
             if entry.size <= 8 << 20 && interesting.is_match(checked.as_path()) {
+                held += entry.size;
+                if held > MOST_HELD_IN_ALL {
+                    return Ok(ControlFlow::Break(Damage::Unreadable { what: TOO_MANY_HELD.into() }));
+                }
                 let mut content = Vec::new();
                 entry.content.take(8 << 20).read_to_end(&mut content)?;
                 bytes += content.len() as u64;

@@ -2,6 +2,7 @@
 
 use super::select::{Fate, Selection};
 use crate::archive::format::LeftOut;
+use crate::config::htaccess;
 use crate::system::Definition;
 use rustix::fs::{Access, access};
 use serde::Serialize;
@@ -34,6 +35,8 @@ pub struct Walked {
     pub left_out: Vec<LeftOut>,
     /// What would be carried and cannot be read, under the site.
     pub unread: Vec<PathBuf>,
+    /// Files that the web server reads in whatever folder they lie, under the site.
+    pub for_web_server: Vec<PathBuf>,
 }
 
 /// Walks over a site.
@@ -64,6 +67,9 @@ pub fn walk(site: &Path, definition: &Definition, selection: &Selection) -> Walk
         };
         size.files += 1;
         size.bytes += bytes;
+        if meta.is_some() && htaccess::is_read_anywhere(path) {
+            out.for_web_server.push(path.to_path_buf());
+        }
         let fate = selection.fate(path, false);
         if let Some((what, why)) = reason(definition, fate, path) {
             size.transient_files += 1;

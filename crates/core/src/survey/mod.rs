@@ -127,6 +127,8 @@ pub struct Survey {
     pub left_out: Vec<LeftOut>,
     /// Files and folders that cannot be read, under the site.
     pub unread: Vec<PathBuf>,
+    /// Files that the web server reads in whatever folder they lie, under the site.
+    pub for_web_server: Vec<PathBuf>,
     /// Tables, heaviest first.
     pub tables: Vec<TableFound>,
     /// Where they were read.
@@ -237,7 +239,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
     let selection = Selection::of(definition, &Scope::default(), &hosts.others())
         .beside_database(&site, config.database.as_ref());
-    let Walked { folders, left_out, unread } = folders::walk(&site, definition, &selection);
+    let Walked { folders, left_out, unread, for_web_server } = folders::walk(&site, definition, &selection);
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
     let wanted = address::wanted_rows(definition, prefix);
@@ -282,6 +284,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         folders,
         left_out,
         unread,
+        for_web_server,
         tables,
         tables_from,
         risks,

@@ -1,5 +1,6 @@
 //! A test's own folder with a command builder, a private MariaDB and a private PHP server.
 
+pub mod apache;
 pub mod mariadb;
 pub mod php;
 pub mod postgres;
