@@ -32,6 +32,7 @@ fn tables(kind: &str, bytes: impl Fn(&str) -> String) -> String {
     format!(
         "CREATE TABLE config (collection varchar(255) NOT NULL, name varchar(255) NOT NULL, data {kind}, PRIMARY KEY (collection, name));\n\
          INSERT INTO config VALUES ('', 'block.block.start', {});\n\
+         CREATE TABLE key_value (collection varchar(128), name varchar(128), value {kind});\n\
          CREATE TABLE node__body (entity_id int PRIMARY KEY, body_value text NOT NULL);\n\
          INSERT INTO node__body VALUES (7, '<p>it''s <a href=\"{LINK}/node/7\">Café</a></p>');\n\
          CREATE TABLE users_field_data (uid int PRIMARY KEY, name text, pass text, mail text);\n\
@@ -66,8 +67,13 @@ fn a_site_on_postgres_is_cloned_brought_up_to_date_and_taken_back() {
     let url = server.url("copy");
     let base = ["clone", "old", "copy", "--host-folder", "default", "--address", "https://n.test/club"];
     let clone = |further: &[&str]| bench.run(&[&base[..], &["--from-address", LINK], further].concat());
-    let done = clone(&["--database", &url]);
+    let done = clone(&["--database", &url, "--set", "maintenance=on"]);
     assert!(done.code <= 1, "{done:?}");
+    bench.write(
+        "state.sql",
+        "SELECT encode(value, 'escape') FROM key_value WHERE name = 'system.maintenance_mode';",
+    );
+    assert!(server.load("copy", &bench.path("state.sql")).contains("i:1;"), "a row that was missing is made");
     let there = server.load("copy", &bench.path("ask.sql"));
     assert!(
         there.contains(&link("https://n.test/club")) && there.contains("https://n.test/club/node/7"),
@@ -118,19 +124,29 @@ fn a_site_in_an_sqlite_file_is_cloned_with_it() {
     let before = files(&bench.path("old"));
     bench.run(&["survey", "old", "--host-folder", "default"]).says(&["on the server", "node__body"]);
     let target = format!("sqlite://{}", bench.path("copy/sites/default/files/.ht.sqlite").display());
-    let place = ["--address", "https://n.test/club", "--from-address", LINK, "--database", &target];
+    let place = [
+        "--address",
+        "https://n.test/club",
+        "--from-address",
+        LINK,
+        "--database",
+        &target,
+        "--set",
+        "maintenance=on",
+    ];
     let done = bench.run(&[&["clone", "old", "copy", "--host-folder", "default"], &place[..]].concat());
     assert!(done.code <= 1, "{done:?}");
     let copy = bench.path("copy/sites/default/files/.ht.sqlite");
     let ask = Command::new("sqlite3")
         .arg(&copy)
-        .arg("SELECT data FROM config; SELECT body_value FROM node__body")
+        .arg("SELECT data FROM config; SELECT body_value FROM node__body; SELECT name, value FROM key_value")
         .output();
     let there = String::from_utf8(ask.unwrap().stdout).unwrap();
     assert!(
         there.contains(&link("https://n.test/club")) && there.contains("https://n.test/club/node/7"),
         "{there}"
     );
+    assert!(there.contains("system.maintenance_mode|i:1;"), "a row that was missing is made: {there}");
     assert!(
         !holds(&std::fs::read(&copy).unwrap(), "club.fernhollow.example"),
         "no page of the old file is left"

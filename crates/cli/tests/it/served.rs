@@ -102,7 +102,10 @@ impl Style {
             fs::write(root.join(path), Style::of_place(text, site)).unwrap();
         };
         put(".htaccess", &format!("{force}{}", self.rules));
-        put("index.php", "<?php define('VERSION', '3.0.3.8'); echo 'front door for ', $_SERVER['REQUEST_URI'], \"\\n\";\n");
+        put(
+            "index.php",
+            "<?php define('VERSION', '3.0.3.8'); echo 'front door for ', $_SERVER['REQUEST_URI'], \"\\n\";\n",
+        );
         put("first.php", "<?php // before every page\n");
         put("plain.txt", "as it lies there\n");
         put("private/.htaccess", GUARD);

@@ -254,6 +254,75 @@ fn a_portal_on_sql_server_moves_by_its_script() {
     }
 }
 
+/// The system's own switches for TLS, beside rows that the stand-ins have.
+#[test]
+fn switches_for_tls_follow_the_scheme_of_the_new_address() {
+    // Line, a row to add, what it becomes on http; what the config says there.
+    let rows = [
+        (Variant::PrestaShop16, "", "'PS_SSL_ENABLED','0'", ""),
+        (
+            Variant::PhpBb33,
+            "INSERT INTO `phpbb_config` VALUES ('cookie_secure','1',0);\n",
+            "'cookie_secure','0'",
+            "",
+        ),
+        (
+            Variant::OpenCart3,
+            "INSERT INTO `oc_setting` (`setting_id`,`store_id`,`code`,`key`,`value`,`serialized`) VALUES (990,0,'config','config_secure','1',0);\n",
+            "'config_secure','0'",
+            "",
+        ),
+        (Variant::WordPress, "", "", "define( 'FORCE_SSL_ADMIN', false );"),
+        (Variant::Joomla310, "", "", "public $force_ssl = '0';"),
+    ];
+    for (variant, row, in_dump, in_config) in rows {
+        for scheme in ["http", "https"] {
+            let bench = Bench::new();
+            let mut site = bench.site(variant);
+            let mut base = vec!["clone", "old", "new", "--dump", "old.sql"];
+            if site.write_outside(&bench.path("outside")).unwrap() {
+                base.extend(["--storage", "outside"]);
+            }
+            site.address = site.address.replace("http://", "https://");
+            bench.write("old.sql", site.dump() + row);
+            let (config, more) = match variant {
+                Variant::WordPress => ("wp-config.php", "\ndefine( 'FORCE_SSL_ADMIN', true );\n"),
+                _ => ("configuration.php", ""),
+            };
+            if !in_config.is_empty() {
+                let text =
+                    bench.read(&format!("old/{config}")).replace("$force_ssl = '0'", "$force_ssl = '2'");
+                std::fs::remove_file(bench.path(&format!("old/{config}"))).unwrap();
+                bench.write(&format!("old/{config}"), text + more);
+            }
+            let from = site.address.clone();
+            let to = format!("{scheme}://copy.fernhollow.test");
+            base.extend([
+                "--from-address",
+                &from,
+                "--address",
+                &to,
+                "--database",
+                "mysql://u@h/n",
+                "--dump-to",
+                "n.sql",
+            ]);
+            let done = bench.run(&base);
+            assert!(done.code <= 1, "{variant:?} {}{}", done.stdout, done.stderr);
+            let (dump, http) = (bench.read("n.sql"), scheme == "http");
+            if !in_dump.is_empty() {
+                let expected = if http { in_dump.to_string() } else { in_dump.replace("'0'", "'1'") };
+                assert!(dump.contains(&expected), "{variant:?} {scheme}: {expected}\n{dump}");
+            }
+            if !in_config.is_empty() {
+                let text = bench.read(&format!("new/{config}"));
+                assert_eq!(text.contains(in_config), http, "{variant:?} {scheme}: {text}");
+            }
+            assert_eq!(done.stdout.contains("TLS off, as the new address has it"), http, "{}", done.stdout);
+        }
+    }
+}
+
 /// Packs a stand-in and restores it to a file, with further arguments.
 fn copied(
     bench: &Bench,

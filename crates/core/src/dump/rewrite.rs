@@ -25,6 +25,7 @@ use crate::text::packed::Packing;
 use crate::text::raw::{Layers, Short};
 use crate::text::scan::CoreHit;
 use crate::text::value::{self, Notes};
+use crate::vet::mysql;
 use smallvec::SmallVec;
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -572,12 +573,47 @@ impl<'a> Worker<'a> {
         {
             return self.insert_set(chunk, base, bytes, columns, &values, at);
         }
+        let is_code = matches!(
+            statement.class,
+            Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent
+        );
+        if is_code && let Some(moved) = self.without_old_database(bytes, at) {
+            let literals = texts(moved.as_bytes(), at.quoting);
+            self.edit_statement(moved.as_bytes(), &literals, is_code, at);
+            let moved = edit::apply(moved.as_bytes(), &std::mem::take(&mut self.edits));
+            return self.out.replace(chunk, base..base + bytes.len(), &moved);
+        }
+        self.edit_statement(bytes, literals, is_code, at);
+        self.flush(chunk, base);
+    }
+
+    /// Takes the name of the old database out of stored code.
+    fn without_old_database(&mut self, bytes: &[u8], at: At<'_>) -> Option<String> {
+        if at.quoting.dialect != Dialect::Mysql || self.rules.old_databases.is_empty() {
+            return None;
+        }
+        let mut text = None;
+        for database in &self.rules.old_databases {
+            let now = text.as_deref().or(std::str::from_utf8(bytes).ok())?;
+            match mysql::moved_away(now, at.quoting, database) {
+                None => {}
+                Some(Ok(moved)) => text = Some(moved),
+                Some(Err(())) => {
+                    let mut tally = ColumnTally::default();
+                    let mut notes = ColumnNotes { column: &mut tally, samples: self.rules.samples };
+                    notes.left(LeftReason::OldDatabase, "text", &bytes[..bytes.len().min(160)]);
+                    self.define(at.statement, tally);
+                }
+            }
+        }
+        text
+    }
+
+    /// Collects the edits of a statement that is no insert of rows.
+    fn edit_statement(&mut self, bytes: &[u8], literals: &[Range<usize>], is_code: bool, at: At<'_>) {
+        let statement = at.statement;
         self.rename(bytes, at.quoting.dialect);
-        let definers = self.rules.strip_definers
-            && matches!(
-                statement.class,
-                Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent
-            );
+        let definers = self.rules.strip_definers && is_code;
         let mut covered: Vec<Range<usize>> = Vec::new();
         if definers {
             let found = definer::edits(bytes);
@@ -598,7 +634,6 @@ impl<'a> Worker<'a> {
             self.define(statement, tally);
         }
         self.edits.sort_by_key(|e| e.span.start);
-        self.flush(chunk, base);
     }
 
     /// `INSERT … SET a = 'x', b = 'y'` is a row whose columns stand beside its values.

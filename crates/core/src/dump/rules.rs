@@ -126,6 +126,8 @@ pub struct Rules<'a> {
     pub strip_definers: bool,
     /// Change of the table prefix.
     pub prefix: Option<PrefixChange>,
+    /// Names of the database that the dump comes from: stored code of MySQL's names it no more. None where whoever loads sees to that.
+    pub old_databases: Vec<String>,
     /// Samples kept per column.
     pub samples: usize,
 }
@@ -143,6 +145,7 @@ impl<'a> Rules<'a> {
             keep,
             strip_definers: false,
             prefix: None,
+            old_databases: Vec::new(),
             samples: 0,
         }
     }

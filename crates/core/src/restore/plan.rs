@@ -257,11 +257,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     } else {
         Vec::new()
     };
+    let new_scheme = Some(relocation.to.address.scheme());
     let site = puts::Site {
         definition: &definition,
         version: version.as_deref(),
         prefix: &facts.table_prefix,
         secret: facts.secret.as_ref(),
+        new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
     let puts = puts::plan(&job.wishes, &site, &admins)?;
     let needles = Needles::new(&relocation.pairs(), &[]);
@@ -384,8 +386,8 @@ fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Resul
 
 /// Says which keys were to be set and stand in no config file.
 fn missing_keys(puts: &Puts, files: &[FilePlan], warnings: &mut Warnings<'_>) {
-    for PlannedKey { key, value, what } in &puts.config {
-        if !files.iter().any(|f| f.put.contains(key)) {
+    for PlannedKey { key, value, what, optional } in &puts.config {
+        if !optional && !files.iter().any(|f| f.put.contains(key)) {
             let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
             warnings.push(Warning::new(message, "", "add it by hand if you need it"));
         }

@@ -3,10 +3,13 @@
 //! The definition says where each value stands ([`crate::system::copy::Put`]); here it becomes config keys, rows and files of a plan.
 
 use super::RestoreError;
+use crate::dump::dialect::Dialect;
 use crate::dump::inspect::Wanted;
+use crate::dump::literal;
 use crate::dump::rules::RowPut;
 use crate::event::Warning;
 use crate::password;
+use crate::place::Scheme;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
@@ -34,6 +37,8 @@ pub struct PlannedKey {
     pub value: String,
     /// What it does, for people.
     pub what: String,
+    /// Whether nothing is missing where there is no such key.
+    pub optional: bool,
 }
 
 /// A row to be put, and what for.
@@ -45,6 +50,8 @@ pub struct PlannedRow {
     pub make: bool,
     /// What it does, for people.
     pub what: String,
+    /// Whether nothing is missing where there is no such row.
+    pub optional: bool,
 }
 
 /// A file to be written or removed, and what for.
@@ -81,6 +88,8 @@ pub struct Site<'a> {
     pub prefix: &'a str,
     /// Its first secret.
     pub secret: Option<&'a Secret>,
+    /// Scheme of its new address, where that is another one.
+    pub new_scheme: Option<Scheme>,
 }
 
 /// Returns the rows that tell which account is the administrator's.
@@ -123,6 +132,9 @@ pub fn plan(wishes: &Wishes, site: &Site<'_>, admins: &[String]) -> Result<Puts,
             }
         }
     }
+    if let Some(scheme) = site.new_scheme {
+        puts.tls(scheme, site);
+    }
     puts.identity(IdentityName::SiteName, wishes.site_name.as_deref(), "site name", site);
     puts.identity(IdentityName::SiteEmail, wishes.admin_email.as_deref(), "address of the office", site);
     if wishes.admin_email.is_some() || wishes.admin_password.is_some() {
@@ -141,13 +153,40 @@ fn fits(put: &Put, site: &Site<'_>) -> bool {
 }
 
 impl Puts {
+    /// Lets the system's own switches for TLS follow the address: with the old ones it would send its visitors to the scheme that is not
+    /// there, or keep its cookies from them.
+    fn tls(&mut self, scheme: Scheme, site: &Site<'_>) {
+        let (keys, rows) = (self.config.len(), self.rows.len());
+        for switch in site.definition.tls.iter().filter(|t| fits(&t.put, site)) {
+            let (word, value) = match scheme {
+                Scheme::Http => ("off", &switch.http),
+                Scheme::Https => ("on", &switch.https),
+            };
+            if let Some(value) = value {
+                self.put(&switch.put, value, format!("TLS {word}, as the new address has it"), site);
+            }
+        }
+        self.config[keys..].iter_mut().for_each(|k| k.optional = true);
+        self.rows[rows..].iter_mut().for_each(|r| r.optional = true);
+    }
+
     fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>) {
         if let Some(key) = &put.config {
-            self.config.push(PlannedKey { key: key.clone(), value: value.to_string(), what: what.clone() });
+            self.config.push(PlannedKey {
+                key: key.clone(),
+                value: value.to_string(),
+                what: what.clone(),
+                optional: false,
+            });
         }
         if let Some(row) = &put.row {
             let make = row.make;
-            self.rows.push(PlannedRow { put: row_put(row, value, site), make, what: what.clone() });
+            self.rows.push(PlannedRow {
+                put: row_put(row, value, site),
+                make,
+                what: what.clone(),
+                optional: false,
+            });
         }
         if let Some(file) = &put.file {
             let content = (value == "write").then(|| file.content.clone());
@@ -198,6 +237,7 @@ impl Puts {
             },
             make: false,
             what: what.to_string(),
+            optional: false,
         };
         if let Some(email) = &wishes.admin_email {
             self.rows.push(account(&admin.email, email, "administrator's address"));
@@ -236,16 +276,37 @@ fn row_put(row: &PutRow, value: &str, site: &Site<'_>) -> RowPut {
     }
 }
 
-/// Writes the insert that makes a missing row.
-pub fn insert(put: &RowPut) -> Vec<u8> {
-    let names: Vec<String> =
-        put.only.iter().map(|(c, _)| c).chain([&put.column]).map(|c| format!("`{c}`")).collect();
-    let mut out = format!("INSERT INTO `{}` ({}) VALUES (", put.table, names.join(",")).into_bytes();
+/// Writes the inserts that make missing rows, as a part of a dump of that dialect.
+pub fn inserts(puts: &[&RowPut], dialect: Dialect) -> Vec<u8> {
+    let (first, last) = match dialect {
+        Dialect::Mysql | Dialect::SqlServer => ("", ""),
+        Dialect::Postgres => ("SET standard_conforming_strings = on;\n", ""),
+        Dialect::Sqlite => ("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", "COMMIT;\n"),
+    };
+    let rows: Vec<u8> = puts.iter().flat_map(|put| insert(put, dialect)).collect();
+    if rows.is_empty() { rows } else { [first.as_bytes(), &rows, last.as_bytes()].concat() }
+}
+
+fn insert(put: &RowPut, dialect: Dialect) -> Vec<u8> {
+    let name = |name: &String| match dialect {
+        Dialect::Mysql => format!("`{name}`"),
+        Dialect::SqlServer => format!("[{name}]"),
+        Dialect::Postgres | Dialect::Sqlite => format!("\"{name}\""),
+    };
+    let quoted = |value: &[u8]| match dialect {
+        Dialect::Mysql => literal::quoted(value),
+        _ => format!("'{}'", String::from_utf8_lossy(value).replace('\'', "''")).into_bytes(),
+    };
+    let names: Vec<String> = put.only.iter().map(|(c, _)| c).chain([&put.column]).map(name).collect();
+    // Whoever loads a dump of PostgreSQL's has an empty search path.
+    let schema = if dialect == Dialect::Postgres { "public." } else { "" };
+    let mut out =
+        format!("INSERT INTO {schema}{} ({}) VALUES (", name(&put.table), names.join(",")).into_bytes();
     for (_, value) in &put.only {
-        out.extend(crate::dump::literal::quoted(value.as_bytes()));
+        out.extend(quoted(value.as_bytes()));
         out.push(b',');
     }
-    out.extend(crate::dump::literal::quoted(&put.value));
-    out.extend_from_slice(b");\n");
+    out.extend(quoted(&put.value));
+    out.extend_from_slice(if dialect == Dialect::SqlServer { b")\nGO\n" } else { b");\n" });
     out
 }

@@ -2,10 +2,11 @@
 
 use super::leftovers::FileLeftover;
 use super::plan::RestorePlan;
-use super::puts::insert;
+use super::puts::inserts;
 use super::tidy;
 use crate::config::edit::Change;
 use crate::database::load::Fitted;
+use crate::dump::dialect::Dialect;
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
 use crate::event::Warning;
@@ -74,6 +75,9 @@ pub struct Restored {
     /// Where the folder outside of the root went.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub outside: Option<PathBuf>,
+    /// Whose dump the database part was.
+    #[serde(skip)]
+    pub(super) dialect: Dialect,
     #[serde(skip)]
     pub(super) rows_put: BTreeMap<usize, u64>,
     /// Files that still name the old place.
@@ -93,7 +97,11 @@ impl Restored {
 
 impl Restored {
     /// Adds what one database part came to.
-    pub(super) fn add(&mut self, rewritten: Rewritten) {
+    pub(super) fn add(&mut self, rewritten: Rewritten, dialect: Dialect) {
+        // A part without any sign of its own counts as MySQL's.
+        if dialect != Dialect::default() {
+            self.dialect = dialect;
+        }
         self.tally.add(rewritten.tally, MOST_SAMPLES);
         self.cells.extend(rewritten.cells);
         self.definers += rewritten.definers;
@@ -105,16 +113,19 @@ impl Restored {
 
     /// Returns inserts of the rows that were to be set and were not there, and says which could not be made.
     pub(super) fn missing_rows(&mut self, plan: &RestorePlan) -> Vec<u8> {
-        let mut out = Vec::new();
+        let mut made = Vec::new();
         if !plan.loads() {
-            return out;
+            return Vec::new();
         }
         for (i, row) in plan.puts.rows.iter().enumerate() {
             if self.rows_put.get(&i).is_some_and(|n| *n > 0) {
                 continue;
             }
+            if row.optional {
+                continue;
+            }
             if row.make {
-                out.extend(insert(&row.put));
+                made.push(&row.put);
                 continue;
             }
             let told: Vec<String> = row.put.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
@@ -125,7 +136,7 @@ impl Restored {
                 "set it by hand",
             ));
         }
-        out
+        inserts(&made, self.dialect)
     }
 
     /// Tells what was put.

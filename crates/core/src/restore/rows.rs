@@ -7,6 +7,7 @@ use super::restored::Restored;
 use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
 use crate::database::load::{Loading, must_be_empty, open, replace};
+use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
@@ -33,6 +34,8 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
         keep: &keep,
         strip_definers: true,
         prefix: plan.prefix.clone(),
+        // A loader knows its server, and does it better.
+        old_databases: if plan.job.dump_to.is_some() { plan.old_databases() } else { Vec::new() },
         samples,
     })
 }
@@ -41,19 +44,20 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
 pub(super) fn rewrite<W: Write>(
     name: &str,
     reader: impl Read,
+    dialect: Option<Dialect>,
     rules: &Rules<'_>,
     out: W,
-) -> Result<(W, Rewritten), RestoreError> {
+) -> Result<(W, Rewritten, Dialect), RestoreError> {
     let wrong = |source| RestoreError::Dump { name: name.into(), source };
     let reader = crate::dump::open_text(reader).map_err(|e| wrong(DumpError::Read(e)))?;
     let out = TextWriter::new(out, reader.order());
-    let (out, done, ending) = Source::new(reader, WINDOW, None)
+    let (out, done, ending) = Source::new(reader, WINDOW, dialect)
         .and_then(|source| spread::rewrite(source, rules, out))
         .map_err(wrong)?;
     if let Some(CutOff { line, what, .. }) = ending.cut_off {
         return Err(RestoreError::Database(DatabaseError::CutOff { line, what }));
     }
-    Ok((out.into_inner(), done))
+    Ok((out.into_inner(), done, ending.dialect))
 }
 
 /// Hands every database part to `take`, wherever it lies.
@@ -130,6 +134,7 @@ impl DatabaseSink {
         &mut self,
         name: &str,
         reader: impl Read,
+        dialect: Option<Dialect>,
         rules: &Rules<'_>,
         total: &mut Restored,
         book: &logbook::Run,
@@ -138,8 +143,8 @@ impl DatabaseSink {
         match self {
             DatabaseSink::Nothing => Ok(()),
             DatabaseSink::File { out, .. } => {
-                let (_, rewritten) = rewrite(name, reader, rules, out)?;
-                total.add(rewritten);
+                let (_, rewritten, dialect) = rewrite(name, reader, dialect, rules, out)?;
+                total.add(rewritten, dialect);
                 Ok(())
             }
             DatabaseSink::Server(slot) => {
@@ -154,13 +159,14 @@ impl DatabaseSink {
                         drop(from);
                         (loader, loaded)
                     });
-                    let rewritten = rewrite(name, reader, rules, into).and_then(|(mut out, done)| {
-                        out.flush().map_err(|e| RestoreError::Dump {
-                            name: name.into(),
-                            source: DumpError::Write(e),
-                        })?;
-                        Ok(done)
-                    });
+                    let rewritten =
+                        rewrite(name, reader, dialect, rules, into).and_then(|(mut out, done, dialect)| {
+                            out.flush().map_err(|e| RestoreError::Dump {
+                                name: name.into(),
+                                source: DumpError::Write(e),
+                            })?;
+                            Ok((done, dialect))
+                        });
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
                         Err(_) => (
@@ -173,7 +179,8 @@ impl DatabaseSink {
                 *slot = loader;
                 // If loading fails, rewriting fails with a broken pipe: the first one is the cause.
                 loaded.map_err(RestoreError::Database)?;
-                total.add(rewritten?);
+                let (rewritten, dialect) = rewritten?;
+                total.add(rewritten, dialect);
                 Ok(())
             }
         }

@@ -27,8 +27,8 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
     let mut total = Restored { target: plan.job.target.clone(), ..Restored::default() };
     with_rules(plan, samples, |rules| {
         each_database_part(plan, watch, &mut |name, reader| {
-            let rewritten = rewrite(name, reader, rules, io::sink())?.1;
-            total.add(rewritten);
+            let (_, rewritten, dialect) = rewrite(name, reader, None, rules, io::sink())?;
+            total.add(rewritten, dialect);
             Ok(())
         })
     })?;
@@ -76,7 +76,7 @@ pub fn run(
             let outcome = match unpack.place_of(&entry) {
                 EntryPlace::File(below) => unpack.file(entry, &below),
                 EntryPlace::Outside(below) => unpack.outside(entry, &below),
-                EntryPlace::Database(name) => sink.part(&name, entry.content, rules, &mut total, book),
+                EntryPlace::Database(name) => sink.part(&name, entry.content, None, rules, &mut total, book),
                 EntryPlace::None => Ok(()),
             };
             match outcome {
@@ -101,11 +101,11 @@ pub fn run(
         if let Some(dump) = &plan.job.dump {
             let file = File::open(dump).at(dump)?;
             let reader = Counted::new(file, watch);
-            sink.part(&dump.display().to_string(), reader, rules, &mut total, book)?;
+            sink.part(&dump.display().to_string(), reader, None, rules, &mut total, book)?;
         }
         let made = total.missing_rows(plan);
         if !made.is_empty() {
-            sink.part("rows that were missing", &made[..], rules, &mut total, book)?;
+            sink.part("rows that were missing", &made[..], Some(total.dialect), rules, &mut total, book)?;
         }
         sink.finish(&mut total, &footprint)?;
         Ok::<_, RestoreError>(new_files)

@@ -195,6 +195,13 @@ impl Check<'_> {
             }
             self.put(line, &switch.put);
         }
+        for (i, tls) in d.tls.iter().enumerate() {
+            let line = self.line("tls", i);
+            if tls.http.is_none() && tls.https.is_none() {
+                self.wrong(line, "`http` or `https` says what is put; without both nothing is");
+            }
+            self.put(line, &tls.put);
+        }
         for (i, identity) in d.identity.iter().enumerate() {
             self.put(self.line("identity", i), &identity.put);
         }

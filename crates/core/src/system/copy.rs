@@ -82,6 +82,20 @@ pub struct Switch {
     pub put: Put,
 }
 
+/// A switch of the system's own for TLS. It follows the scheme of the new address where that is another one.
+#[derive(Debug, Clone, Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+pub struct TlsSwitch {
+    /// Value on http; nothing is put without it.
+    #[serde(default)]
+    pub http: Option<String>,
+    /// Value on https; nothing is put without it.
+    #[serde(default)]
+    pub https: Option<String>,
+    /// Where.
+    pub put: Put,
+}
+
 /// What can be switched, in the words of every system.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]

@@ -2,7 +2,7 @@
 //!
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
-use super::copy::{Admin, Identity, Switch};
+use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use crate::place::AddressForm;
 use crate::text::packed::Packing;
 use serde::{Deserialize, Serialize};
@@ -65,6 +65,9 @@ pub struct Definition {
     /// What can be switched on a copy.
     #[serde(default)]
     pub switch: Vec<Switch>,
+    /// What follows the scheme of the address.
+    #[serde(default)]
+    pub tls: Vec<TlsSwitch>,
     /// Where the site's name and its office's address stand.
     #[serde(default)]
     pub identity: Vec<Identity>,

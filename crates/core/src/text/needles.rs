@@ -51,6 +51,8 @@ pub enum LeftReason {
     Password,
     /// A log-in in an address that moved.
     LogIn,
+    /// A view, trigger, routine or event that names the old database.
+    OldDatabase,
 }
 
 impl LeftReason {
@@ -72,6 +74,7 @@ impl LeftReason {
             LeftReason::Comment => "in a comment of the dump",
             LeftReason::Elsewhere => "in the dump, but in no value",
             LeftReason::Password => "old database password",
+            LeftReason::OldDatabase => "stored code that names the old database",
             LeftReason::LogIn => "log-in in an address: the address moved, the log-in is as it was",
         }
     }

@@ -2,10 +2,12 @@
 
 use super::code::{Code, Kind};
 use super::harmless::has;
+use super::hints::{self, Server};
 use super::mysql_body::{Database, Found, Sort, is_language, walk};
 use super::{Phase, Refused, Verdict, Vetted};
 use crate::dump::definer;
 use crate::dump::dialect::Dialect;
+use crate::dump::lex::Token;
 use crate::dump::literal::Quoting;
 use crate::dump::sequence::{self, Work};
 use crate::dump::statement::{Class, Statement, read};
@@ -715,6 +717,34 @@ pub(crate) fn localised(text: &str, quoting: Quoting, database: &str) -> String 
         Ok(Verdict::Now(vetted) | Verdict::Later(_, _, vetted)) => vetted.text,
         _ => text.to_string(),
     }
+}
+
+/// Says whether a statement of a dump names a database, as the first part of a longer name.
+fn names(text: &str, quoting: Quoting, database: &str) -> bool {
+    let mut before = None;
+    for (token, span) in crate::dump::lex::tokens(text.as_bytes(), quoting).flatten() {
+        if token == Token::Punct(b'.') && before == Some(true) {
+            return true;
+        }
+        let name = text[span].trim_matches(['`', '"']);
+        before = (before != Some(false) || token != Token::Punct(b'.')).then_some(name == database);
+    }
+    false
+}
+
+/// A body that names its old database, in a dump that nobody vets: the statement without that name and without hints. Nothing is returned
+/// if the name is not in it.
+///
+/// # Errors
+/// The body names it and cannot be read so far that it could be taken out.
+pub(crate) fn moved_away(text: &str, quoting: Quoting, database: &str) -> Option<Result<String, ()>> {
+    if !names(text, quoting, database) {
+        return None;
+    }
+    // Whoever loads it may have any server; what is no code for some is none of a body's.
+    let (plain, _) = hints::resolve(text, quoting, Server { mariadb: true, version: u64::MAX });
+    let new = localised(plain.trim(), quoting, database);
+    Some(if names(&new, quoting, database) { Err(()) } else { Ok(new) })
 }
 
 /// Makes an event that is vetted rest: its state becomes `DISABLE`. Returns the text, and whether it was on.

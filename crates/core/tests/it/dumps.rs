@@ -447,3 +447,38 @@ proptest! {
         prop_assert_eq!(String::from_utf8_lossy(&same), dump);
     }
 }
+
+#[test]
+fn stored_code_names_the_old_database_no_more_or_that_is_said() {
+    let needles = Needles::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
+    let run = |dump: &str| {
+        let rules = Rules {
+            old_databases: vec!["live".into()],
+            strip_definers: true,
+            ..rules(&needles, &|_| Keep::All)
+        };
+        let (out, done, _) =
+            rewrite(Source::new(dump.as_bytes(), WINDOW, None).unwrap(), &rules, Vec::new()).unwrap();
+        (String::from_utf8(out).unwrap(), done)
+    };
+    let hinted = "/*!50003 CREATE*/ /*!50017 DEFINER=`a`@`b`*/ /*!50003 TRIGGER `t` AFTER INSERT ON `live`.`x` FOR EACH ROW \
+        INSERT INTO `live`.`log` VALUES (NEW.live, 'live.log at http://old.example/', live.f(1)) */;;\n";
+    let (out, done) = run(&format!("DELIMITER ;;\n{hinted}DELIMITER ;\n"));
+    assert!(!out.contains("`live`.") && !out.contains("live.f") && !out.contains("DEFINER"), "{out}");
+    assert!(
+        out.contains("INSERT INTO `log` VALUES (NEW.live, 'live.log at http://new.example/', f(1))"),
+        "{out}"
+    );
+    assert!(done.tally.left().is_empty());
+    let (out, _) = run("CREATE VIEW `v` AS select `live`.`x`.`a` AS `a` from `live`.`x`;\n");
+    assert!(out.contains("CREATE VIEW `v` AS select `x`.`a` AS `a` from `x`;\n"), "{out}");
+    // What names another database as well, or cannot be read, stays as it is.
+    for kept in [
+        "CREATE VIEW `v` AS select 1 from `live`.`x`, `other`.`y`;\n",
+        "CREATE VIEW `v` AS select `x`.`live` AS `a`, 'live.x' from `x`;\n",
+    ] {
+        let (out, done) = run(kept);
+        assert_eq!(out, kept);
+        assert_eq!(done.tally.left().contains_key(&LeftReason::OldDatabase), kept.contains("`live`."));
+    }
+}
