@@ -44,31 +44,31 @@ fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
     out
 }
 
-/// Says whether the group at `at` is the one of `core` that begins at `offset`: its neighbours must spell the rest.
+/// Says whether the group at `at` is the one of `core` that begins at `offset`: its neighbours must spell the rest, over the ends of
+/// lines if need be.
 pub(super) fn confirms(hay: &[u8], at: usize, core: &[u8], fold: bool, offset: usize) -> bool {
     let before = offset.div_ceil(3);
     let behind = (core.len() - offset).div_ceil(3);
-    let Some(start) = at.checked_sub(4 * before) else { return false };
+    let Some(mut at) = letters_before(hay, at, 4 * before) else { return false };
     let mut bytes: smallvec::SmallVec<[u8; 64]> = smallvec::SmallVec::new();
-    for group in 0..before + behind {
+    for _ in 0..before + behind {
         let mut three = 0u32;
         let mut known = 0;
-        for i in 0..4 {
+        while known < 4 {
             // The last group may be cut short by padding or by the end.
-            match hay.get(start + 4 * group + i).and_then(|b| six_bits(*b)) {
-                Some(six) if known == i => {
-                    three = three << 6 | u32::from(six);
-                    known += 1;
+            let Some(six) = hay.get(at).and_then(|b| six_bits(*b)) else {
+                match line_end(&hay[at.min(hay.len())..]) {
+                    0 => break,
+                    len => at += len,
                 }
-                _ => three <<= 6,
-            }
+                continue;
+            };
+            three = three << 6 | u32::from(six);
+            known += 1;
+            at += 1;
         }
-        let whole = match known {
-            4 => 3,
-            3 => 2,
-            2 => 1,
-            _ => 0,
-        };
+        three <<= 6 * (4 - known);
+        let whole = [0, 0, 1, 2, 3][known];
         bytes.extend_from_slice(&three.to_be_bytes()[1..1 + whole]);
         if whole < 3 {
             break;
@@ -79,6 +79,36 @@ pub(super) fn confirms(hay: &[u8], at: usize, core: &[u8], fold: bool, offset: u
         Some(there) if fold => there.eq_ignore_ascii_case(core),
         Some(there) => there == core,
         None => false,
+    }
+}
+
+/// Returns where so many letters before an offset begin.
+fn letters_before(hay: &[u8], mut at: usize, count: usize) -> Option<usize> {
+    let mut found = 0;
+    while found < count {
+        let last = *hay.get(at.checked_sub(1)?)?;
+        let escaped = at > 1 && matches!(last, b'n' | b'r') && hay[at - 2] == b'\\';
+        if escaped {
+            at -= 1;
+            at -= hay[..at].iter().rev().take_while(|b| **b == b'\\').count();
+        } else if matches!(last, b'\n' | b'\r') {
+            at -= 1;
+        } else {
+            six_bits(last)?;
+            found += 1;
+            at -= 1;
+        }
+    }
+    Some(at)
+}
+
+/// Returns the length of one end of a line, also where the layers around the text have escaped it; 0 where there is none.
+fn line_end(text: &[u8]) -> usize {
+    let escapes = text.iter().take_while(|b| **b == b'\\').count();
+    match text.get(escapes) {
+        Some(b'n' | b'r') if escapes > 0 => escapes + 1,
+        Some(b'\n' | b'\r') if escapes == 0 => 1,
+        _ => 0,
     }
 }
 

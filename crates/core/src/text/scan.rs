@@ -270,7 +270,7 @@ mod tests {
         }
 
         #[test]
-        fn a_core_inside_of_base64_is_found_at_every_alignment(before in "[ -~]{0,7}", host in prop_oneof![Just("fern.example"), Just("Fern.EXAMPLE")], after in "[ -~]{0,5}", url in any::<bool>()) {
+        fn a_core_inside_of_base64_is_found_at_every_alignment(before in "[ -~]{0,7}", host in prop_oneof![Just("fern.example"), Just("Fern.EXAMPLE")], after in "[ -~]{0,5}", url in any::<bool>(), width in 4usize..12, end in proptest::sample::select(&["", "\n", "\r\n", "\\n", "\\r\\n", "\\\\n"])) {
             let scan = CoreScan::new(vec![Core {
                 bytes: b"fern.example".to_vec(),
                 fold: true,
@@ -279,7 +279,10 @@ mod tests {
             }]);
             let plain = format!("{before}{host}{after}");
             let spec = if url { data_encoding::BASE64URL_NOPAD } else { BASE64 };
-            let hay = format!("x={};", spec.encode(plain.as_bytes()));
+            let run = spec.encode(plain.as_bytes());
+            let lines: Vec<&str> =
+                run.as_bytes().chunks(4 * width).map(|line| std::str::from_utf8(line).unwrap()).collect();
+            let hay = format!("x={};", lines.join(end));
             prop_assert!(scan.hits(hay.as_bytes()).iter().any(|h| h.base64), "{}", hay);
         }
     }

@@ -58,13 +58,15 @@ fn hard_values_follow_or_stay_whole() {
         lines.join(end)
     };
     let (old, new) = ("http://old.example/s", "https://new.example:81");
-    // An address that a line's end cuts is found by another one in the same block.
-    let long = format!("{old}/0 {} {old}/a {} {old}/b {}", "x".repeat(10), "y".repeat(80), "z".repeat(50));
-    let moved = long.replace(old, new);
-    for (width, end) in [(64, "\n"), (76, "\r\n"), (76, "\n"), (60, "\r")] {
-        let (before, after) = (lines(&long, width, end), lines(&moved, width, end));
-        check(&before, &after, "base64");
-        check(&format!("Mail:\n\n{before}{end}"), &format!("Mail:\n\n{after}{end}"), "base64");
+    // One address alone, wherever the end of a line cuts it.
+    for shift in 0..80 {
+        let long = format!("{} {old}/a {}", "y".repeat(shift), "z".repeat(50));
+        let moved = long.replace(old, new);
+        for (width, end) in [(64, "\n"), (76, "\r\n"), (76, "\n"), (60, "\r")] {
+            let (before, after) = (lines(&long, width, end), lines(&moved, width, end));
+            check(&before, &after, "base64");
+            check(&format!("Mail:\n\n{before}{end}"), &format!("Mail:\n\n{after}{end}"), "base64");
+        }
     }
     for (before, nesting) in [
         (format!("{{\"a\":\"x\\u0000 {old}/y\"}}"), "json"),
