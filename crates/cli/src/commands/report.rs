@@ -64,18 +64,38 @@ pub fn leftovers(ui: &Ui, leftovers: &[FileLeftover]) {
     if leftovers.is_empty() {
         return;
     }
-    ui.heading("Files that still name the old place");
+    // What somebody has to look at first.
+    let (first, rest): (Vec<&FileLeftover>, Vec<_>) = leftovers.iter().partition(|l| l.needs_a_look());
     let shown = if ui.verbose { usize::MAX } else { 15 };
-    let rows = leftovers.iter().take(shown).map(|l| {
-        let mentions: Vec<String> =
-            l.mentions.iter().map(|(r, n)| format!("{} {}", number(*n), r.words())).collect();
-        let pointing =
-            if l.pointing > 0 { format!("{} pointing there", number(l.pointing)) } else { String::new() };
-        let all: Vec<String> = [pointing].into_iter().chain(mentions).filter(|t| !t.is_empty()).collect();
-        vec![format!("{}:{}", l.path, l.line), all.join(", ")]
+    let rows = first.iter().chain(rest.iter().filter(|_| ui.verbose)).take(shown).flat_map(|l| {
+        l.places.iter().map(|place| {
+            let what = match place.reason {
+                None => format!("{} pointing there", number(l.pointing)),
+                Some(reason) => {
+                    format!(
+                        "{} {}",
+                        number(l.mentions.get(&reason).copied().unwrap_or_default()),
+                        reason.words()
+                    )
+                }
+            };
+            vec![format!("{}:{}", safe(&l.path), place.line), what, cut(&safe(&place.text), 50)]
+        })
     });
-    ui.table(&["where", "what"], rows.collect());
-    if leftovers.len() > shown {
-        ui.line(format!("  and {}; -v shows all", count((leftovers.len() - shown) as u64, "further file")));
+    let rows: Vec<_> = rows.collect();
+    if !rows.is_empty() {
+        ui.heading("Files that still name the old place");
+        ui.table(&["where", "what", "for example"], rows);
+    }
+    if first.len() > shown {
+        ui.line(format!("  and {}; -v shows all", count((first.len() - shown) as u64, "further file")));
+    }
+    if let (Some(one), false) = (rest.first(), ui.verbose) {
+        let files = count(rest.len() as u64, "file");
+        ui.line(format!(
+            "  {files} with mentions that are none by themselves, such as {}:{}; -v shows them",
+            safe(&one.path),
+            one.line
+        ));
     }
 }

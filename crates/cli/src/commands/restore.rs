@@ -5,7 +5,7 @@ use crate::context;
 use crate::copy_args::{CopyArgs, job};
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::format::{bytes, count, number};
+use crate::format::{bytes, count, number, safe};
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
@@ -240,7 +240,9 @@ pub fn show_done(ui: &Ui, done: &Restored, dry_run: bool, verb: &str) {
             }
         }
         for (why, n) in &done.not_unpacked {
-            ui.fact("not carried", format!("{}: {why}", count(*n, "entry")));
+            let such = if n.entries == 1 { "" } else { "such as " };
+            let told = format!("{}: {why} ({such}{})", count(n.entries, "entry"), safe(&n.first));
+            ui.fact("not carried", told);
         }
         if let Some(dump) = &done.dump {
             ui.fact("dump", dump.display().to_string());

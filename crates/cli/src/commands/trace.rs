@@ -76,6 +76,17 @@ pub fn run(ui: &Ui, args: &TraceArgs) -> Result<Exit, CommandError> {
             ui.table(&["where", "row", "what", "text"], rows);
         }
     }
+    if traced.files.len() > 1 {
+        let mut files: Vec<_> = traced.files.iter().collect();
+        files.sort_by_key(|(name, n)| (std::cmp::Reverse(**n), *name));
+        let shown = if ui.verbose { usize::MAX } else { 15 };
+        let rows = files.iter().take(shown).map(|(name, n)| vec![safe(name), number(**n)]);
+        ui.heading("By file");
+        ui.table(&["file", ">places"], rows.collect());
+        if files.len() > shown {
+            ui.line(format!("  and {}; -v shows all", count((files.len() - shown) as u64, "further file")));
+        }
+    }
     let listed: u64 = traced.found.iter().map(|f| f.count as u64).sum();
     let all: u64 = traced.counts.values().sum();
     if listed < all {

@@ -81,6 +81,7 @@ fn folders_and_archives_tell_file_and_line() {
     );
     bench.write("site/backup.sql", "INSERT INTO t VALUES (1,'/home/old');\n");
     bench.write("site/clean.txt", "nothing here\n");
+    std::os::unix::fs::symlink("/home/old/shared", bench.path("site/shared")).unwrap();
     let json = |out: &str| -> Vec<String> {
         let found: serde_json::Value = serde_json::from_str(out).unwrap();
         found["found"]
@@ -93,13 +94,20 @@ fn folders_and_archives_tell_file_and_line() {
             .collect()
     };
     let out = bench.run(&[&["trace", "site", "--json"], &OLD[..]].concat()).expect(1);
-    let expected =
-        ["backup.sql:1 text", "conf/a.php:3 text", "data.json:1 json", "data.json:1 json > serialized"];
+    let expected = [
+        "backup.sql:1 text",
+        "conf/a.php:3 text",
+        "data.json:1 json",
+        "data.json:1 json > serialized",
+        "shared:1 link",
+    ];
     assert_eq!(json(&out.stdout), expected);
+    assert_eq!(out.json()["files"]["data.json"], 2);
     let mut builder = tar::Builder::new(flate2::write::GzEncoder::new(
         std::fs::File::create(bench.path("a.tar.gz")).unwrap(),
         flate2::Compression::fast(),
     ));
+    builder.follow_symlinks(false);
     builder.append_dir_all(".", bench.path("site")).unwrap();
     builder.into_inner().unwrap().finish().unwrap().flush().unwrap();
     let out = bench.run(&[&["trace", "a.tar.gz", "--json"], &OLD[..]].concat()).expect(1);

@@ -1,6 +1,7 @@
 //! Finds what still points to the old place in the files of a restored site.
 
 use crate::text::needles::{Finding, LeftReason, Needles};
+use crate::text::value;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -17,6 +18,39 @@ pub struct FileLeftover {
     pub pointing: u64,
     /// Other mentions, by reason.
     pub mentions: BTreeMap<LeftReason, u64>,
+    /// The first place of each kind.
+    pub places: Vec<PlaceLeft>,
+}
+
+/// Where a file names the old place first in one way.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+pub struct PlaceLeft {
+    /// Why it was left; nothing for what points to the old place.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub reason: Option<LeftReason>,
+    /// Line, from 1.
+    pub line: u64,
+    /// The text around it; nothing for what nobody shall read.
+    pub text: String,
+}
+
+impl FileLeftover {
+    /// Says whether somebody has to look at the file: something in it points to the old place or names it in a way that is none by itself.
+    /// A path from the root in program code mostly is a separator or a pattern.
+    pub fn needs_a_look(&self) -> bool {
+        let counts = |reason: &LeftReason| {
+            reason.is_leftover() && (*reason != LeftReason::RootRelative || !is_code(Path::new(&self.path)))
+        };
+        self.pointing > 0 || self.mentions.keys().any(counts)
+    }
+}
+
+/// Endings of program code.
+const CODE: [&str; 14] =
+    ["php", "inc", "module", "install", "phtml", "js", "mjs", "ts", "map", "py", "rb", "pl", "sh", "sql"];
+
+fn is_code(path: &Path) -> bool {
+    path.extension().and_then(|e| e.to_str()).is_some_and(|e| CODE.contains(&e.to_ascii_lowercase().as_str()))
 }
 
 /// Window of the scan in bytes, and how much of it is looked at again with the next one: no address is longer.
@@ -44,7 +78,8 @@ pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec
         }
         let Ok(file) = crate::safe::open_file(entry.path()) else { continue };
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
-        let mut found = FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new() };
+        let mut found =
+            FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new(), places: Vec::new() };
         if scan_file(file, needles, &mut buffer, &mut found).is_ok()
             && (found.pointing > 0 || !found.mentions.is_empty())
         {
@@ -52,6 +87,20 @@ pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec
         }
     }
     out
+}
+
+/// Returns the text of a line around a place, for people.
+fn around(text: &[u8], at: usize, reason: Option<LeftReason>) -> String {
+    if matches!(reason, Some(LeftReason::Password | LeftReason::LogIn)) {
+        return String::new();
+    }
+    let excerpt = value::excerpt(text, at);
+    // Only of the line itself.
+    let from = excerpt.as_ptr() as usize - text.as_ptr() as usize;
+    let before = at.saturating_sub(from).min(excerpt.len());
+    let start = excerpt[..before].iter().rposition(|b| *b == b'\n').map_or(0, |i| i + 1);
+    let end = before + excerpt[before..].iter().position(|b| *b == b'\n').unwrap_or(excerpt.len() - before);
+    String::from_utf8_lossy(&excerpt[start..end]).trim().to_string()
 }
 
 fn scan_file(
@@ -80,12 +129,23 @@ fn scan_file(
                 if at < fresh || at >= until {
                     continue;
                 }
-                match finding {
-                    Finding::Change(_) => found.pointing += 1,
-                    Finding::Left { reason, .. } => *found.mentions.entry(reason).or_default() += 1,
-                }
+                let reason = match finding {
+                    Finding::Change(_) => {
+                        found.pointing += 1;
+                        None
+                    }
+                    Finding::Left { reason, .. } => {
+                        *found.mentions.entry(reason).or_default() += 1;
+                        Some(reason)
+                    }
+                };
                 let line = lines + 1 + memchr::memchr_iter(b'\n', &text[..at]).count() as u64;
                 found.line = if found.line == 0 { line } else { found.line.min(line) };
+                match found.places.iter_mut().find(|p| p.reason == reason) {
+                    Some(known) if known.line <= line => {}
+                    Some(known) => (known.line, known.text) = (line, around(text, at, reason)),
+                    None => found.places.push(PlaceLeft { reason, line, text: around(text, at, reason) }),
+                }
             }
         }
         if end {

@@ -85,13 +85,24 @@ pub struct RestorePlan {
 impl RestorePlan {
     /// Builds the needles: addresses and roots to change, the old password to watch for.
     pub fn needles(&self) -> Needles {
-        let same = self.job.database.as_ref().is_some_and(|d| d.password == self.old_password);
-        let watched = if same { Vec::new() } else { vec![self.old_password.clone()] };
+        let watched = self.watched();
         // From the bare root to a folder and back, references from the root are what breaks.
         let root = |place: &Place| place.address.base().is_empty();
         let moves = root(&self.relocation.from) != root(&self.relocation.to);
         let asked = Asked { references: self.job.asked.references || moves, ..self.job.asked };
         Needles::asking(&self.relocation.pairs(), &watched, asked)
+    }
+
+    /// Builds the needles by which files are looked through that nothing changes: there a path from the root is none of the site's for
+    /// sure.
+    pub fn needles_for_files(&self) -> Needles {
+        let watched = self.watched();
+        Needles::asking(&self.relocation.pairs(), &watched, Asked { references: false, ..self.job.asked })
+    }
+
+    fn watched(&self) -> Vec<Secret> {
+        let same = self.job.database.as_ref().is_some_and(|d| d.password == self.old_password);
+        if same { Vec::new() } else { vec![self.old_password.clone()] }
     }
 
     /// Names of the database that the site had where it comes from.

@@ -31,6 +31,15 @@ pub struct Refreshed {
     pub stay: u64,
 }
 
+/// Entries that were not carried for one reason.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct NotUnpacked {
+    /// How many.
+    pub entries: u64,
+    /// The first of them.
+    pub first: String,
+}
+
 /// What a restore did.
 #[derive(Debug, Default, Serialize)]
 pub struct Restored {
@@ -44,7 +53,7 @@ pub struct Restored {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub refreshed: Option<Refreshed>,
     /// Entries of a plain archive that were not carried, with reasons.
-    pub not_unpacked: BTreeMap<String, u64>,
+    pub not_unpacked: BTreeMap<String, NotUnpacked>,
     /// The rewritten dump, if one was written.
     pub dump: Option<PathBuf>,
     /// Tables loaded with their rows.
@@ -89,9 +98,9 @@ pub struct Restored {
 impl Restored {
     /// Says whether anything needs a person's attention.
     pub fn has_findings(&self) -> bool {
-        let pointing =
-            self.leftovers.iter().any(|l| l.pointing > 0 || l.mentions.keys().any(|r| r.is_leftover()));
-        pointing || !self.warnings.is_empty() || self.tally.left().keys().any(|r| r.is_leftover())
+        self.leftovers.iter().any(FileLeftover::needs_a_look)
+            || !self.warnings.is_empty()
+            || self.tally.left().keys().any(|r| r.is_leftover())
     }
 }
 

@@ -4,7 +4,7 @@ use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
 use super::plan::RestorePlan;
-use super::record::Record;
+use super::record::{self, Record};
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source;
@@ -21,6 +21,7 @@ use std::fs::File;
 use std::io;
 use std::io::Read;
 use std::ops::ControlFlow;
+use std::path::Path;
 
 /// Rewrites the database into nothing and returns what a run would do.
 pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<Restored, RestoreError> {
@@ -141,7 +142,9 @@ pub fn run(
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
     if let Some(new_files) = new_files {
-        total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles(), &new_files);
+        // What we wrote ourselves says where the copy comes from.
+        let look = |path: &Path| path.file_name() != Some(record::NAME.as_ref()) && new_files(path);
+        total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles_for_files(), &look);
     }
     watch.event(Event::StepDone);
     for warning in &plan.warnings {

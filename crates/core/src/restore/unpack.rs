@@ -6,7 +6,7 @@ use super::locate::{EntryPlace, Locate};
 use super::owner::{Owner, give};
 use super::plan::RestorePlan;
 use super::record;
-use super::restored::Refreshed;
+use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
 use crate::event::{Warning, Warnings};
@@ -39,7 +39,7 @@ pub(super) struct Unpack<'p, 'w> {
     /// Their bytes.
     pub(super) bytes: u64,
     /// Entries that were not carried, by reason.
-    pub(super) not_unpacked: BTreeMap<String, u64>,
+    pub(super) not_unpacked: BTreeMap<String, NotUnpacked>,
     /// Modes and times of folders are set at the end: a read-only one could not be filled, and filling changes its time.
     folders: Vec<(PathBuf, Option<u32>, i64)>,
     /// Links come last, so that nothing is ever written through one.
@@ -101,7 +101,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         let place = self.locate.place_of(entry);
         if let (EntryPlace::None, Ok(Some(_)), false) = (&place, &entry.path, self.locate.ours) {
-            *self.not_unpacked.entry("outside of the site's folder".into()).or_default() += 1;
+            self.left_out("outside of the site's folder".into(), &entry.raw_name);
         }
         place
     }
@@ -119,8 +119,16 @@ impl<'p, 'w> Unpack<'p, 'w> {
             Fate::Database => "the database, which is loaded table by table".into(),
             Fate::NotAsked => "left out as asked".into(),
         };
-        *self.not_unpacked.entry(why).or_default() += 1;
+        self.left_out(why, &entry.raw_name);
         Ok(())
+    }
+
+    fn left_out(&mut self, why: String, name: &str) {
+        let known = self.not_unpacked.entry(why).or_default();
+        if known.entries == 0 {
+            known.first = name.to_string();
+        }
+        known.entries += 1;
     }
 
     /// Unpacks an entry of the folder that belongs to the site outside of its root.

@@ -8,6 +8,7 @@ use crate::text::value;
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::ops::ControlFlow;
+use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
 
 /// A line longer than this is looked at in pieces.
@@ -48,7 +49,13 @@ impl Tracer {
         for entry in walkdir::WalkDir::new(folder).sort_by_file_name() {
             let entry = match entry {
                 Ok(entry) if entry.file_type().is_file() => entry,
-                Ok(_) => continue,
+                Ok(entry) => {
+                    if let (true, Ok(to)) = (entry.path_is_symlink(), std::fs::read_link(entry.path())) {
+                        let path = entry.path().strip_prefix(folder).unwrap_or(entry.path());
+                        self.link(&path.display().to_string(), &to);
+                    }
+                    continue;
+                }
                 Err(e) => {
                     self.traced.unread.push(e.to_string());
                     continue;
@@ -76,8 +83,11 @@ impl Tracer {
         watch.event(Event::StepStarted { step: "looking", total });
         let advance = |bytes| watch.event(Event::Advanced { bytes });
         read::entries::<()>(archive, &advance, &mut |entry| {
+            let name = entry.raw_name.clone();
+            if let read::EntryKind::Symlink(to) = &entry.kind {
+                self.link(&name, to);
+            }
             if entry.kind == read::EntryKind::File {
-                let name = entry.raw_name.clone();
                 let traced = if names_dump(&name) {
                     open_text(entry.content)
                         .and_then(|reader| self.dump(&name, reader).map_err(std::io::Error::other))
@@ -92,6 +102,21 @@ impl Tracer {
         })?;
         watch.event(Event::StepDone);
         Ok(())
+    }
+
+    /// Looks at where a link leads.
+    fn link(&mut self, name: &str, to: &Path) {
+        let to = to.as_os_str().as_bytes();
+        self.traced.looked_at += 1;
+        if !self.needles.scan().any(to) {
+            return;
+        }
+        let standing = Standing { file: name.to_string(), line: 1, column: None, row: None };
+        let mut collect = Collect { standing: &standing, outside: None, found: Vec::new() };
+        let _ = value::edits_of_hit(&self.needles, to, false, &mut collect);
+        for found in collect.found {
+            self.keep(super::Found { nesting: "link".into(), ..found });
+        }
     }
 
     /// Traces a text line by line.

@@ -84,6 +84,8 @@ pub struct Traced {
     pub found: Vec<Found>,
     /// How often, by how sure it is; all of them.
     pub counts: BTreeMap<Sure, u64>,
+    /// How often the old place is pointed to, certainly or likely, by file or entry.
+    pub files: BTreeMap<String, u64>,
     /// Files, tables and entries looked at.
     pub looked_at: u64,
     /// What could not be read.
@@ -150,6 +152,9 @@ impl Tracer {
 
     fn keep(&mut self, found: Found) {
         *self.traced.counts.entry(found.sure).or_default() += found.count as u64;
+        if found.sure != Sure::Unlikely {
+            *self.traced.files.entry(found.file.clone()).or_default() += found.count as u64;
+        }
         if self.traced.found.len() < self.most {
             self.traced.found.push(found);
         }

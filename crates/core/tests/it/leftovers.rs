@@ -56,6 +56,13 @@ fn mentions_are_told_by_their_reason_and_clean_files_are_not_listed() {
     let told: Vec<_> = found.iter().map(|f| (f.path.as_str(), f.line, f.pointing)).collect();
     assert_eq!(told, [("config.bak", 2, 0), ("mail.txt", 3, 0), ("paths.php", 1, 1)]);
     assert_eq!(found[0].mentions[&LeftReason::Password], 1);
+    assert_eq!(found[0].places[0].text, "", "nobody reads a password in a report");
+    let places: Vec<_> = found[1].places.iter().map(|p| (p.line, p.text.as_str())).collect();
+    assert_eq!(places.len(), 3);
+    assert!(
+        places.iter().all(|p| *p == (3, "office@old.example, old.example, http://old.example/shop")),
+        "{places:?}"
+    );
     let mail: Vec<_> = found[1].mentions.iter().map(|(r, n)| (*r, *n)).collect();
     assert_eq!(mail, [(LeftReason::BareHost, 1), (LeftReason::Email, 1), (LeftReason::OutsideBase, 1)]);
 }
@@ -70,4 +77,21 @@ proptest! {
         let found = scan(folder.path(), &needles(), &|_| true);
         prop_assert_eq!(found.iter().map(|f| f.pointing).sum::<u64>(), gaps.len() as u64);
     }
+}
+
+#[test]
+fn program_code_that_names_paths_from_the_root_hides_nothing() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
+    write("core.php", "<?php\nreturn home_url('/') . \"/about\";\n");
+    write("style.css", "\na{background:url(/img/x.png)}\n");
+    write("old.js", "fetch('/x'); fetch('http://old.example/y')\n");
+    let address = |t: &str| Address::parse(t).unwrap();
+    let addresses = vec![(address("http://old.example"), address("http://new.example/b"))];
+    let needles = Needles::new(&Pairs { addresses, roots: vec![] }, &[]);
+    let found = scan(folder.path(), &needles, &|_| true);
+    let told: Vec<_> = found.iter().map(|f| (f.path.as_str(), f.needs_a_look())).collect();
+    assert_eq!(told, [("core.php", false), ("old.js", true), ("style.css", true)]);
+    let lines: Vec<_> = found[2].places.iter().map(|p| (p.reason, p.line)).collect();
+    assert_eq!(lines, [(Some(LeftReason::RootRelative), 2)]);
 }
