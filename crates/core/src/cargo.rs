@@ -192,7 +192,8 @@ pub fn gather(
     }
     let database_bytes: u64 = parts.iter().map(|p| p.bytes).sum();
     let bytes = survey.carried_bytes() + database_bytes;
-    let mut head = head(&survey, options, &left_out, bytes, live.is_some() || !parts.is_empty());
+    let mut head =
+        head(&survey, options, &left_out, bytes, live.is_some() || !parts.is_empty(), &mut warnings);
     head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
     let warnings = warnings.into_vec();
     let files = options.scope.has_files();
@@ -371,10 +372,15 @@ fn head(
     left_out: &[LeftOut],
     expected_bytes: u64,
     has_database: bool,
+    warnings: &mut Warnings<'_>,
 ) -> Head {
     let definition = &survey.recognised.definition;
-    let address = options.address.clone().or_else(|| survey.base_address().cloned());
-    let aliases = survey.address.aliases.iter().filter(|a| Some(*a) != address.as_ref()).cloned().collect();
+    let mut found = survey.address.clone();
+    if let Some(warning) = options.address.as_ref().and_then(|given| found.given(given)) {
+        warnings.push(warning);
+    }
+    let address = found.address;
+    let aliases = found.aliases.into_iter().filter(|a| Some(a) != address.as_ref()).collect();
     Head {
         format: FORMAT,
         written_by: options.written_by.clone(),

@@ -241,7 +241,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables"));
         }
     }
-    let (found, tables) = find_address(&job, &source, &definition, &facts, watch)?;
+    let (found, tables) = find_address(&job, &source, &definition, &facts, watch, &mut warnings)?;
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
     let outside = outside(&job, &source)?;
     let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
@@ -573,6 +573,7 @@ fn find_address(
     definition: &Definition,
     facts: &ConfigFacts,
     watch: &dyn Watch,
+    warnings: &mut Warnings<'_>,
 ) -> Result<(AddressFinding, BTreeSet<String>), RestoreError> {
     let mut tables = BTreeSet::new();
     let mut found = match &source.kind {
@@ -613,9 +614,16 @@ fn find_address(
     found.candidates.sort_by_key(|(_, n)| std::cmp::Reverse(*n));
     found.candidates.truncate(5);
     if let Some(given) = &job.from_address {
-        // What the archive says stays an alias: both are old.
-        found.aliases.extend(found.address.replace(given.clone()).filter(|a| a != given));
-        found.learned_from = "your own word".into();
+        match &job.cargo {
+            // It was taken when the site was looked at.
+            Some(cargo) if cargo.survey.base_address() == found.address.as_ref() => {}
+            Some(_) => found.learned_from = "your own word".into(),
+            None => {
+                if let Some(warning) = found.given(given) {
+                    warnings.push(warning);
+                }
+            }
+        }
     }
     found.aliases.extend(job.aliases.iter().cloned());
     Ok((found, tables))

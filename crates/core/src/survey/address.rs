@@ -5,6 +5,7 @@
 
 use super::recognise::ConfigFacts;
 use crate::dump::inspect::{Inspection, Wanted};
+use crate::event::Warning;
 use crate::place::{Address, AddressForm};
 use crate::system::Definition;
 use crate::system::schema::{AddressRows, Role};
@@ -144,6 +145,39 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
 }
 
 impl AddressFinding {
+    /// Takes the address that somebody gave. What the site itself says is not overridden by it: then it is one more old address, or none
+    /// where it would take in what belongs to others on the same host.
+    pub fn given(&mut self, given: &Address) -> Option<Warning> {
+        let known = match &self.address {
+            Some(known) if !self.concluded => known.clone(),
+            _ => {
+                self.aliases.extend(self.address.replace(given.clone()).filter(|a| a != given));
+                self.learned_from = "your own word".into();
+                self.concluded = false;
+                return None;
+            }
+        };
+        let below = |rest: &str| rest.is_empty() || rest.starts_with('/');
+        let same_host = known.host_port() == given.host_port();
+        if known == *given || self.aliases.contains(given) {
+        } else if same_host && known.base() == given.base() {
+            // The scheme is what a site knows least.
+            self.aliases.extend(self.address.replace(given.clone()));
+        } else if same_host && known.base().strip_prefix(given.base()).is_some_and(below) {
+            return Some(Warning::new(
+                format!(
+                    "the site says that its address is {known} ({}); {given} would take in other pages of that host and was not used",
+                    self.learned_from
+                ),
+                "",
+                "name what else moves with --alias",
+            ));
+        } else {
+            self.aliases.push(given.clone());
+        }
+        None
+    }
+
     fn take(&mut self, address: Option<Address>, rule: &AddressRows, config: &ConfigFacts) {
         if self.address.is_none() && address.is_some() {
             self.address = address;
@@ -249,5 +283,34 @@ mod tests {
         let unsure = find(joomla, &config("office@mail.example"), Some(&found));
         assert_eq!(unsure.address, None);
         assert_eq!(unsure.candidates[0], ("https://video.example".to_string(), 90));
+    }
+
+    #[test]
+    fn what_is_said_neither_overrides_nor_widens_what_the_site_says() {
+        let address = |t: &str| Address::parse(t).unwrap();
+        // What the site says, what is given, what counts then, whether the given one is old as well, whether something is said.
+        for (known, given, counts, old, said) in [
+            (Some("http://a.example/shop"), "http://a.example/shop", "http://a.example/shop", false, false),
+            (Some("http://a.example/shop"), "https://a.example/shop", "https://a.example/shop", false, false),
+            (Some("http://a.example/shop"), "http://a.example", "http://a.example/shop", false, true),
+            (Some("http://a.example/shop"), "https://a.example/sh", "http://a.example/shop", true, false),
+            (Some("http://a.example/shop"), "http://b.example", "http://a.example/shop", true, false),
+            (None, "http://b.example", "http://b.example", false, false),
+        ] {
+            let mut found = AddressFinding { address: known.map(address), ..AddressFinding::default() };
+            let warning = found.given(&address(given));
+            assert_eq!(found.address, Some(address(counts)), "{given}");
+            assert_eq!((found.aliases.contains(&address(given)), warning.is_some()), (old, said), "{given}");
+        }
+        let mut found = AddressFinding {
+            address: Some(address("http://a.example")),
+            concluded: true,
+            ..AddressFinding::default()
+        };
+        assert!(found.given(&address("http://b.example/x")).is_none());
+        assert_eq!(
+            (found.address, found.aliases),
+            (Some(address("http://b.example/x")), vec![address("http://a.example")])
+        );
     }
 }
