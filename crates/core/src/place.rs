@@ -149,6 +149,7 @@ impl Address {
     pub fn spelled(&self, form: AddressForm) -> String {
         match form {
             AddressForm::Url => self.to_string(),
+            AddressForm::Origin => format!("{}://{}", self.scheme.name(), self.host_port()),
             AddressForm::UrlSlash => format!("{self}/"),
             AddressForm::Host => self.host_port(),
             AddressForm::Hostname => self.host.clone(),
@@ -191,6 +192,9 @@ pub enum AddressForm {
     /// `https://host:port/base`
     #[serde(rename = "url")]
     Url,
+    /// `https://host:port`, or `//host:port`, where the base path stands elsewhere
+    #[serde(rename = "origin")]
+    Origin,
     /// `https://host:port/base/`
     #[serde(rename = "url/")]
     UrlSlash,
@@ -620,6 +624,11 @@ impl Relocation {
         std::iter::once(&self.from.address).chain(&self.aliases)
     }
 
+    /// Says whether the site was at the bare root of its host.
+    pub fn at_root(&self) -> bool {
+        self.from.address.base().is_empty()
+    }
+
     /// Returns every old root, the canonical one first.
     pub fn old_roots(&self) -> impl Iterator<Item = &Root> {
         std::iter::once(&self.from.root).chain(&self.other_roots)
@@ -695,6 +704,13 @@ fn respell<'a>(
                 None => continue,
             }
         }
+        if let (AddressForm::Origin, Some(old)) = (form, old.strip_prefix("//")) {
+            // Whatever the scheme is: that stays so.
+            match old.eq_ignore_ascii_case(&address.host_port()) {
+                true => return Some(format!("//{}", new.host_port())),
+                false => continue,
+            }
+        }
         for scheme in [address.scheme(), Scheme::Http, Scheme::Https] {
             if address.with_scheme(scheme).spelled(form).eq_ignore_ascii_case(old) {
                 return Some(new.spelled(form));
@@ -717,6 +733,7 @@ mod tests {
         assert_eq!(b.host_unicode().as_deref(), Some("bücher.example"));
         let forms = [
             (AddressForm::Host, "shop.example", "xn--bcher-kva.example:8080"),
+            (AddressForm::Origin, "https://shop.example", "http://xn--bcher-kva.example:8080"),
             (AddressForm::UrlSlash, "https://shop.example/a/b/", "http://xn--bcher-kva.example:8080/"),
             (AddressForm::BaseSlashes, "/a/b/", "/"),
             (AddressForm::BaseLeading, "/a/b", "/"),

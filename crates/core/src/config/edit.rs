@@ -13,7 +13,7 @@ use serde::Serialize;
 use std::ops::Range;
 
 /// The planned edit of one file.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FilePlan {
     /// Path under the site.
     pub path: String,
@@ -87,6 +87,32 @@ pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
     }
 }
 
+impl FilePlan {
+    /// The same file, left as it is.
+    fn left(mut self, why: &str) -> FilePlan {
+        self.warnings.push(Warning::new(
+            format!("was left as it is: {why}"),
+            self.path.clone(),
+            "set the new values in it by hand",
+        ));
+        FilePlan { path: self.path, warnings: self.warnings, ..FilePlan::default() }
+    }
+}
+
+/// The same, and carries the edits out to see whether a full reader of the form finds what it should. A file that says otherwise is left.
+pub fn plan_checked(
+    config: &Config,
+    path: &str,
+    text: &[u8],
+    cx: &Context<'_>,
+) -> Result<FilePlan, ConfigError> {
+    let plan = plan(config, path, text, cx)?;
+    Ok(match apply(&plan, Some(config), text) {
+        Ok(_) => plan,
+        Err(why) => plan.left(&why),
+    })
+}
+
 /// Plans the edits of a text file: needles only.
 pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
     finish(path, text, value::edits(cx.needles, text, &mut Quiet), Vec::new())
@@ -100,6 +126,9 @@ pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Ve
         let after = config::read(config.form, &new, None).map_err(|e| e.to_string())?;
         if after.has_errors && !before.has_errors {
             return Err("the edited file would not be valid any more".into());
+        }
+        if config.form == ConfigForm::Yaml {
+            super::yaml::verify(text, &new, &plan.expected)?;
         }
         for (name, value) in &plan.expected {
             if after.value(name) != Some(value) {
@@ -267,7 +296,8 @@ impl Job<'_> {
                 self.cx.table_prefix.map(bare)
             }
             (Expression::Literal, None) => old
-                .filter(|o| !o.is_empty())
+                // At the bare root a base path may be nothing; elsewhere nothing means that the system finds it out.
+                .filter(|o| !o.is_empty() || (key.role == Role::BasePath && self.cx.relocation.at_root()))
                 .and_then(|old| place_value(plan, &place, old, setting, key, self.cx)),
             _ => None,
         };
@@ -418,12 +448,31 @@ fn place_value(
     match key.role {
         Role::Address | Role::BasePath => {
             let form = key.form.unwrap_or(AddressForm::Url);
+            if key.role == Role::BasePath && (old.is_empty() || key.at_root.as_deref() == Some(old)) {
+                let base = relocation.to.address.base();
+                return (relocation.at_root() && !base.is_empty())
+                    .then(|| relocation.to.address.spelled(form));
+            }
             // An address may stand there with or without its last slash.
             let (bare, slash) = match old.strip_suffix('/') {
                 Some(bare) if form == AddressForm::Url => (bare, "/"),
                 _ => (old, ""),
             };
-            let new = relocation.respell(bare, form);
+            let mut new = relocation.respell(bare, form);
+            if key.role == Role::BasePath
+                && new.is_some()
+                && relocation.to.address.base().is_empty()
+                && let Some(word) = &key.at_root
+            {
+                new = Some(word.clone());
+            }
+            if new.is_none() {
+                // What follows the address stays.
+                let edits = value::edits(cx.needles, bare.as_bytes(), &mut Quiet);
+                if !edits.is_empty() {
+                    new = String::from_utf8(edit::apply(bare.as_bytes(), &edits)).ok();
+                }
+            }
             if new.is_none() {
                 let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
                 plan.warnings.push(Warning::new(what, place, "check it; it was left as it is"));
@@ -486,6 +535,9 @@ fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
         let change =
             Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
         plan.changes.push(change);
+        if job.config.form == ConfigForm::Yaml {
+            plan.expected.push((key.to_string(), new.clone()));
+        }
         let spelled = config::spelled(job.config.form, &new, &job.text[literal.span.clone()]);
         plan.edits.push(Edit::new(literal.span.clone(), spelled));
     }

@@ -4,6 +4,8 @@
 //! where they stand, and writing the file anew would lose its comments.
 
 use super::settings::{Expression, Literal, Setting, Settings, each_line};
+use saphyr::{LoadableYamlNode, Scalar, Yaml};
+use std::collections::BTreeMap;
 
 /// Reads a file. Names are the keys' way from the top, joined by dots.
 pub fn parse(text: &[u8]) -> Settings {
@@ -70,6 +72,65 @@ fn scalar(text: &str) -> Option<(String, usize)> {
     let bare = text.split(" #").next().unwrap_or(text).trim_end();
     let value = if matches!(bare, "null" | "~" | "Null" | "NULL") { "" } else { bare };
     Some((value.to_string(), bare.len()))
+}
+
+/// Reads an edited file and what it was before with a full reader, and says what is wrong: each of the `expected` values must stand where
+/// it should, and every other one as before.
+pub fn verify(before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<(), String> {
+    if serde_json::from_slice::<serde_json::Value>(before).is_ok_and(|v| v.is_object() || v.is_array()) {
+        return Err("it is JSON, not YAML".into());
+    }
+    let read = |text: &[u8]| {
+        let text = std::str::from_utf8(text).map_err(|_| "it is not UTF-8".to_string())?;
+        let documents = Yaml::load_from_str(text).map_err(|e| format!("it is no YAML: {e}"))?;
+        let mut leaves = BTreeMap::new();
+        for document in &documents {
+            leaves_of(document, String::new(), &mut leaves);
+        }
+        Ok::<_, String>(leaves)
+    };
+    let (before, after) = (read(before)?, read(after)?);
+    for (name, value) in expected {
+        if after.get(name) != Some(value) {
+            return Err(format!("`{name}` would not read as it should"));
+        }
+    }
+    let same = |name: &String| expected.iter().any(|(n, _)| n == name) || before.get(name) == after.get(name);
+    match before.keys().chain(after.keys()).find(|name| !same(name)) {
+        Some(name) => Err(format!("`{name}` would change as well")),
+        None => Ok(()),
+    }
+}
+
+/// Collects the scalars of a document by their way from the top.
+fn leaves_of(node: &Yaml<'_>, way: String, out: &mut BTreeMap<String, String>) {
+    let below = |name: &str| if way.is_empty() { name.to_string() } else { format!("{way}.{name}") };
+    match node {
+        Yaml::Mapping(map) => {
+            for (key, value) in map {
+                leaves_of(value, below(&word(key)), out);
+            }
+        }
+        Yaml::Sequence(items) => {
+            for (i, value) in items.iter().enumerate() {
+                leaves_of(value, below(&i.to_string()), out);
+            }
+        }
+        Yaml::Tagged(_, inner) => leaves_of(inner, way, out),
+        other => drop(out.insert(way, word(other))),
+    }
+}
+
+fn word(scalar: &Yaml<'_>) -> String {
+    match scalar {
+        Yaml::Value(Scalar::String(text)) => text.to_string(),
+        Yaml::Value(Scalar::Integer(n)) => n.to_string(),
+        Yaml::Value(Scalar::Boolean(b)) => b.to_string(),
+        Yaml::Value(Scalar::FloatingPoint(n)) => n.to_string(),
+        Yaml::Value(Scalar::Null) => String::new(),
+        Yaml::Representation(text, ..) => text.to_string(),
+        other => format!("{other:?}"),
+    }
 }
 
 /// Spells a value.

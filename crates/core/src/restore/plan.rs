@@ -287,7 +287,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         put: &keys,
     };
     let selection = Selection::of(&definition, &job.scope, &hosts.others());
-    let mut files = file_plans(&source, &definition, &cx, &selection)?;
+    let mut files = file_plans(&source, &definition, &cx, &selection, &mut warnings)?;
     if let Some(joining) = &joining {
         joining.place(&mut files);
     }
@@ -721,6 +721,7 @@ fn file_plans(
     definition: &Definition,
     cx: &Context<'_>,
     selection: &Selection,
+    warnings: &mut Warnings<'_>,
 ) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
     let carried = |path: &str| selection.fate(Path::new(path), false) == Fate::Carry;
@@ -728,11 +729,15 @@ fn file_plans(
     let needed = definition.config.first().is_some_and(|c| carried(&c.path));
     if needed && !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
         let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
-        return Err(RestoreError::Config { path, why: "it is not in the archive".into() });
+        warnings.push(Warning::new(
+            "the config file is not there, so nothing says to the site which database and address are its own",
+            path,
+            "make it on the new host, by the system's installer or its template",
+        ));
     }
     found.retain(|c| carried(&c.path));
     for ConfigFile { config, path, text } in found {
-        let plan = edit::plan(config, &path, &text, cx)
+        let plan = edit::plan_checked(config, &path, &text, cx)
             .map_err(|e| RestoreError::Config { path: path.clone(), why: e.to_string() })?;
         plans.push(plan);
     }

@@ -56,7 +56,10 @@ pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspec
         && let Some(address) = value.value.as_deref().and_then(|v| Address::parse(v).ok())
     {
         out.learned_from = format!("{}, `{}`", value.file, value.key);
-        out.address = Some(address);
+        // The base path may stand in a key of its own.
+        let base = config.value(Role::BasePath).and_then(|v| v.value.as_deref()).unwrap_or_default();
+        let whole = Address::parse(&format!("{address}/{}", base.trim_matches('/'))).ok();
+        out.address = whole.filter(|_| address.base().is_empty()).or(Some(address));
     }
     if let Some(found) = found {
         // Also where the address is known already: other sites may live in the same database.
@@ -79,12 +82,12 @@ pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspec
 /// Puts an address together where the config names host and base path, but no scheme: the one that the content uses more often.
 fn from_parts(config: &ConfigFacts, found: Option<&Inspection>, out: &mut AddressFinding) {
     let Some(value) = config.value(Role::Address) else { return };
-    let host = value.value.as_deref().unwrap_or_default();
+    let host = value.value.as_deref().unwrap_or_default().trim_start_matches("//").trim_end_matches('/');
     let base = config.value(Role::BasePath).and_then(|v| v.value.as_deref()).unwrap_or_default();
     let named =
         |scheme: &str| found.and_then(|f| f.hosts.get(&format!("{scheme}://{host}"))).copied().unwrap_or(0);
     let scheme = if named("https") > named("http") { "https" } else { "http" };
-    out.address = Address::parse(&format!("{scheme}://{host}{base}")).ok();
+    out.address = Address::parse(&format!("{scheme}://{host}/{}", base.trim_matches('/'))).ok();
     if out.address.is_some() {
         out.learned_from = format!("{}, `{}`", value.file, value.key);
     }

@@ -223,6 +223,9 @@ pub struct Key {
     /// For [`Role::Address`] and [`Role::BasePath`]: its form.
     #[serde(default)]
     pub form: Option<AddressForm>,
+    /// For [`Role::BasePath`]: what stands there at the bare root, if the form does not say it right.
+    #[serde(default)]
+    pub at_root: Option<String>,
     /// For [`Role::Path`]: where below the root it usually lies, to learn the root from it.
     #[serde(default)]
     pub below_root: Vec<String>,

@@ -1,7 +1,7 @@
 //! Config edits on any values a config can hold, and readers that no bytes can bring to a fall.
 
 use proptest::prelude::*;
-use zporter_core::config::edit::{Context, FilePlan, apply, plan, plan_text};
+use zporter_core::config::edit::{Context, FilePlan, apply, plan, plan_checked, plan_text};
 use zporter_core::config::{self, htaccess, php};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
@@ -319,4 +319,93 @@ fn a_port_or_socket_goes_where_the_config_has_a_place_for_it() {
         "mysql://u@h/n",
     );
     assert!(warnings.iter().any(|w| w.what.contains("`dbms`") && w.what.contains("MySQL")), "{warnings:?}");
+}
+
+/// A config of PHP assignments, and what becomes of it on the way from one address to the other.
+fn moved(keys: &str, text: &str, from: &str, to: &str) -> (String, Vec<String>) {
+    let config: Config =
+        toml::from_str(&format!("path = \"c.php\"\nform = \"php\"\nkey = [{keys}]\n")).unwrap();
+    let place = |address: &str| Place {
+        address: Address::parse(address).unwrap(),
+        root: Root::parse("/home/old").unwrap(),
+        database: None,
+    };
+    let mut relocation = relocation();
+    (relocation.from, relocation.to, relocation.aliases) = (place(from), place(to), vec![]);
+    let needles = Needles::new(&relocation.pairs(), &[]);
+    let cx =
+        Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
+    let plan = plan_checked(&config, "c.php", text.as_bytes(), &cx).unwrap();
+    let new = apply(&plan, Some(&config), text.as_bytes()).unwrap();
+    (String::from_utf8(new).unwrap(), plan.warnings.into_iter().map(|w| w.what).collect())
+}
+
+#[test]
+fn origin_and_base_in_keys_of_their_own_follow_and_tails_stay() {
+    const KEYS: &str = "{ name = \"server\", role = \"address\", form = \"origin\" }, { name = \"way\", role = \"base-path\", form = \"/base\", at_root = \"\" }, \
+        { name = \"pictures\", role = \"address\", form = \"url/\" }";
+    let config = |server: &str, way: &str, pictures: &str| {
+        format!("<?php\n$server = \"{server}\";\n$way = '{way}';\n$pictures = '{pictures}';\n")
+    };
+    let old =
+        [("http://old.example", ""), ("https://old.example:8443", "/w"), ("http://old.example", "/a/b")];
+    let new =
+        [("https://new.example", ""), ("http://new.example:81", "/wiki"), ("https://new.example", "/x/y")];
+    for (from, to) in old.iter().flat_map(|o| new.iter().map(move |n| (o, n))) {
+        let address = |(server, way): &(&str, &str)| format!("{server}{way}");
+        for spelled in [true, false] {
+            let server = |origin: &str| {
+                if spelled { origin.to_string() } else { origin[origin.find("//").unwrap()..].to_string() }
+            };
+            let of = |place: &(&str, &str)| {
+                config(&server(place.0), place.1, &format!("{}/img/logo.png?v=1", address(place)))
+            };
+            let (out, said) = moved(KEYS, &of(from), &address(from), &address(to));
+            assert_eq!((out, said), (of(to), vec![]), "{from:?} to {to:?}");
+        }
+    }
+    // Elsewhere than at the root, nothing means that the system finds its place by itself.
+    let alone = config("//old.example", "", "");
+    assert!(moved(KEYS, &alone, "http://old.example/cms", "http://new.example/b").0.contains("$way = '';"));
+    let (_, said) = moved(
+        KEYS,
+        &config("http://cdn.example", "/other", "http://cdn.example/i"),
+        "http://old.example",
+        "http://new.example",
+    );
+    assert_eq!(said.len(), 3, "{said:?}");
+}
+
+#[test]
+fn a_file_that_is_not_what_it_is_called_is_left_and_said() {
+    let config = Config { form: ConfigForm::Yaml, ..definition("prestashop-7").config[1].clone() };
+    let relocation = relocation();
+    let needles = Needles::new(&relocation.pairs(), &[]);
+    let access = access("it's");
+    let cx = Context {
+        relocation: &relocation,
+        database: Some(&access),
+        needles: &needles,
+        table_prefix: None,
+        put: &[],
+    };
+    let lines = "parameters:\n  database_host: h\n  database_name: 'n'\n  database_user: u\n  database_password: \"p\"\n  x: [1, {a: '}'}]\n";
+    let json = "{\n  \"parameters\": {\n    \"database_host\": \"h\",\n    \"database_name\": \"n\",\n    \"database_user\": \"u\",\n    \"database_password\": \"p\"\n  }\n}\n";
+    for (text, sound) in [
+        (lines, true),
+        (json, false),
+        (&lines.replace("x:", "x: {"), false),
+        ("parameters:\n  database_host: h\n\tdatabase_name: n\n", false),
+    ] {
+        let plan = plan_checked(&config, "p.yml", text.as_bytes(), &cx).unwrap();
+        let new = String::from_utf8(apply(&plan, Some(&config), text.as_bytes()).unwrap()).unwrap();
+        assert_eq!(new != text, sound, "{new}");
+        assert_eq!(
+            plan.warnings.iter().any(|w| w.what.starts_with("was left as it is")),
+            !sound,
+            "{:?}",
+            plan.warnings
+        );
+        assert!(!sound || new.contains("database_password: 'it''s'\n  x: [1, {a: '}'}]"), "{new}");
+    }
 }
