@@ -1015,6 +1015,15 @@ fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
     assert!(!there("paths.php") && !there("cache/x") && !there("install"));
 }
 
+/// Lets a site's config name `storage/` as its folder outside of the root.
+fn outside_lies_here(bench: &Bench) {
+    for config in ["config.php", "dome-office/config.php"] {
+        let text = bench.read(&format!("old/{config}"));
+        let here = bench.path("storage").display().to_string();
+        bench.write(&format!("old/{config}"), text.replace("/home/fernhollow/storage", &here));
+    }
+}
+
 #[test]
 fn a_clone_is_what_packing_and_restoring_would_give() {
     let Some(server) = server() else { return };
@@ -1024,13 +1033,7 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         let bench = Bench::new();
         let (site, old) = bench.live(server, variant);
         if site.write_outside(&bench.path("storage")).unwrap() {
-            for config in ["config.php", "dome-office/config.php"] {
-                let text = bench.read(&format!("old/{config}"));
-                bench.write(
-                    &format!("old/{config}"),
-                    text.replace("/home/fernhollow/storage", &bench.path("storage").display().to_string()),
-                );
-            }
+            outside_lies_here(&bench);
         }
         let before = (files(&bench.path("old")), server.content(&old));
         let host: &[&str] = if variant == Variant::Drupal7 { &["--host-folder", "default"] } else { &[] };
@@ -1095,6 +1098,68 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         bench.run(&["restore", "--waybill", "job.toml"]).expect(2).says(&["zporter clone"]);
         let inside = ["clone", "old", "old/copy", "--address", "https://n.test/x", "--database", &url];
         bench.run(&[&inside[..], host].concat()).expect(3).says(&["lie in each other"]);
+    }
+}
+
+/// The same bytes by either way, for every line and everything that can be asked for.
+#[test]
+fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
+    let wishes: [&[&str]; 5] = [
+        &["--address", "http://n.test/x/y", "--references", "--bare-hosts", "--mail-domains", "--repair"],
+        &["--address", "https://n.test", "--rows", "*users*=structure", "--site-name", "Näme's", "--tidy"],
+        &["--address", "http://n.test:8080", "--alias", "http://alias.example/a", "--set", "maintenance=on"],
+        &["--address", "https://n.test/x", "--only", "database", "--samples", "5"],
+        &["--address", "https://n.test/x", "--without", "media"],
+    ];
+    for (number, variant) in VARIANTS.into_iter().enumerate() {
+        // Every wish with some of the lines, every line with two of them.
+        for wish in [wishes[number % 5], wishes[(number + 2) % 5]] {
+            let bench = Bench::new();
+            let site = bench.site(variant);
+            let mut source = vec!["--dump", "old.sql"];
+            if site.write_outside(&bench.path("storage")).unwrap() {
+                outside_lies_here(&bench);
+            }
+            if format!("{variant:?}").starts_with("Drupal") {
+                source.extend(["--host-folder", "default"]);
+            }
+            let database =
+                if format!("{variant:?}").starts_with("Dnn") { "sqlserver://u@h/n" } else { "mysql://u@h/n" };
+            let to = ["--database", database, "--from-address", &site.address, "--from-root", &site.root];
+            let mut kept = Vec::new();
+            for (way, folder) in [("clone", "one"), ("restore", "two")] {
+                let dump = format!("{folder}.sql");
+                let outcome = if way == "clone" {
+                    let clone =
+                        [&["clone", "old", "copy"][..], &source, &to, &["--dump-to", &dump], wish].concat();
+                    // The folder outside goes beside the copy by either way.
+                    bench.run(&clone)
+                } else {
+                    let pack = [&["pack", "old", "-o", "a.tar.zst", "--address", &site.address][..], &source]
+                        .concat();
+                    bench.run(&pack).says(&["Packed"]);
+                    bench.run(
+                        &[&["restore", "a.tar.zst", "copy"][..], &to, &["--dump-to", &dump], wish].concat(),
+                    )
+                };
+                assert!(outcome.code <= 1, "{variant:?} {wish:?}: {}{}", outcome.stdout, outcome.stderr);
+                let copy = bench.path("copy");
+                let there = if copy.exists() { files(&copy) } else { Vec::new() };
+                kept.push((there, bench.read(&dump)));
+                for made in ["copy", "copy-storage"] {
+                    let _ = std::fs::rename(bench.path(made), bench.path(&format!("{folder}-{made}")));
+                }
+            }
+            assert_eq!(kept[0].1, kept[1].1, "{variant:?} {wish:?}");
+            let other = |a: usize, b: usize| -> Vec<String> {
+                let (a, b) = (&kept[a].0, &kept[b].0);
+                a.iter().filter(|f| !b.contains(f)).map(|(path, _)| path.display().to_string()).collect()
+            };
+            let differing = (other(0, 1), other(1, 0));
+            assert_eq!(differing, (vec![], vec![]), "{variant:?} {wish:?}");
+            // The newer portal's script is in UTF-16.
+            assert!(kept[0].1.replace('\0', "").contains("n.test"), "{variant:?} {wish:?}");
+        }
     }
 }
 

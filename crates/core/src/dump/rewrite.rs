@@ -44,6 +44,8 @@ pub struct Worker<'a> {
     edits: Vec<Edit>,
     /// How many samples of each column earlier chunks gave, by table. Chunks are merged in their order, so no more than are wanted count.
     sampled: BTreeMap<String, BTreeMap<String, usize>>,
+    /// Whether the last piece ended a statement that was left out: the end of its line goes with it.
+    left_out: bool,
     /// Memory for the next value's bytes, and for its changes the short way.
     spare: Decoded,
     short: Short,
@@ -148,6 +150,7 @@ impl<'a> Worker<'a> {
             hits: Vec::new(),
             edits: Vec::new(),
             sampled: BTreeMap::new(),
+            left_out: false,
             spare: Decoded::default(),
             short: Short::default(),
         }
@@ -157,9 +160,11 @@ impl<'a> Worker<'a> {
     pub fn chunk(&mut self, chunk: &Chunk) {
         self.out.bytes.clear();
         self.out.copied = 0;
+        self.left_out = false;
         for (base, piece, at) in chunk.pieces() {
             self.piece(chunk.bytes(), base, piece, at);
         }
+        self.done.ends_left_out = self.left_out;
         self.settle();
         if self.out.copied > 0 {
             self.out.bytes.extend_from_slice(&chunk.bytes()[self.out.copied..]);
@@ -183,8 +188,14 @@ impl<'a> Worker<'a> {
     }
 
     fn piece(&mut self, chunk: &[u8], base: usize, piece: Piece<'_>, at: At<'_>) {
+        let behind_left_out = std::mem::take(&mut self.left_out);
         match piece {
-            Piece::Gap(bytes) => self.elsewhere(bytes, LeftReason::Comment),
+            Piece::Gap(bytes) => {
+                if behind_left_out {
+                    self.out.replace(chunk, base..base + line_end(bytes), b"");
+                }
+                self.elsewhere(bytes, LeftReason::Comment);
+            }
             Piece::CutOff(bytes) => self.elsewhere(bytes, LeftReason::Elsewhere),
             Piece::Whole { bytes, literals, .. } => self.whole(chunk, base, bytes, literals, at),
             Piece::InsertHead(bytes) => {
@@ -200,9 +211,16 @@ impl<'a> Worker<'a> {
                     self.rows(chunk, base, rows, at.quoting);
                 }
             }
-            Piece::Between(bytes) | Piece::Tail { bytes, .. } => {
+            Piece::Between(bytes) => {
                 if self.kept(chunk, base, bytes, at.statement) {
                     self.loose_literals(chunk, base, bytes, at);
+                }
+            }
+            Piece::Tail { bytes, .. } => {
+                if self.kept(chunk, base, bytes, at.statement) {
+                    self.loose_literals(chunk, base, bytes, at);
+                } else {
+                    self.left_out = true;
                 }
             }
         }
@@ -565,6 +583,7 @@ impl<'a> Worker<'a> {
             let left_out =
                 keep == Keep::Nothing || (keep == Keep::Structure && statement.class == Class::Insert);
             if left_out {
+                self.left_out = true;
                 return self.out.replace(chunk, base..base + bytes.len(), b"");
             }
         }
@@ -660,6 +679,15 @@ impl<'a> Worker<'a> {
         self.edits.sort_by_key(|e| e.span.start);
         self.hits = hits;
         self.flush(chunk, base);
+    }
+}
+
+/// Returns the length of the end of a line at the beginning of a text, 0 if there is none.
+pub(super) fn line_end(text: &[u8]) -> usize {
+    match text {
+        [b'\r', b'\n', ..] => 2,
+        [b'\n', ..] => 1,
+        _ => 0,
     }
 }
 

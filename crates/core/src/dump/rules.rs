@@ -179,6 +179,8 @@ pub struct Rewritten {
     pub renamed: u64,
     /// How many rows each value was put into, by the index of its rule.
     pub put: BTreeMap<usize, u64>,
+    /// Whether the stretch ends with a statement that was left out.
+    pub(super) ends_left_out: bool,
 }
 
 impl Rewritten {

@@ -5,7 +5,7 @@
 //! Invariants: the output and the tally do not depend on the number of threads; at most two chunks per thread are in memory.
 
 use super::chunk::Chunk;
-use super::rewrite::Worker;
+use super::rewrite::{Worker, line_end};
 use super::rules::{Rewritten, Rules};
 use super::stream::{DumpError, Ending, Source};
 use std::collections::BTreeMap;
@@ -27,13 +27,21 @@ pub fn rewrite<R: Read, W: Write>(
     let mut worker = Worker::new(rules);
     let mut chunk = Chunk::default();
     let mut done = Rewritten::default();
+    let mut left_out = false;
     while source.next(&mut chunk)? {
         worker.chunk(&chunk);
-        out.write_all(worker.bytes(&chunk)).map_err(DumpError::Write)?;
-        done.add(worker.take_done(), rules.samples);
+        out.write_all(behind(left_out, worker.bytes(&chunk))).map_err(DumpError::Write)?;
+        let part = worker.take_done();
+        left_out = part.ends_left_out;
+        done.add(part, rules.samples);
     }
     done.tally.settle();
     Ok((out, done, source.ending()))
+}
+
+/// A chunk's bytes without the end of a line that belongs to a statement left out before it.
+fn behind(left_out: bool, bytes: &[u8]) -> &[u8] {
+    &bytes[if left_out { line_end(bytes) } else { 0 }..]
 }
 
 /// A chunk that is done, with its rewritten bytes if they differ.
@@ -52,6 +60,8 @@ struct Way<W> {
     /// Memory to be used again.
     free: Vec<(Chunk, Vec<u8>)>,
     done: Rewritten,
+    /// Whether what was written last ended with a statement that was left out.
+    left_out: bool,
     error: Option<DumpError>,
 }
 
@@ -85,6 +95,7 @@ pub fn rewrite_on<R: Read + Send, W: Write + Send>(
         waiting: BTreeMap::new(),
         free: Vec::new(),
         done: Rewritten::default(),
+        left_out: false,
         error: None,
     });
     let turn = Condvar::new();
@@ -165,9 +176,11 @@ fn hand_in<W: Write>(
         let due = held.next;
         let Some(Handed { chunk, bytes, differs, done }) = held.waiting.remove(&due) else { break };
         held.next += 1;
+        let left_out = std::mem::replace(&mut held.left_out, done.ends_left_out);
         held.done.add(done, samples);
         drop(held);
-        let written = out.write_all(if differs { &bytes } else { chunk.bytes() }).map_err(DumpError::Write);
+        let rewritten = behind(left_out, if differs { &bytes } else { chunk.bytes() });
+        let written = out.write_all(rewritten).map_err(DumpError::Write);
         held = lock(way);
         held.free.push((chunk, bytes));
         turn.notify_all();
