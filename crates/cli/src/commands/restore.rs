@@ -15,6 +15,7 @@ use zporter_core::fsx::absolute;
 use zporter_core::logbook::Outcome;
 use zporter_core::place::Address;
 use zporter_core::restore::plan::{RestorePlan, plan};
+use zporter_core::restore::refresh::Outlook;
 use zporter_core::restore::restored::Restored;
 use zporter_core::restore::run;
 use zporter_core::waybill::Waybill;
@@ -41,6 +42,8 @@ struct Report<'a> {
     needles: Vec<Needle<'a>>,
     edits: Vec<FileDiff<'a>>,
     needed_bytes: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    outlook: Option<&'a Outlook>,
     stays: &'a [Address],
     #[serde(flatten)]
     done: &'a Restored,
@@ -84,6 +87,7 @@ pub fn run_bill(ui: &Ui, bill: &Waybill, args: &CopyArgs) -> Result<Exit, Comman
             .map(|f| FileDiff { path: &f.path, diff: &f.diff })
             .collect(),
         needed_bytes: plan.needed,
+        outlook: plan.outlook.as_ref(),
         stays: &plan.stay,
         done: &done,
     };
@@ -156,6 +160,28 @@ fn some(names: &[&str]) -> String {
     if more > 0 { format!("{first} and {more} more") } else { first }
 }
 
+/// Prints what would become of the files of a copy.
+fn show_outlook(ui: &Ui, outlook: &Outlook) {
+    let list = |name: &str, files: &[String], what: &str| {
+        if files.is_empty() {
+            return;
+        }
+        let files: Vec<String> = files.iter().map(|f| safe(f)).collect();
+        let names: Vec<&str> = files.iter().map(String::as_str).collect();
+        let names = if ui.verbose { names.join(", ") } else { some(&names) };
+        ui.fact(name, format!("{}{what}: {names}", count(files.len() as u64, "file")));
+    };
+    list("new", &outlook.new, "");
+    list("replaces", &outlook.replaced, ", which are kept for an undo");
+    let gone = match outlook.takes_away {
+        true => " no longer at the source, taken away and kept for an undo",
+        false => " no longer at the source, left here; --delete-gone takes them away",
+    };
+    list("gone", &outlook.gone, gone);
+    ui.fact("unchanged", count(outlook.unchanged, "file"));
+    ui.fact("own settings", format!("{} left as they are", count(outlook.own, "file")));
+}
+
 /// Prints what a plan will do (or has done): needles and file edits.
 pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     let version = plan.version.as_deref().unwrap_or("");
@@ -196,6 +222,9 @@ pub fn show_plan(ui: &Ui, plan: &RestorePlan, dry_run: bool) {
     }
     if let Some(folder) = plan.outside() {
         ui.fact("storage", folder.display().to_string());
+    }
+    if let (Some(outlook), true) = (&plan.outlook, dry_run) {
+        show_outlook(ui, outlook);
     }
     if dry_run {
         ui.fact("needs", format!("{} on the target's disk", bytes(plan.needed)));

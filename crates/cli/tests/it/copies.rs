@@ -188,6 +188,22 @@ fn a_copy_is_brought_up_to_date_and_put_back() {
         ),
     );
     let before = (files(&bench.path("copy")), server.content(&new));
+    // Its own settings changed as well; those are not taken over, and that is said.
+    let own = bench.read("old/configuration.php").replace("Fernhollow", "Fernhöllow");
+    std::fs::remove_file(bench.path("old/configuration.php")).unwrap();
+    bench.write("old/configuration.php", own);
+    let asked = bench.run(&[&clone[..], &["--refresh", "--dry-run"]].concat()).expect(1);
+    asked.says(&["replaces", "index.php", "configuration.php: has changed at the source"]);
+    let outlook =
+        report(bench.run(&[&clone[..], &["--refresh", "--dry-run", "--json"]].concat()))["outlook"].clone();
+    let list = |of: &str| -> Vec<String> {
+        outlook[of].as_array().unwrap().iter().map(|f| f.as_str().unwrap().to_string()).collect()
+    };
+    assert_eq!(list("new"), ["images/new.txt"]);
+    assert_eq!(list("replaced"), ["index.php"]);
+    assert_eq!(list("gone"), ["images/übersicht.png"]);
+    assert_eq!((&outlook["own"], &outlook["bytes"]), (&2.into(), &50.into()), "{outlook}");
+    assert!(files(&bench.path("copy")) == before.0, "a dry run writes nothing");
     let refreshed = report(bench.run(&[&clone[..], &["--refresh", "--json"]].concat()));
     assert_eq!((&refreshed["refreshed"]["stay"], &refreshed["refreshed"]["gone"]), (&1.into(), &0.into()));
     assert!(bench.path("copy/images/übersicht.png").exists());

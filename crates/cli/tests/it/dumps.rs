@@ -269,7 +269,7 @@ fn what_is_done_only_on_request() {
     ];
     moved("all.sql", &all).expect(0).says(&["renamed", "table names"]);
     let after = "CREATE TABLE `c9_opt` (`name` text, `ab_v` text);\nINSERT INTO `c9_opt` (`name`,`ab_v`) VALUES ('c9_key','at new.example, office@new.example'),('x','<a href=\"/b/p\">'),('y','s:6:\"longer\";');\n\
-        INSERT INTO c9_opt SET name='z', ab_v='https://new.example/b/z';\nCREATE TABLE `c9_log` (a int);\n\n\n\n\
+        INSERT INTO c9_opt SET name='z', ab_v='https://new.example/b/z';\nCREATE TABLE `c9_log` (a int);\n\
         CREATE VIEW `c9_view` AS select `c9_opt`.`ab_v` AS `u` from `c9_opt`;\n";
     assert_eq!(bench.read("all.sql"), after);
     for wrong in

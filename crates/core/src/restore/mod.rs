@@ -9,6 +9,7 @@ pub mod owner;
 pub mod plan;
 pub mod puts;
 pub mod record;
+pub mod refresh;
 pub mod restored;
 mod rows;
 pub mod run;

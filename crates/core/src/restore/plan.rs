@@ -6,6 +6,7 @@ use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
 use super::puts::{self, PlannedKey, Puts};
 use super::record::{self, Record};
+use super::refresh::Outlook;
 use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::cargo::{keep, means};
 use crate::config::edit::{self, Context, FilePlan};
@@ -28,7 +29,7 @@ use crate::survey::tree::FolderTree;
 use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob, globs};
 use crate::text::needles::{Asked, Needles};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -75,6 +76,10 @@ pub struct RestorePlan {
     pub replaced: BTreeSet<String>,
     /// Tables in the target's database that are not this site's, and stay.
     pub others: Vec<String>,
+    /// Settings of the source, by file, with a hash of each.
+    pub(super) settings: BTreeMap<String, String>,
+    /// What becomes of the files of a copy that is brought up to date.
+    pub outlook: Option<Outlook>,
     /// Bytes that will be written below the target and for the dump.
     pub needed: u64,
     /// What needs attention.
@@ -113,6 +118,22 @@ impl RestorePlan {
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
         keep(&self.definition, &self.table_prefix, &self.job.rows, table)
+    }
+
+    /// Returns what a file holds once it is edited, of the files that are; by its path in the target.
+    pub(super) fn edited(&self, path: &str) -> Option<Vec<u8>> {
+        let file = self.files.iter().find(|f| f.path == path && !f.edits.is_empty())?;
+        let (text, _) = self.source.tree.held.iter().find_map(|(entry, held)| {
+            let below = entry.shown().strip_prefix(&self.source.tree.prefix).map(PathBuf::from)?;
+            (self.placed(&below) == Path::new(path)).then_some(held)
+        })?;
+        Some(crate::edit::apply(text, &file.edits))
+    }
+
+    /// Says what of the files is carried.
+    pub(super) fn selection(&self) -> Selection {
+        Selection::of(&self.definition, &self.job.scope, &self.hosts.others())
+            .beside_database(&self.job.target, self.job.database.as_ref().filter(|_| self.loads()))
     }
 
     /// Returns where a path under the site goes, under the target.
@@ -251,7 +272,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
-    guard_space(&job, needed)?;
+    if job.refresh.is_none() {
+        guard_space(&job, needed)?;
+    }
     let cells = cells(&definition, &facts.table_prefix);
     let packed = packed(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
@@ -291,8 +314,16 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if let Some(joining) = &joining {
         joining.place(&mut files);
     }
+    let settings = record::settings(&source.tree, &definition);
     if job.refresh.is_some() {
         // A copy keeps its own settings.
+        for file in Record::read(&job.target).unwrap_or_default().changed_settings(&settings) {
+            warnings.push(Warning::new(
+                "has changed at the source since the copy was made or brought up to date; the copy keeps its own",
+                file.clone(),
+                "compare the two, and take over what the copy needs",
+            ));
+        }
         let own = globs(definition.config.iter().map(|c| &*c.path));
         files.retain(|f| !own.is_match(&f.path));
     }
@@ -307,7 +338,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         _ => None,
     };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
-    Ok(RestorePlan {
+    let refresh = job.refresh;
+    let mut plan = RestorePlan {
         relocation,
         learned_from: found.learned_from,
         files,
@@ -323,6 +355,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         host_way,
         replaced,
         others,
+        settings,
+        outlook: None,
         needed,
         // What was said while the site was gathered is not said again, only kept.
         warnings: [source.warnings.clone(), warnings.into_vec()].concat(),
@@ -332,7 +366,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         version,
         source,
         job,
-    })
+    };
+    if let Some(refresh) = refresh {
+        let outlook = Outlook::of(&plan, refresh.delete_gone)?;
+        plan.needed = outlook.bytes;
+        plan.outlook = Some(outlook);
+        guard_space(&plan.job, plan.needed)?;
+    }
+    Ok(plan)
 }
 
 /// Says why a folder is not the copy that is to be brought up to date: one of another site, or with other settings than were asked for.

@@ -14,6 +14,7 @@ use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
 use crate::system::copy::{IdentityName, Put, PutForm, PutRow, SwitchName};
+use std::path::Path;
 
 /// What is asked for.
 #[derive(Debug, Clone, Default)]
@@ -153,6 +154,11 @@ fn fits(put: &Put, site: &Site<'_>) -> bool {
 }
 
 impl Puts {
+    /// Says whether a file under the site is one that is put.
+    pub(super) fn holds_file(&self, below: &Path) -> bool {
+        self.files.iter().any(|f| Path::new(&f.path) == below)
+    }
+
     /// Lets the system's own switches for TLS follow the address: with the old ones it would send its visitors to the scheme that is not
     /// there, or keep its cookies from them.
     fn tls(&mut self, scheme: Scheme, site: &Site<'_>) {

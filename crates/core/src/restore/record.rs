@@ -2,7 +2,11 @@
 
 use crate::footprint::Footprint;
 use crate::fsx::{AtPath, PathError};
+use crate::survey::recognise::config_files;
+use crate::survey::tree::SiteTree;
+use crate::system::Definition;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// Its name, in the copy's folder. It is never packed.
@@ -20,11 +24,29 @@ pub struct Record {
     pub database: Option<String>,
     /// Its own table prefix, if it was given another one.
     pub table_prefix: Option<String>,
+    /// The settings of its source when it was made or brought up to date last: file and a hash of its bytes.
+    pub settings: BTreeMap<String, String>,
     /// The run that made it.
     pub run: String,
 }
 
+/// Returns the files that hold a site's settings, each with a hash of its bytes.
+pub(super) fn settings(tree: &dyn SiteTree, definition: &Definition) -> BTreeMap<String, String> {
+    let files = config_files(tree, definition).into_iter();
+    files.map(|f| (f.path, blake3::hash(&f.text).to_hex().to_string())).collect()
+}
+
 impl Record {
+    /// Returns the settings of the source that are others now than they were, by file.
+    pub(super) fn changed_settings<'s>(&self, now: &'s BTreeMap<String, String>) -> Vec<&'s String> {
+        let changed = |(file, hash): &(&String, &String)| match self.settings.get(*file) {
+            Some(then) => then != *hash,
+            // One that came later; of a copy that knows of none, nothing can be said.
+            None => !self.settings.is_empty(),
+        };
+        now.iter().filter(changed).map(|(file, _)| file).collect()
+    }
+
     /// Reads the record of a copy.
     pub fn read(copy: &Path) -> Option<Record> {
         let bytes = std::fs::read(copy.join(NAME)).ok()?;

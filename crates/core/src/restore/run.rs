@@ -129,6 +129,7 @@ pub fn run(
             address: plan.job.address.to_string(),
             database: plan.job.database.as_ref().map(crate::place::DatabaseAccess::url),
             table_prefix: plan.job.table_prefix.clone(),
+            settings: plan.settings.clone(),
             run: book.id().to_string(),
         };
         record.write(target, &mut footprint)?;
@@ -196,6 +197,9 @@ fn edit_files(
         let spot = footprint.spot(&path)?;
         let mut text = Vec::new();
         spot.read().and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
+        if plan.job.refresh.is_some() && plan.edited(&file.path).is_some_and(|edited| edited == text) {
+            continue;
+        }
         let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
         let new = edit::apply(file, plan.config_of(&file.path), &text).map_err(wrong)?;
         spot.write(&new).at(&path)?;

@@ -5,7 +5,7 @@ use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
 use super::owner::{Owner, give};
 use super::plan::RestorePlan;
-use super::record;
+use super::refresh;
 use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
@@ -71,8 +71,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             footprint,
             folder: PathBuf::new(),
             locate: Locate::of(&plan.source, &plan.job),
-            selection: Selection::of(&plan.definition, &plan.job.scope, &plan.hosts.others())
-                .beside_database(&plan.job.target, plan.job.database.as_ref().filter(|_| plan.loads())),
+            selection: plan.selection(),
             warnings,
             files: 0,
             bytes: 0,
@@ -168,11 +167,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             self.refreshed.own += 1;
             return true;
         }
-        let same = match &entry.kind {
-            EntryKind::File => meta.is_file() && meta.len() == entry.size && meta.mtime() == entry.time,
-            EntryKind::Symlink(to) => fs::read_link(path).is_ok_and(|there| there == *to),
-            _ => false,
-        };
+        let same = refresh::is_same(self.plan, entry, &meta, path);
         self.refreshed.unchanged += u64::from(same);
         same
     }
@@ -323,34 +318,23 @@ impl<'p, 'w> Unpack<'p, 'w> {
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
     fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
         let target = self.plan.job.target.clone();
-        let mut walk = walkdir::WalkDir::new(&target).min_depth(1).into_iter();
+        let stays = |below: &Path, path: &Path| {
+            self.is_own(below)
+                || self.plan.puts.holds_file(below)
+                || self.seen.contains(&self.hasher.hash_one(path))
+        };
+        let gone = refresh::gone(&target, &self.selection, stays);
+        if !delete {
+            self.refreshed.stay += gone.len() as u64;
+            return Ok(());
+        }
         let mut emptied: Vec<PathBuf> = Vec::new();
-        while let Some(found) = walk.next() {
-            let Ok(found) = found else { continue };
-            let below = found.path().strip_prefix(&target).unwrap_or(found.path());
-            if self.selection.fate(below, found.file_type().is_dir()) != Fate::Carry {
-                if found.file_type().is_dir() {
-                    walk.skip_current_dir();
-                }
-                continue;
-            }
-            let own = self.is_own(below) || self.plan.puts.files.iter().any(|f| Path::new(&f.path) == below);
-            if found.file_type().is_dir()
-                || own
-                || below == Path::new(record::NAME)
-                || self.seen.contains(&self.hasher.hash_one(found.path()))
-            {
-                continue;
-            }
-            if !delete {
-                self.refreshed.stay += 1;
-                continue;
-            }
-            let spot = self.footprint.spot(found.path())?;
-            self.footprint.replace(found.path())?;
-            spot.remove().at(found.path())?;
+        for path in gone {
+            let spot = self.footprint.spot(&path)?;
+            self.footprint.replace(&path)?;
+            spot.remove().at(&path)?;
             self.refreshed.gone += 1;
-            emptied.extend(found.path().parent().map(Path::to_path_buf));
+            emptied.extend(path.parent().map(Path::to_path_buf));
         }
         for folder in emptied {
             // Folders that hold nothing any more go as well, up to the site's own.

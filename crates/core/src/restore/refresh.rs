@@ -1,0 +1,127 @@
+//! What bringing a copy up to date comes to, file by file: by one comparison for those who only ask and for those who do it.
+
+use super::RestoreError;
+use super::locate::{EntryPlace, Locate};
+use super::plan::RestorePlan;
+use super::record;
+use crate::archive::read::{Entry, EntryKind};
+use crate::survey::select::{Fate, Selection};
+use crate::system::globs;
+use serde::Serialize;
+use std::collections::HashSet;
+use std::fs::{self, Metadata};
+use std::ops::ControlFlow;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Path, PathBuf};
+
+/// What would become of the files of a copy. Paths are as they lie below the copy.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+pub struct Outlook {
+    /// Files that would be new.
+    pub new: Vec<String>,
+    /// Files that would be replaced, and kept for an undo.
+    pub replaced: Vec<String>,
+    /// Files that are no longer at the source.
+    pub gone: Vec<String>,
+    /// Whether those would be taken away.
+    pub takes_away: bool,
+    /// Files that are the same.
+    pub unchanged: u64,
+    /// Files of the copy's own settings, which stay.
+    pub own: u64,
+    /// Bytes that would be written.
+    pub bytes: u64,
+}
+
+/// Says whether a file or link of the copy is what the source holds: size and time, or where it leads; the content of one that is edited.
+pub(super) fn is_same(plan: &RestorePlan, entry: &Entry<'_>, there: &Metadata, path: &Path) -> bool {
+    let below = path.strip_prefix(&plan.job.target).unwrap_or(path).display().to_string();
+    if let (EntryKind::File, Some(edited)) = (&entry.kind, plan.edited(&below)) {
+        return there.is_file() && fs::read(path).is_ok_and(|bytes| bytes == edited);
+    }
+    match &entry.kind {
+        EntryKind::File => there.is_file() && there.len() == entry.size && there.mtime() == entry.time,
+        EntryKind::Symlink(to) => fs::read_link(path).is_ok_and(|there| there == *to),
+        _ => false,
+    }
+}
+
+/// Returns the files of a copy that are no longer at the source: those that are carried, but for what `stays`.
+pub(super) fn gone(
+    target: &Path,
+    selection: &Selection,
+    stays: impl Fn(&Path, &Path) -> bool,
+) -> Vec<PathBuf> {
+    let mut out = Vec::new();
+    let mut walk = walkdir::WalkDir::new(target).min_depth(1).into_iter();
+    while let Some(found) = walk.next() {
+        let Ok(found) = found else { continue };
+        let is_folder = found.file_type().is_dir();
+        let below = found.path().strip_prefix(target).unwrap_or(found.path());
+        if selection.fate(below, is_folder) != Fate::Carry {
+            if is_folder {
+                walk.skip_current_dir();
+            }
+        } else if !is_folder && below != Path::new(record::NAME) && !stays(below, found.path()) {
+            out.push(found.into_path());
+        }
+    }
+    out
+}
+
+impl Outlook {
+    /// Compares a copy with its source. Nothing is read but names, sizes and times.
+    pub(super) fn of(plan: &RestorePlan, delete_gone: bool) -> Result<Outlook, RestoreError> {
+        let mut out = Outlook { takes_away: delete_gone, ..Outlook::default() };
+        let Some(cargo) = &plan.job.cargo else { return Ok(out) };
+        let target = &plan.job.target;
+        let own = globs(plan.definition.config.iter().map(|c| &*c.path));
+        let locate = Locate::of(&plan.source, &plan.job);
+        let selection = plan.selection();
+        let mut seen: HashSet<PathBuf> = HashSet::new();
+        let mut told = Vec::new();
+        let _ = cargo.file_entries(true, &mut told, &mut |entry| {
+            if entry.kind == EntryKind::Folder {
+                return ControlFlow::Continue(());
+            }
+            let (below, path) = match locate.place_of(&entry) {
+                EntryPlace::File(below) if selection.fate(below.as_path(), false) == Fate::Carry => {
+                    let path = target.join(plan.placed(below.as_path()));
+                    (below, path)
+                }
+                EntryPlace::Outside(below) => match plan.outside() {
+                    Some(folder) => {
+                        let path = folder.join(below.as_path());
+                        (below, path)
+                    }
+                    None => return ControlFlow::Continue(()),
+                },
+                _ => return ControlFlow::Continue(()),
+            };
+            let shown = path.strip_prefix(target).unwrap_or(&path).display().to_string();
+            match fs::symlink_metadata(&path) {
+                Ok(_) if own.is_match(below.as_path()) => out.own += 1,
+                Ok(there) if is_same(plan, &entry, &there, &path) => out.unchanged += 1,
+                Ok(_) => {
+                    out.bytes += entry.size;
+                    out.replaced.push(shown);
+                }
+                Err(_) => {
+                    out.bytes += entry.size;
+                    out.new.push(shown);
+                }
+            }
+            seen.insert(path);
+            ControlFlow::Continue(())
+        });
+        let stays = |below: &Path, path: &Path| {
+            own.is_match(below) || plan.puts.holds_file(below) || seen.contains(path)
+        };
+        let gone = gone(target, &selection, stays);
+        out.gone = gone.iter().map(|p| p.strip_prefix(target).unwrap_or(p).display().to_string()).collect();
+        for list in [&mut out.new, &mut out.replaced, &mut out.gone] {
+            list.sort();
+        }
+        Ok(out)
+    }
+}
