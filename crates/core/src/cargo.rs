@@ -19,7 +19,7 @@ use crate::restore::record;
 use crate::safe::open_file;
 use crate::spool;
 use crate::survey::select::{self, Fate, Scope, Selection};
-use crate::survey::{Survey, folders, risks, table_rule};
+use crate::survey::{FOREIGN_CURE, Survey, folders, risks, table_rule};
 use crate::system::{Definition, globs};
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
@@ -155,6 +155,10 @@ pub fn gather(
             let what = "no such folder or file is in the site: --only or --without names it in vain";
             warnings.push(Warning::at(what, folder, "name it as it lies below the site's folder"));
         }
+    }
+    if let Some(what) = survey.foreign.as_ref().filter(|_| options.scope.has(&select::Part::Database)) {
+        let place = options.dump.as_ref().map_or_else(|| "the database".into(), |d| d.display().to_string());
+        warnings.push(Warning::new(what.clone(), place, FOREIGN_CURE));
     }
     let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut warnings)?;

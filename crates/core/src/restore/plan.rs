@@ -22,10 +22,10 @@ use crate::place::{Address, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
-use crate::survey::inspect_dump;
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
 use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::tree::FolderTree;
+use crate::survey::{FOREIGN_CURE, inspect_dump, material};
 use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob, globs};
 use crate::text::needles::{Asked, Needles};
@@ -262,7 +262,18 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables"));
         }
     }
-    let (found, tables) = find_address(&job, &source, &definition, &facts, watch, &mut warnings)?;
+    let (found, mut tables) = find_address(&job, &source, &definition, &facts, watch, &mut warnings)?;
+    if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind) {
+        let wrong = |e: crate::survey::SurveyError| RestoreError::Config {
+            path: dump.display().to_string(),
+            why: e.to_string(),
+        };
+        tables.extend(inspect_dump(dump, &[], watch).map_err(wrong)?.tables.into_keys());
+    }
+    if let Some(what) = material::mismatch(&definition, &facts.table_prefix, &tables, known) {
+        let place = job.dump.as_ref().unwrap_or(&job.archive).display().to_string();
+        warnings.push(Warning::new(what, place, FOREIGN_CURE));
+    }
     let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
     let outside = outside(&job, &source)?;
     let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
@@ -282,7 +293,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let carried = if there.is_empty() {
         BTreeSet::new()
     } else {
-        carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref(), watch)?
+        carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref())
     };
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let replaced = replaced.into_iter().collect();
@@ -570,17 +581,8 @@ fn carried_tables(
     definition: &Definition,
     facts: &ConfigFacts,
     prefix: Option<&PrefixChange>,
-    watch: &dyn Watch,
-) -> Result<BTreeSet<String>, RestoreError> {
+) -> BTreeSet<String> {
     tables.extend(source.tables.iter().cloned());
-    if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind) {
-        let found = inspect_dump(dump, &[], watch);
-        let wrong = |e: crate::survey::SurveyError| RestoreError::Config {
-            path: dump.display().to_string(),
-            why: e.to_string(),
-        };
-        tables.extend(found.map_err(wrong)?.tables.into_keys());
-    }
     let comes =
         tables.iter().filter(|t| keep(definition, &facts.table_prefix, &job.rows, t) != Keep::Nothing);
     let named = comes.map(|table| {
@@ -590,7 +592,7 @@ fn carried_tables(
             None => plain.to_string(),
         }
     });
-    Ok(named.collect())
+    named.collect()
 }
 
 /// Returns what is in the target's database.

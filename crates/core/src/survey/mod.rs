@@ -3,6 +3,7 @@
 pub mod address;
 pub mod folders;
 pub mod hosts;
+pub mod material;
 pub mod recognise;
 pub mod risks;
 pub mod select;
@@ -129,6 +130,8 @@ pub struct Survey {
     pub unread: Vec<PathBuf>,
     /// Files that the web server reads in whatever folder they lie, under the site.
     pub for_web_server: Vec<PathBuf>,
+    /// What is strange about the tables, if they hardly are the site's.
+    pub foreign: Option<String>,
     /// Tables, heaviest first.
     pub tables: Vec<TableFound>,
     /// Where they were read.
@@ -231,6 +234,10 @@ fn recognised(
     Ok((site, recognised, hosts, config))
 }
 
+/// What helps where a database is not the site's.
+pub const FOREIGN_CURE: &str =
+    "name the dump of this very site, or look at the database and prefix in its config";
+
 /// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
 pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
     let (site, recognised, hosts, config) = recognised(&job.site, job.host_folder.as_deref(), known)?;
@@ -274,8 +281,14 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     let mut tables: Vec<TableFound> =
         tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
     tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
+    let names = tables.iter().map(|t| t.name.clone()).collect();
+    let foreign = material::mismatch(definition, prefix, &names, known);
     let mut risks = risks::risks(&site, definition, &config, rows.as_ref());
     risks.extend(risks::unread(&unread));
+    if let Some(what) = &foreign {
+        let place = dump.map_or_else(|| "the database".into(), |d| d.display().to_string());
+        risks.push(Risk { what: what.clone(), place, cure: FOREIGN_CURE.into() });
+    }
     Ok(Survey {
         site,
         config,
@@ -285,6 +298,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         left_out,
         unread,
         for_web_server,
+        foreign,
         tables,
         tables_from,
         risks,
