@@ -546,6 +546,13 @@ fn a_database_is_made_once_and_its_password_kept_and_not_shown() {
     assert_eq!(mode & 0o777, 0o600);
     assert!(!first.stdout.contains(&password) && !first.stderr.contains(&password));
     make(&url, &["--show-password"]).expect(0).says(&["was there", &password]);
+    // A password that the user does not have is no good one, and does not push out the one that is kept.
+    bench.write("another", "not-this-one");
+    let other = bench.path("another").display().to_string();
+    let given = ["--database-password-file", &other, "--show-password"];
+    let said = make(&url, &given).expect(1).says(&["does not log in with the password that was given"]);
+    assert!(!said.stdout.contains("not-this-one"));
+    assert_eq!(std::fs::read_to_string(bench.path("home").join(&sheet.0)).unwrap(), text);
     // The sheet is looked up by itself, and the rights end at this database, `_` meaning itself.
     let mut command = bench.command(&["database", "try", &url]);
     command.env_remove("ZPORTER_DATABASE_PASSWORD");

@@ -1,7 +1,7 @@
 //! Makes a database with a user who has rights on exactly that database. Run twice, nothing breaks.
 
-use super::DatabaseError;
 use super::mysql::{connect, name as quoted_name, quoted, rows, run};
+use super::{DatabaseError, Refusal};
 use crate::place::{DatabaseAccess, Engine};
 use crate::secret::Secret;
 use serde::Serialize;
@@ -30,6 +30,9 @@ pub struct Created {
     pub user: bool,
     /// Hosts from which the user may log in.
     pub hosts: Vec<String>,
+    /// Whether a user that was there logs in with the password that was given; unknown where that could not be tried from here.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub password_fits: Option<bool>,
     /// Authentication plug-in by which the user logs in, where the server tells.
     pub auth_plugin: Option<String>,
     /// The statements, with stars for the password.
@@ -99,12 +102,21 @@ pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
 /// Makes database, user and rights.
 pub fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
     check_names(job)?;
-    match job.wanted.engine {
-        Engine::Mysql => on_mysql(job),
-        Engine::Postgres => super::postgres::create(job),
-        Engine::Sqlite => super::sqlite::create(job),
-        other => Err(DatabaseError::NotSpoken(other.name())),
+    let mut created = match job.wanted.engine {
+        Engine::Mysql => on_mysql(job)?,
+        Engine::Postgres => super::postgres::create(job)?,
+        Engine::Sqlite => return super::sqlite::create(job),
+        other => return Err(DatabaseError::NotSpoken(other.name())),
+    };
+    // From another host it could not be tried.
+    if !created.user && job.from_host.is_none() {
+        created.password_fits = match super::load::open(&job.wanted) {
+            Ok(_) => Some(true),
+            Err(DatabaseError::Connect { refusal: Refusal::LogIn, .. }) => Some(false),
+            Err(_) => None,
+        };
     }
+    Ok(created)
 }
 
 /// Returns the statements that somebody with more rights would have to run.

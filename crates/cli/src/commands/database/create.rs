@@ -100,6 +100,8 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
     }
     job.admin = admin;
     // The sheet comes first: a password that a server knows and nobody else is lost.
+    let before =
+        login::sheet_path(&job.wanted).ok().and_then(|path| Some((std::fs::read(&path).ok()?, path)));
     let sheet = if is_file { None } else { Some(write_sheet(&job.wanted)?) };
     let created = create(&job).map_err(|e| refused(e, &job, sheet.as_deref().filter(|_| new)))?;
     if !created.user && new && !is_file {
@@ -108,9 +110,17 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
             let _ = std::fs::remove_file(sheet);
         }
     }
+    let misfits = created.password_fits == Some(false) && !new;
+    if let (true, Some(sheet)) = (misfits, &sheet) {
+        // What is kept must be what the server knows.
+        let _ = match &before {
+            Some((text, path)) => std::fs::write(path, text),
+            None => std::fs::remove_file(sheet),
+        };
+    }
     let other =
         created.auth_plugin.as_ref().filter(|p| args.auth_plugin.as_ref().is_some_and(|asked| asked != *p));
-    let exit = if other.is_some() { Exit::Findings } else { Exit::Done };
+    let exit = if other.is_some() || misfits { Exit::Findings } else { Exit::Done };
     if ui.json {
         ui.document(&Report {
             url: job.wanted.url(),
@@ -143,7 +153,13 @@ pub fn run(ui: &Ui, args: &CreateArgs) -> Result<Exit, CommandError> {
         let what = format!("the user was there and logs in by {plugin}, which stays");
         ui.finding(&what, &job.wanted.user, "name another user, or let an admin change this one");
     }
-    if args.show_password && sheet.is_some_and(|s| s.exists()) {
+    if misfits {
+        let what = "the user was there, and does not log in with the password that was given";
+        let cure =
+            "give the one it has, name another user, or let an admin change it; nothing of it was kept";
+        ui.finding(what, &job.wanted.user, cure);
+    }
+    if args.show_password && !misfits && sheet.is_some_and(|s| s.exists()) {
         show(&job.wanted.password);
     }
     Ok(exit)
