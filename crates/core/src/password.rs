@@ -25,9 +25,20 @@ pub enum HashError {
     /// The scheme needs the site's secret and none is known.
     #[error("passwords of this version are hashed with a secret of the config, which is not there")]
     NoSecret,
-    /// bcrypt takes 72 bytes.
-    #[error("the password is longer than the 72 bytes that bcrypt takes, or holds a zero byte")]
-    TooLong,
+    /// Programs take so many bytes of this scheme.
+    #[error("the password is longer than the {most} bytes that this version takes")]
+    TooLong {
+        /// Most bytes.
+        most: usize,
+    },
+    /// A log-in form would not hand it on as it is.
+    #[error(
+        "the password is empty, begins or ends with a space, or holds a control character: log-in forms cut these"
+    )]
+    Cut,
+    /// No scheme is known that the version accepts.
+    #[error("no hash scheme is known that this version accepts")]
+    NoScheme,
     /// No randomness.
     #[error("the operating system gave no random bytes")]
     Random,
@@ -35,6 +46,12 @@ pub enum HashError {
 
 /// Signs of the salts and of the hashes that encode six bits each.
 const SIGNS: &[u8; 64] = b"./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz";
+
+/// Spells a password as programs do that escape what a form sends before they look at it.
+pub fn escaped(password: &Secret) -> Secret {
+    let text = password.expose().replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;");
+    Secret::new(text.replace('"', "&quot;"))
+}
 
 /// Hashes a password. `secret` is the site's own, for the schemes that use it.
 pub fn hash(scheme: HashScheme, password: &Secret, secret: Option<&Secret>) -> Result<Hashed, HashError> {
@@ -57,6 +74,18 @@ fn hash_salted(
     secret: Option<&Secret>,
     random: &[u8; 16],
 ) -> Result<Hashed, HashError> {
+    if password.trim() != password || password.is_empty() || password.chars().any(char::is_control) {
+        return Err(HashError::Cut);
+    }
+    // Sources: the manual of bcrypt; the limits in the programs' own functions.
+    let most = match scheme {
+        HashScheme::Bcrypt => 72,
+        HashScheme::Sha512Iterated => 512,
+        _ => 4096,
+    };
+    if password.len() > most {
+        return Err(HashError::TooLong { most });
+    }
     let letters = |n: usize| -> String {
         random.iter().cycle().take(n).map(|b| SIGNS[usize::from(b & 63)] as char).collect()
     };
@@ -73,10 +102,8 @@ fn hash_salted(
             plain(md5(format!("{}{password}", secret.expose()).as_bytes()))
         }
         HashScheme::Bcrypt => {
-            if password.len() > 72 || password.contains('\0') {
-                return Err(HashError::TooLong);
-            }
-            let parts = bcrypt::hash_with_salt(password, 10, *random).map_err(|_| HashError::TooLong)?;
+            let parts = bcrypt::hash_with_salt(password, 10, *random);
+            let parts = parts.map_err(|_| HashError::TooLong { most })?;
             plain(parts.format_for_version(bcrypt::Version::TwoY))
         }
         HashScheme::PhpassP => plain(iterated_md5("$P$B", 13, &letters(8), password)),
@@ -147,7 +174,19 @@ mod tests {
             (wide.hash.as_str(), wide.salt.as_deref()),
             ("9N9NOHUKeUjokqvUw5RKHixQi2Y=", Some("ZmFrZS1zYWx0LTE2Ynl0ZQ=="))
         );
-        assert!(hash_salted(HashScheme::Bcrypt, &"x".repeat(73), None, &[0; 16]).is_err());
+        for (scheme, most) in
+            [(HashScheme::Bcrypt, 72), (HashScheme::Sha512Iterated, 512), (HashScheme::PhpassP, 4096)]
+        {
+            let of = |n: usize| hash_salted(scheme, &"x".repeat(n), None, &[0; 16]);
+            assert!(of(most).is_ok() && of(most + 1).is_err(), "{scheme:?}");
+        }
+        for cut in ["", " a", "a\n", "a\0b", "a\tb"] {
+            assert!(
+                matches!(hash_salted(HashScheme::Md5, cut, None, &[0; 16]), Err(HashError::Cut)),
+                "{cut:?}"
+            );
+        }
+        assert_eq!(escaped(&Secret::new("a&b<\">'")).expose(), "a&amp;b&lt;&quot;&gt;'");
         assert!(hash_salted(HashScheme::Md5Secret, "x", None, &[0; 16]).is_err());
     }
 }

@@ -8,7 +8,7 @@ use crate::dump::inspect::Wanted;
 use crate::dump::literal;
 use crate::dump::rules::RowPut;
 use crate::event::Warning;
-use crate::password;
+use crate::password::{self, HashError};
 use crate::place::Scheme;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
@@ -251,10 +251,9 @@ impl Puts {
         if let Some(password) = &wishes.admin_password {
             let rule =
                 admin.hash.iter().find(|h| version_fits(site.version, h.from.as_deref(), h.below.as_deref()));
-            let Some(rule) = rule else {
-                self.warnings.push(unknown("no hash scheme is known for this version"));
-                return Ok(());
-            };
+            let rule = rule.ok_or(RestoreError::Password(HashError::NoScheme))?;
+            let escaped = rule.escaped.then(|| password::escaped(password));
+            let password = escaped.as_ref().unwrap_or(password);
             let hashed =
                 password::hash(rule.scheme, password, site.secret).map_err(RestoreError::Password)?;
             self.rows.push(account(&admin.password, &hashed.hash, "administrator's password"));

@@ -177,6 +177,9 @@ pub struct NamedBy {
 pub struct HashRule {
     /// Scheme.
     pub scheme: HashScheme,
+    /// Whether the program hashes the password as HTML spells it: `&amp;` for `&`, and so on.
+    #[serde(default)]
+    pub escaped: bool,
     /// First version that accepts it.
     #[serde(default)]
     pub from: Option<String>,
