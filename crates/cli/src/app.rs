@@ -5,9 +5,11 @@ use crate::commands::{
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::format::bytes;
 use crate::ui::Ui;
 use clap::{Args, Parser, Subcommand};
 use std::io::ErrorKind;
+use zporter_core::limits;
 
 /// Carry websites: archive, prove, restore elsewhere
 ///
@@ -38,6 +40,39 @@ struct Global {
     /// Print more detail
     #[arg(short, long, global = true, help_heading = "Output")]
     verbose: bool,
+    /// Hold more (or less) of what comes from others in memory at once; `--limit help` lists what can be set
+    #[arg(long, global = true, help_heading = "Output", value_name = "NAME=SIZE")]
+    limit: Vec<String>,
+}
+
+/// Sets limits by words such as `statement=2G`.
+fn set_limits(words: &[String]) -> Result<(), CommandError> {
+    for word in words {
+        let known = word
+            .split_once('=')
+            .and_then(|(name, size)| Some((limits::ALL.iter().find(|l| l.name == name)?, size_of(size)?)));
+        let Some((limit, size)) = known else {
+            let mut error = CommandError::usage(format!("--limit {word}: no such limit, or no size"))
+                .hint("write it like --limit statement=512M; K, M and G stand for KiB, MiB and GiB");
+            for limit in limits::ALL {
+                error = error.hint(format!("{}: {}, {} now", limit.name, limit.about, bytes(limit.bytes())));
+            }
+            return Err(error);
+        };
+        limit.set(size);
+    }
+    Ok(())
+}
+
+/// Reads a size such as `512M`.
+fn size_of(text: &str) -> Option<u64> {
+    let (digits, shift) = match text.as_bytes().last()?.to_ascii_uppercase() {
+        b'K' => (&text[..text.len() - 1], 10),
+        b'M' => (&text[..text.len() - 1], 20),
+        b'G' => (&text[..text.len() - 1], 30),
+        _ => (text, 0),
+    };
+    digits.parse::<u64>().ok()?.checked_mul(1 << shift)
 }
 
 #[derive(Debug, Subcommand)]
@@ -61,6 +96,10 @@ pub fn run() -> Exit {
     let app = App::parse();
     crate::signals::listen();
     let ui = Ui { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
+    if let Err(error) = set_limits(&app.global.limit) {
+        Ui::error(&error);
+        return error.exit;
+    }
     let outcome = match &app.command {
         Command::Survey(args) => survey::run(&ui, args),
         Command::Pack(args) => pack::run(&ui, args),

@@ -4,6 +4,7 @@ use crate::context;
 use crate::error::CommandError;
 use clap::Args;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use zporter_core::place::{DatabaseAccess, Engine};
 use zporter_core::secret::Secret;
 
@@ -14,7 +15,10 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
         return Ok(());
     }
     let said = match file {
-        Some(path) => Some(context::secret_of(path)?),
+        Some(path) => {
+            let _ = FILE.set(path.to_path_buf());
+            Some(context::secret_of(path)?)
+        }
         None => std::env::var(context::PASSWORD_VARIABLE).ok().map(Secret::new),
     };
     if let (Some(password), false) = (&said, access.user.is_empty()) {
@@ -49,6 +53,17 @@ pub fn complete_admin(access: &mut DatabaseAccess) -> Result<(), CommandError> {
         access.password = context::prompt(&access.user)?;
     }
     Ok(())
+}
+
+/// The file that was named for the database's password.
+static FILE: OnceLock<PathBuf> = OnceLock::new();
+
+/// Returns the command that goes back behind a run, with what it needs to log in.
+pub fn undo_command(run: &str) -> String {
+    let file =
+        FILE.get().map(|f| zporter_core::fsx::absolute(f).display().to_string().replace('\'', "'\\''"));
+    let file = file.map(|f| format!(" --database-password-file '{f}'")).unwrap_or_default();
+    format!("zporter undo {run}{file}")
 }
 
 /// Looks into the user's own file for the server's programs.

@@ -1,5 +1,6 @@
 //! Signals that end the program: temporary files are removed, and what stays is said, with the command that goes on or back.
 
+use crate::login::undo_command;
 use crate::ui::Ui;
 use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
 use signal_hook::iterator::Signals;
@@ -16,7 +17,8 @@ pub fn going_on(run: &str, command: &str) {
 /// Listens for signals, on a thread of its own.
 pub fn listen() {
     let Ok(mut signals) = Signals::new([SIGINT, SIGTERM, SIGHUP]) else { return };
-    std::thread::spawn(move || {
+    // Where no thread can be started, a signal ends the program as the system does it.
+    let _ = std::thread::Builder::new().spawn(move || {
         let Some(signal) = signals.forever().next() else { return };
         zporter_core::spool::end();
         let run = RUN.lock().unwrap_or_else(PoisonError::into_inner).clone();
@@ -30,7 +32,7 @@ pub fn listen() {
             }
             Some((run, command)) => {
                 let mut hints =
-                    vec![format!("what was begun is recorded: go back with `zporter undo {run}`")];
+                    vec![format!("what was begun is recorded: go back with `{}`", undo_command(run))];
                 if command == "load" {
                     hints.push("or run the same command again: it goes on where this one stopped".into());
                 }

@@ -213,7 +213,8 @@ impl Cargo {
     /// Names of the tables that go.
     pub fn tables(&self) -> Vec<String> {
         let live = self.live.iter().flat_map(Live::tables);
-        live.chain(self.parts.iter().filter_map(|p| p.table.clone())).collect()
+        let parts = self.parts.iter().filter(|p| p.bytes > 0);
+        live.chain(parts.flat_map(|p| p.table.iter().chain(&p.holds).cloned())).collect()
     }
 
     /// Says whether the database's rows come straight from its server.
@@ -432,6 +433,12 @@ fn dump_parts(
     let dropped = named(Keep::Nothing);
     let mut parts = split_dump(path, &named(Keep::Structure), &keep, spool, watch, warnings)?;
     parts.retain(|p| p.table.as_ref().is_none_or(|t| !dropped.contains(t)));
+    // A dump that is not taken apart holds what the survey saw in it.
+    if !parts.iter().any(|p| p.table.is_some() && p.bytes > 0)
+        && let Some(whole) = parts.first_mut()
+    {
+        whole.holds = survey.tables.iter().map(|t| t.name.clone()).filter(|t| !dropped.contains(t)).collect();
+    }
     Ok(parts)
 }
 
@@ -477,7 +484,7 @@ fn spooled(live: &Live, spool: &Path, watch: &dyn Watch) -> Result<Vec<Part>, Da
             }
         };
         to.inner.finish()?;
-        out.push(Part { table, rows, rows_left_out, bytes: to.bytes, path });
+        out.push(Part { table, holds: Vec::new(), rows, rows_left_out, bytes: to.bytes, path });
     }
     watch.event(Event::StepDone);
     Ok(out)
@@ -565,6 +572,7 @@ fn whole_dump<R: std::io::Read>(
     let tables = done.tally.tables;
     let mut parts = vec![Part {
         table: None,
+        holds: Vec::new(),
         rows: tables.values().map(|t| t.rows).sum(),
         rows_left_out: 0,
         bytes,
@@ -574,6 +582,7 @@ fn whole_dump<R: std::io::Read>(
     for (table, tally) in tables.into_iter().filter(|(_, t)| t.rows_left_out > 0) {
         parts.push(Part {
             table: Some(table),
+            holds: Vec::new(),
             rows: 0,
             rows_left_out: tally.rows_left_out,
             bytes: 0,

@@ -79,7 +79,7 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
         size,
         files,
         file_bytes: bytes,
-        tables: cargo.parts.iter().filter(|p| p.table.is_some()).count() as u64,
+        tables: cargo.tables().len() as u64,
         rows: cargo.parts.iter().map(|p| p.rows).sum(),
         address: cargo.head.place.address.clone(),
         left_out: cargo.left_out,

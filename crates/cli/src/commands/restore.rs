@@ -6,6 +6,7 @@ use crate::copy_args::{CopyArgs, job};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number, safe};
+use crate::login::undo_command;
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
@@ -145,8 +146,9 @@ pub fn carry_out(
             let (error, run) = (CommandError::from(e), book.id().to_string());
             book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
             let hint = format!(
-                "{} may be half filled: go back with `zporter undo {run}`",
-                plan.job.target.display()
+                "{} may be half filled: go back with `{}`",
+                plan.job.target.display(),
+                undo_command(&run)
             );
             Err(error.hint(hint))
         }

@@ -71,7 +71,11 @@ pub fn run(ui: &Ui, args: &TraceArgs) -> Result<Exit, CommandError> {
             rows.push(vec![at, row, format!("{what}{times}"), cut(&safe(&f.excerpt), 48)]);
         }
         if !rows.is_empty() {
-            let points = if sure == Sure::Certain { " that point to the old place" } else { "" };
+            let points = match (sure, of(sure)) {
+                (Sure::Certain, 1) => " that points to the old place",
+                (Sure::Certain, _) => " that point to the old place",
+                _ => "",
+            };
             ui.heading(&format!("{}: {}{points}", capital(sure.word()), count(of(sure), "place")));
             ui.table(&["where", "row", "what", "text"], rows);
         }

@@ -2,7 +2,7 @@
 //! for wrong material.
 
 use crate::common::mariadb::server;
-use crate::common::{Bench, files, outcome};
+use crate::common::{Bench, Outcome, files, outcome};
 use mysql::prelude::Queryable;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
@@ -332,5 +332,85 @@ fn wrong_material_is_told_in_plain_words() {
         command.stdout(std::fs::File::options().write(true).open("/dev/full").unwrap());
         let ended = outcome(command);
         assert!(ended.code == 4 || ended.code == 2, "{args:?}: {ended:?}");
+    }
+}
+
+/// Runs a command as a user for whom the system starts few threads or none.
+fn with_few_threads(bench: &Bench, most: u32, args: &[&str]) -> Outcome {
+    let program = bench.command(args);
+    let mut command = Command::new("setpriv");
+    command.args([
+        "--reuid=33",
+        "--regid=33",
+        "--clear-groups",
+        "prlimit",
+        &format!("--nproc={most}:{most}"),
+    ]);
+    command.arg(program.get_program()).args(program.get_args()).current_dir(bench.path("."));
+    for (name, value) in program.get_envs() {
+        match value {
+            Some(value) => command.env(name, value),
+            None => command.env_remove(name),
+        };
+    }
+    outcome(command)
+}
+
+#[test]
+fn threads_that_cannot_be_started_end_nothing_in_a_panic() {
+    if !Command::new("id").arg("-u").output().is_ok_and(|o| o.stdout == b"0\n") {
+        return;
+    }
+    let bench = Bench::new();
+    bench.site(Variant::WordPress);
+    let rows: String =
+        (0..60_000).map(|i| format!("INSERT INTO t VALUES ({i},'http://old.example/{i}');\n")).collect();
+    bench.write("big.sql", rows);
+    Command::new("chown").args(["-R", "33:33"]).arg(bench.path(".")).status().unwrap();
+    // The program's own binary lies where this user may not look.
+    let jobs: [&[&str]; 4] = [
+        &["readdress", "big.sql", "-o", "moved.sql", "--address", "http://old.example", "http://new.example"],
+        &["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"],
+        &[
+            "restore",
+            "a.tar.zst",
+            "new",
+            "--address",
+            "http://n.test",
+            "--database",
+            "mysql://u@h/n",
+            "--dump-to",
+            "n.sql",
+        ],
+        &[
+            "clone",
+            "old",
+            "copy",
+            "--dump",
+            "old.sql",
+            "--address",
+            "http://n.test",
+            "--database",
+            "mysql://u@h/n",
+            "--dump-to",
+            "c.sql",
+        ],
+    ];
+    for most in [1, 2, 3] {
+        for (args, made) in jobs.iter().zip(["moved.sql", "a.tar.zst", "new", "copy"]) {
+            let done = with_few_threads(&bench, most, args);
+            assert!(matches!(done.code, 0 | 1 | 4), "{most} {args:?}: {done:?}");
+            assert!(!done.stderr.contains("panicked"), "{done:?}");
+            if done.code == 4 {
+                done.says(&["no further thread", "next:"]);
+            } else if made == "moved.sql" {
+                assert!(bench.read(made).ends_with("'http://new.example/59999');\n"));
+            }
+            for gone in [made, "n.sql", "c.sql"].iter().filter(|g| **g != "a.tar.zst") {
+                let _ = std::fs::remove_dir_all(bench.path(gone));
+                let _ = std::fs::remove_file(bench.path(gone));
+            }
+        }
+        let _ = std::fs::remove_file(bench.path("a.tar.zst"));
     }
 }

@@ -11,6 +11,7 @@ use super::read::{self, Entry, EntryKind, ReadError};
 use super::write::Hashing;
 use crate::dump::inspect;
 use crate::event::{Event, Watch};
+use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::safe::open_file;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
@@ -173,14 +174,14 @@ pub fn prove(path: &Path, watch: &dyn Watch) -> Result<Verdict, ReadError> {
 /// Files of an archive that were asked for: bytes, permission bits.
 pub type Held = BTreeMap<EntryPath, (Vec<u8>, u32)>;
 
-/// Largest file that is held in memory.
-const MOST_HELD: u64 = 8 << 20;
-
-/// Most bytes that all of them may have.
-pub const MOST_HELD_IN_ALL: u64 = 128 << 20;
-
-/// Says that there are more.
-pub const TOO_MANY_HELD: &str = "what looks like config files in it comes to more than 128 MiB";
+/// Says that the files that are held come to more than they may.
+pub fn too_many_held() -> String {
+    format!(
+        "what looks like config files in it comes to more than {} MiB (--limit {}=SIZE allows more)",
+        CONFIG_FILES.bytes() >> 20,
+        CONFIG_FILES.name
+    )
+}
 
 /// Proves an archive and holds the (small) files that `wanted` names.
 pub fn prove_and_hold(
@@ -353,7 +354,7 @@ impl Prover<'_> {
         let mut content = Hashing::new(&mut *entry.content);
         if self.head.is_none() {
             let mut text = Vec::new();
-            (&mut content).take(MOST_HELD).read_to_end(&mut text)?;
+            (&mut content).take(CONFIG_FILE.bytes()).read_to_end(&mut text)?;
             match serde_json::from_slice::<Head>(&text) {
                 Ok(head) if head.format > FORMAT => {
                     let what = format!(
@@ -382,10 +383,10 @@ impl Prover<'_> {
             for (host, count) in found.hosts {
                 *self.hosts.entry(host).or_default() += count;
             }
-        } else if entry.size <= MOST_HELD && (self.wanted)(path) {
+        } else if entry.size <= CONFIG_FILE.bytes() && (self.wanted)(path) {
             self.held_bytes += entry.size;
-            if self.held_bytes > MOST_HELD_IN_ALL {
-                return Ok(Err(Damage::Unreadable { what: TOO_MANY_HELD.into() }));
+            if self.held_bytes > CONFIG_FILES.bytes() {
+                return Ok(Err(Damage::Unreadable { what: too_many_held() }));
             }
             let mut bytes = Vec::new();
             content.read_to_end(&mut bytes)?;

@@ -201,7 +201,8 @@ impl Written {
         self.synced()?;
         self.unsynced = 0;
         let file = self.file.get_ref().try_clone()?;
-        self.syncing = Some(std::thread::spawn(move || file.sync_data()));
+        // Without a thread of its own the sync is waited for, at the end.
+        self.syncing = crate::threads::start(move || file.sync_data()).ok();
         Ok(())
     }
 

@@ -101,12 +101,17 @@ impl Live {
         let (pipe, mut writer) = pipe();
         std::thread::scope(|scope| {
             let (tell, told) = channel();
-            scope.spawn(move || {
+            let lost = tell.clone();
+            let started = crate::threads::start_in(scope, move || {
                 let done = self.table(&facts.name, rows, &mut writer).map(drop);
                 drop(writer);
                 // Nobody listens any more when the reader has stopped.
                 let _ = tell.send(done);
             });
+            if let Err(e) = started {
+                let _ = lost.send(Err(e.into()));
+            }
+            drop(lost);
             take(&mut Reader { pipe: Some(pipe), told })
         })
     }

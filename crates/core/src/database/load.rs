@@ -330,10 +330,9 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
     let meter = Arc::new(Meter::default());
     let loaded = std::thread::scope(|scope| {
         let (through, done) = channel();
-        scope.spawn({
-            let meter = meter.clone();
-            move || meter.report(watch, &done)
-        });
+        let reporting = meter.clone();
+        // A load whose progress nobody sees is one as well.
+        let _ = crate::threads::start_in(scope, move || reporting.report(watch, &done));
         // Held to the end, whatever that is: the report ends with it.
         let _through: Sender<()> = through;
         job.files.iter().try_for_each(|path| {

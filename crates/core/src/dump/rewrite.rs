@@ -194,6 +194,11 @@ impl<'a> Worker<'a> {
                 if behind_left_out {
                     self.out.replace(chunk, base..base + line_end(bytes), b"");
                 }
+                if self.rules.moves.is_some() && at.quoting.dialect == Dialect::Postgres {
+                    for line in connects(bytes) {
+                        self.out.replace(chunk, base + line.start..base + line.end, b"");
+                    }
+                }
                 self.elsewhere(bytes, LeftReason::Comment);
             }
             Piece::CutOff(bytes) => self.elsewhere(bytes, LeftReason::Elsewhere),
@@ -592,6 +597,17 @@ impl<'a> Worker<'a> {
         {
             return self.insert_set(chunk, base, bytes, columns, &values, at);
         }
+        if let (Some(moves), Class::Use | Class::Database) = (&self.rules.moves, &statement.class) {
+            if at.quoting.dialect == Dialect::SqlServer && statement.class == Class::Use {
+                // A script chooses its database at its beginning, and that one has to be there.
+                let new = format!("USE [{}]", moves.new.replace(']', "]]"));
+                let end = bytes.iter().position(|b| matches!(b, b'\r' | b'\n' | b';')).unwrap_or(bytes.len());
+                return self.out.replace(chunk, base..base + end, new.as_bytes());
+            }
+            // Whoever loads it chooses the database, and made it.
+            self.left_out = true;
+            return self.out.replace(chunk, base..base + bytes.len(), b"");
+        }
         let is_code = matches!(
             statement.class,
             Class::CreateView | Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent
@@ -608,11 +624,9 @@ impl<'a> Worker<'a> {
 
     /// Takes the name of the old database out of stored code.
     fn without_old_database(&mut self, bytes: &[u8], at: At<'_>) -> Option<String> {
-        if at.quoting.dialect != Dialect::Mysql || self.rules.old_databases.is_empty() {
-            return None;
-        }
+        let moves = self.rules.moves.as_ref().filter(|_| at.quoting.dialect == Dialect::Mysql)?;
         let mut text = None;
-        for database in &self.rules.old_databases {
+        for database in &moves.old {
             let now = text.as_deref().or(std::str::from_utf8(bytes).ok())?;
             match mysql::moved_away(now, at.quoting, database) {
                 None => {}
@@ -680,6 +694,19 @@ impl<'a> Worker<'a> {
         self.hits = hits;
         self.flush(chunk, base);
     }
+}
+
+/// Returns the lines by which PostgreSQL's client would go over to a database.
+fn connects(gap: &[u8]) -> Vec<Range<usize>> {
+    let mut start = 0;
+    let mut out = Vec::new();
+    for line in gap.split_inclusive(|b| *b == b'\n') {
+        if line.starts_with(b"\\connect ") || line.starts_with(b"\\c ") {
+            out.push(start..start + line.len());
+        }
+        start += line.len();
+    }
+    out
 }
 
 /// Returns the length of the end of a line at the beginning of a text, 0 if there is none.

@@ -95,6 +95,15 @@ impl Start {
     }
 }
 
+/// Which database a dump comes from, and which one it is for.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DatabaseMove {
+    /// Names of the old one: stored code of MySQL's names it no more.
+    pub old: Vec<String>,
+    /// Name of the new one: what chooses or makes a database chooses it, or goes.
+    pub new: String,
+}
+
 /// What of a table is carried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Keep {
@@ -126,8 +135,8 @@ pub struct Rules<'a> {
     pub strip_definers: bool,
     /// Change of the table prefix.
     pub prefix: Option<PrefixChange>,
-    /// Names of the database that the dump comes from: stored code of MySQL's names it no more. None where whoever loads sees to that.
-    pub old_databases: Vec<String>,
+    /// Another database that the dump is for; none where whoever loads sees to that, or it stays where it is.
+    pub moves: Option<DatabaseMove>,
     /// Samples kept per column.
     pub samples: usize,
 }
@@ -145,7 +154,7 @@ impl<'a> Rules<'a> {
             keep,
             strip_definers: false,
             prefix: None,
-            old_databases: Vec::new(),
+            moves: None,
             samples: 0,
         }
     }

@@ -16,6 +16,8 @@ use std::path::{Path, PathBuf};
 pub struct Part {
     /// Table, or nothing for the part with views and routines.
     pub table: Option<String>,
+    /// Tables of a dump that goes whole.
+    pub holds: Vec<String>,
     /// Rows kept.
     pub rows: u64,
     /// Rows left out.
@@ -99,7 +101,14 @@ impl<'a> Splitter<'a> {
             None => {
                 let index = self.parts.len();
                 let path = self.folder.join(format!("part-{index}"));
-                self.parts.push(Part { table: key.clone(), rows: 0, rows_left_out: 0, bytes: 0, path });
+                self.parts.push(Part {
+                    table: key.clone(),
+                    holds: Vec::new(),
+                    rows: 0,
+                    rows_left_out: 0,
+                    bytes: 0,
+                    path,
+                });
                 self.by_table.insert(key, index);
                 self.reopen(index)?;
                 let session = std::mem::take(&mut self.session);

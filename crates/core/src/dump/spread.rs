@@ -100,52 +100,55 @@ pub fn rewrite_on<R: Read + Send, W: Write + Send>(
     });
     let turn = Condvar::new();
     std::thread::scope(|scope| {
-        for _ in 0..threads {
-            scope.spawn(|| {
-                let fail = |error: DumpError| {
-                    lock(&way).error.get_or_insert(error);
-                    turn.notify_all();
-                };
-                let mut worker = Worker::new(rules);
-                loop {
-                    let (mut chunk, mut bytes) = {
-                        let mut way = lock(&way);
-                        while way.waiting.len() >= AHEAD * threads && way.error.is_none() {
-                            way = turn.wait(way).unwrap_or_else(PoisonError::into_inner);
-                        }
-                        if way.error.is_some() {
-                            return;
-                        }
-                        way.free.pop().unwrap_or_default()
-                    };
-                    let number = {
-                        let mut intake = lock(&intake);
-                        if intake.ended {
-                            return;
-                        }
-                        match intake.source.next(&mut chunk) {
-                            Ok(true) => {}
-                            Ok(false) => {
-                                intake.ended = true;
-                                return;
-                            }
-                            Err(error) => {
-                                intake.ended = true;
-                                return fail(error);
-                            }
-                        }
-                        intake.number += 1;
-                        intake.number - 1
-                    };
-                    worker.chunk(&chunk);
-                    let differs = worker.exchange(&mut bytes);
-                    let handed = Handed { chunk, bytes, differs, done: worker.take_done() };
-                    if let Err(error) = hand_in(&way, &turn, rules.samples, number, handed) {
-                        return fail(error);
+        let work = || {
+            let fail = |error: DumpError| {
+                lock(&way).error.get_or_insert(error);
+                turn.notify_all();
+            };
+            let mut worker = Worker::new(rules);
+            loop {
+                let (mut chunk, mut bytes) = {
+                    let mut way = lock(&way);
+                    while way.waiting.len() >= AHEAD * threads && way.error.is_none() {
+                        way = turn.wait(way).unwrap_or_else(PoisonError::into_inner);
                     }
+                    if way.error.is_some() {
+                        return;
+                    }
+                    way.free.pop().unwrap_or_default()
+                };
+                let number = {
+                    let mut intake = lock(&intake);
+                    if intake.ended {
+                        return;
+                    }
+                    match intake.source.next(&mut chunk) {
+                        Ok(true) => {}
+                        Ok(false) => {
+                            intake.ended = true;
+                            return;
+                        }
+                        Err(error) => {
+                            intake.ended = true;
+                            return fail(error);
+                        }
+                    }
+                    intake.number += 1;
+                    intake.number - 1
+                };
+                worker.chunk(&chunk);
+                let differs = worker.exchange(&mut bytes);
+                let handed = Handed { chunk, bytes, differs, done: worker.take_done() };
+                if let Err(error) = hand_in(&way, &turn, rules.samples, number, handed) {
+                    return fail(error);
                 }
-            });
+            }
+        };
+        // This thread works as well; where no other can be started, alone.
+        for _ in 1..threads {
+            let _ = crate::threads::start_in(scope, work);
         }
+        work();
     });
     let way = way.into_inner().unwrap_or_else(PoisonError::into_inner);
     let intake = intake.into_inner().unwrap_or_else(PoisonError::into_inner);

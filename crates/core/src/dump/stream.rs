@@ -15,6 +15,7 @@ use super::row::{self, RowStep, Value};
 use super::rows::Rows;
 use super::runs::{self, Next, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
+use crate::limits;
 use std::collections::HashMap;
 use std::io::Read;
 use std::ops::Range;
@@ -132,9 +133,6 @@ pub struct Ending {
 /// Chunk size that serves well: large enough that few rows straddle it, small enough to stay in a core's cache.
 pub const WINDOW: usize = 1 << 17;
 
-/// Largest statement, row or comment that is held. Servers take at most 1 GiB.
-const MOST: usize = 1 << 30;
-
 /// Bytes by which the dialect is told.
 const LOOK: usize = 64 << 10;
 
@@ -250,11 +248,12 @@ impl<R: Read> Source<R> {
             }
             // Not one piece is whole: a larger chunk is needed.
             target *= 2;
-            if target > MOST {
+            let most = limits::STATEMENT.bytes();
+            if target as u64 > most {
                 let what = format!(
-                    "what begins in line {} (a statement, row or comment) is larger than {} MiB, and no server takes that",
+                    "what begins in line {} (a statement, row or comment) is larger than {} MiB (--limit statement=SIZE allows more)",
                     self.line,
-                    MOST >> 20
+                    most >> 20
                 );
                 return Err(DumpError::Read(std::io::Error::other(what)));
             }

@@ -52,15 +52,20 @@ pub(super) struct Copiers {
 }
 
 impl Copiers {
-    pub(super) fn start() -> Self {
+    pub(super) fn start() -> std::io::Result<Self> {
         let (way, jobs) = sync_channel(WAITING);
         let jobs = Arc::new(Mutex::new(jobs));
         let count = std::thread::available_parallelism().map_or(2, usize::from).clamp(1, MOST_THREADS);
-        let threads = (0..count).map(|_| {
+        let mut threads = Vec::new();
+        for number in 0..count {
             let jobs = jobs.clone();
-            std::thread::spawn(move || work(&jobs))
-        });
-        Copiers { way, bundle: Vec::new(), threads: threads.collect() }
+            match crate::threads::start(move || work(&jobs)) {
+                Ok(thread) => threads.push(thread),
+                Err(_) if number > 0 => break,
+                Err(e) => return Err(e),
+            }
+        }
+        Ok(Copiers { way, bundle: Vec::new(), threads })
     }
 
     /// Notes a file and hands it on. Threads that stopped are told of at the end.

@@ -4,6 +4,8 @@
 //! the folder in which the target lies, so that the account of a site can read it.
 
 use super::job::RestoreJob;
+use super::plan::RestorePlan;
+use crate::event::Warning;
 use crate::safe::Spot;
 use rustix::fs::{AtFlags, Gid, Uid};
 use std::fs::Metadata;
@@ -53,4 +55,37 @@ impl Owner {
 pub(super) fn give(spot: &Spot, (user, group): Ids) -> std::io::Result<()> {
     let (user, group) = (Uid::from_raw(user), Gid::from_raw(group));
     Ok(rustix::fs::chownat(spot.handle(), spot.name(), Some(user), Some(group), AtFlags::SYMLINK_NOFOLLOW)?)
+}
+
+/// Says where a web server could not write although the system has to: folders of the system's own that belong to somebody else than they
+/// did, or to the machine's administrator.
+pub(super) fn unwritable(plan: &RestorePlan) -> Option<Warning> {
+    let definition = &plan.definition;
+    let folders =
+        (definition.media.iter().map(|m| &m.path)).chain(definition.transient.iter().map(|t| &t.path));
+    let mut found = Vec::new();
+    for folder in folders.filter(|f| !f.contains(['*', '{'])) {
+        let path = plan.own_folder().join(folder);
+        let Ok(there) = std::fs::symlink_metadata(&path) else { continue };
+        if !there.is_dir() || there.mode() & 0o002 != 0 {
+            continue;
+        }
+        let source = plan.job.cargo.as_ref().and_then(|c| c.survey.site.join(folder).metadata().ok());
+        let for_group = there.mode() & 0o020 != 0;
+        let shut = match source {
+            // As it was, it works as it did.
+            Some(source) => there.uid() != source.uid() && !(for_group && there.gid() == source.gid()),
+            None => there.uid() == 0 && !(for_group && there.gid() != 0),
+        };
+        if shut {
+            found.push(folder.as_str());
+        }
+    }
+    let first = *found.first()?;
+    let more = if found.len() > 1 { format!(" and {} more folders", found.len() - 1) } else { String::new() };
+    Some(Warning::new(
+        "the web server could probably not write there: the folder belongs to another user than it should",
+        format!("{first}{more}"),
+        "give the copy to the web server's user (chown -R USER:GROUP), or restore with --owner USER:GROUP",
+    ))
 }

@@ -263,7 +263,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         }
     }
     let (found, mut tables) = find_address(&job, &source, &definition, &facts, watch, &mut warnings)?;
-    if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind) {
+    // A pipe can be read once.
+    if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind)
+        && dump.is_file()
+    {
         let wrong = |e: crate::survey::SurveyError| RestoreError::Config {
             path: dump.display().to_string(),
             why: e.to_string(),

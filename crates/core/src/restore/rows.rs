@@ -8,7 +8,7 @@ use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
 use crate::database::load::{Loading, must_be_empty, open, replace};
 use crate::dump::dialect::Dialect;
-use crate::dump::rules::{Rewritten, Rules};
+use crate::dump::rules::{DatabaseMove, Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
@@ -35,7 +35,12 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
         strip_definers: true,
         prefix: plan.prefix.clone(),
         // A loader knows its server, and does it better.
-        old_databases: if plan.job.dump_to.is_some() { plan.old_databases() } else { Vec::new() },
+        moves: plan
+            .job
+            .database
+            .as_ref()
+            .filter(|_| plan.job.dump_to.is_some())
+            .map(|access| DatabaseMove { old: plan.old_databases(), new: access.name.clone() }),
         samples,
     })
 }
@@ -152,13 +157,20 @@ impl DatabaseSink {
                 let (from, into) = pipe();
                 // Rewriting and loading overlap: the server parses while the next rows are read.
                 let (loader, loaded, rewritten) = std::thread::scope(|scope| {
-                    let loading = scope.spawn(move || {
+                    let loading = crate::threads::start_in(scope, move || {
                         let mut from = from;
                         let loaded = loader.load(&mut from, None);
                         // The writer must not wait for a reader that has given up.
                         drop(from);
                         (loader, loaded)
                     });
+                    let loading = match loading {
+                        Ok(loading) => loading,
+                        Err(e) => {
+                            let lost = || DatabaseError::Io(io::Error::other("no thread to load"));
+                            return (None, Err(e.into()), Err(RestoreError::Database(lost())));
+                        }
+                    };
                     let rewritten =
                         rewrite(name, reader, dialect, rules, into).and_then(|(mut out, done, dialect)| {
                             out.flush().map_err(|e| RestoreError::Dump {

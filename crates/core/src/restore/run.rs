@@ -3,6 +3,7 @@
 use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
+use super::owner;
 use super::plan::RestorePlan;
 use super::record::{self, Record};
 use super::restored::Restored;
@@ -139,6 +140,12 @@ pub fn run(
             book.step("tidy up", serde_json::json!({ "target": target }))?;
         }
         total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy, &footprint)?;
+    }
+    if whole
+        && first
+        && let Some(warning) = owner::unwritable(plan)
+    {
+        warnings.push(warning);
     }
     total.told(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });

@@ -5,11 +5,12 @@ use super::job::RestoreJob;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
-use crate::archive::prove::{Damage, MOST_HELD_IN_ALL, TOO_MANY_HELD, Verdict, prove_and_hold};
+use crate::archive::prove::{Damage, Verdict, prove_and_hold, too_many_held};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::cargo::Cargo;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Warning, Watch};
+use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
 use crate::survey::tree::{FolderTree, HeldTree, SiteTree};
 use crate::system::{Definition, Known, glob, globs};
@@ -102,7 +103,7 @@ fn site(cargo: &Cargo) -> Source {
     for below in named.chain(for_web_server).filter(|p| cargo.carries(p)) {
         let path = format!("{FILES}/{below}");
         let meta = std::fs::metadata(cargo.survey.site.join(&below)).ok();
-        let small = meta.filter(|m| m.is_file() && m.len() <= 8 << 20);
+        let small = meta.filter(|m| m.is_file() && m.len() <= CONFIG_FILE.bytes());
         match small.and_then(|m| Some((folder.read(&below)?, m.permissions().mode() & 0o7777))) {
             Some(held) => {
                 tree.held.insert(EntryPath::trusted(&path), held);
@@ -189,13 +190,13 @@ fn plain(
             if [".sql", ".sql.gz", ".sql.zst"].iter().any(|e| lower.ends_with(e)) {
                 dumps.push((entry.raw_name.clone(), entry.size));
             }
-            if entry.size <= 8 << 20 && interesting.is_match(checked.as_path()) {
+            if entry.size <= CONFIG_FILE.bytes() && interesting.is_match(checked.as_path()) {
                 held += entry.size;
-                if held > MOST_HELD_IN_ALL {
-                    return Ok(ControlFlow::Break(Damage::Unreadable { what: TOO_MANY_HELD.into() }));
+                if held > CONFIG_FILES.bytes() {
+                    return Ok(ControlFlow::Break(Damage::Unreadable { what: too_many_held() }));
                 }
                 let mut content = Vec::new();
-                entry.content.take(8 << 20).read_to_end(&mut content)?;
+                entry.content.take(CONFIG_FILE.bytes()).read_to_end(&mut content)?;
                 bytes += content.len() as u64;
                 tree.held.insert(checked.clone(), (content, entry.mode.unwrap_or(0o644)));
             }

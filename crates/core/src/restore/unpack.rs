@@ -220,7 +220,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let (from, time) = (origin.to_path_buf(), at_time(entry.time));
                     let spot = self.footprint.spot(&path)?;
                     let job = Job { from, spot, to: path, size: entry.size, mode, time, owner: self.owner };
-                    return self.copiers.get_or_insert_with(Copiers::start).copy(job, self.footprint);
+                    if self.copiers.is_none() {
+                        self.copiers = Some(Copiers::start().at(&self.plan.job.target)?);
+                    }
+                    let Some(copiers) = &mut self.copiers else { return Ok(()) };
+                    return copiers.copy(job, self.footprint);
                 } else {
                     self.new_file(entry, &path)?;
                 }

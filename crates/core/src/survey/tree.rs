@@ -1,14 +1,12 @@
 //! A site's files as the survey sees them: a folder on disk, or the held files of an archive.
 
 use crate::archive::prove::Held;
+use crate::limits::CONFIG_FILE;
 use crate::system::glob;
 use std::collections::BTreeSet;
 use std::io::Read;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-
-/// Largest config or marker file that is read.
-const LARGEST: u64 = 8 << 20;
 
 /// Read access to a few small files of a site.
 pub trait SiteTree {
@@ -36,7 +34,7 @@ impl SiteTree for FolderTree {
     fn read(&self, path: &str) -> Option<Vec<u8>> {
         let mut bytes = Vec::new();
         let file = crate::safe::open_file(&self.0.join(path)).ok()?;
-        file.take(LARGEST).read_to_end(&mut bytes).ok()?;
+        file.take(CONFIG_FILE.bytes()).read_to_end(&mut bytes).ok()?;
         Some(bytes)
     }
 

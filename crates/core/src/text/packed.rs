@@ -5,6 +5,7 @@
 //! Sources: RFC 1950 (zlib), RFC 1951 (deflate), RFC 1952 (gzip); MySQL reference manual, `COMPRESS()` (four bytes of length before zlib).
 
 use super::windows::{WINDOW, Windows};
+use crate::limits::PACKED_VALUE;
 use flate2::Compression;
 use flate2::bufread::{DeflateDecoder, MultiGzDecoder, ZlibDecoder};
 use flate2::write::{DeflateEncoder, GzEncoder, ZlibEncoder};
@@ -26,15 +27,12 @@ pub enum Packing {
     Counted,
 }
 
-/// Most bytes of text that one value is unpacked to.
-pub const MOST: usize = 64 << 20;
-
 /// A value's text.
 #[derive(Debug, PartialEq, Eq)]
 pub enum Unpacked {
     /// All of it.
     Whole(Vec<u8>),
-    /// What could be read: the rest is damaged, missing, or behind [`MOST`].
+    /// What could be read: the rest is damaged, missing, or behind the limit.
     Part(Vec<u8>),
 }
 
@@ -81,10 +79,10 @@ impl Packing {
             }
         };
         // What follows the text would be lost if it were packed again.
-        if read.is_ok() && left.is_empty() && text.len() <= MOST {
+        if read.is_ok() && left.is_empty() && text.len() as u64 <= PACKED_VALUE.bytes() {
             Unpacked::Whole(text)
         } else {
-            text.truncate(MOST);
+            text.truncate(PACKED_VALUE.bytes() as usize);
             Unpacked::Part(text)
         }
     }
@@ -108,7 +106,7 @@ impl Packing {
 }
 
 fn bounded(reader: impl Read, text: &mut Vec<u8>) -> io::Result<usize> {
-    reader.take(MOST as u64 + 1).read_to_end(text)
+    reader.take(PACKED_VALUE.bytes() + 1).read_to_end(text)
 }
 
 fn written<E: Write>(
@@ -161,7 +159,8 @@ mod tests {
 
     #[test]
     fn what_unpacks_without_end_is_cut() {
-        let bomb = Packing::Zlib.pack(&vec![b'a'; MOST + 1]).expect("packs");
-        assert!(matches!(Packing::Zlib.unpack(&bomb), Unpacked::Part(text) if text.len() == MOST));
+        let most = PACKED_VALUE.bytes() as usize;
+        let bomb = Packing::Zlib.pack(&vec![b'a'; most + 1]).expect("packs");
+        assert!(matches!(Packing::Zlib.unpack(&bomb), Unpacked::Part(text) if text.len() == most));
     }
 }

@@ -5,7 +5,7 @@ use std::collections::BTreeSet;
 use std::io::Read;
 use zporter_core::dump::dialect::Dialect;
 use zporter_core::dump::inspect::{Wanted, inspect};
-use zporter_core::dump::rules::{Cell, Keep, Rewritten, Rules};
+use zporter_core::dump::rules::{Cell, DatabaseMove, Keep, Rewritten, Rules};
 use zporter_core::dump::split::{Split, Splitter};
 use zporter_core::dump::spread::{rewrite, rewrite_on};
 use zporter_core::dump::stream::{DumpError, Source, WINDOW, run};
@@ -453,7 +453,7 @@ fn stored_code_names_the_old_database_no_more_or_that_is_said() {
     let needles = Needles::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
     let run = |dump: &str| {
         let rules = Rules {
-            old_databases: vec!["live".into()],
+            moves: Some(DatabaseMove { old: vec!["live".into()], new: "copy".into() }),
             strip_definers: true,
             ..rules(&needles, &|_| Keep::All)
         };
@@ -472,6 +472,22 @@ fn stored_code_names_the_old_database_no_more_or_that_is_said() {
     assert!(done.tally.left().is_empty());
     let (out, _) = run("CREATE VIEW `v` AS select `live`.`x`.`a` AS `a` from `live`.`x`;\n");
     assert!(out.contains("CREATE VIEW `v` AS select `x`.`a` AS `a` from `x`;\n"), "{out}");
+    // What chooses or makes a database.
+    let (out, _) = run(
+        "-- MariaDB dump\nCREATE DATABASE `live`;\nUSE `live`;\nCREATE TABLE `x` (a int) ENGINE=InnoDB;\n",
+    );
+    assert_eq!(out, "-- MariaDB dump\nCREATE TABLE `x` (a int) ENGINE=InnoDB;\n");
+    let (out, _) = run(
+        "-- PostgreSQL database dump\nCREATE DATABASE live;\n\\connect live\n\nCREATE TABLE public.x (a integer);\n",
+    );
+    assert_eq!(out, "-- PostgreSQL database dump\n\nCREATE TABLE public.x (a integer);\n");
+    let (out, _) = run(
+        "USE [live]\nGO\nALTER DATABASE [live] SET RECOVERY SIMPLE\nGO\nCREATE TABLE [dbo].[x]([a] [int]) ON [PRIMARY]\nGO\n",
+    );
+    assert!(
+        out.starts_with("USE [copy]\nGO\n") && !out.contains("live") && out.contains("[dbo].[x]"),
+        "{out}"
+    );
     // What names another database as well, or cannot be read, stays as it is.
     for kept in [
         "CREATE VIEW `v` AS select 1 from `live`.`x`, `other`.`y`;\n",

@@ -6,7 +6,7 @@ use crate::dump_files;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
-use crate::login::PasswordArgs;
+use crate::login::{PasswordArgs, undo_command};
 use crate::progress::Progress;
 use crate::ui::Ui;
 use clap::Args;
@@ -174,7 +174,7 @@ pub fn run(ui: &Ui, args: &LoadArgs) -> Result<Exit, CommandError> {
             }
             Err(error
                 .hint("the database is half loaded; the same command goes on after the last whole table")
-                .hint(format!("or go back with `zporter undo {run}`")))
+                .hint(format!("or go back with `{}`", undo_command(&run))))
         }
     }
 }

@@ -113,8 +113,12 @@ impl Workers {
             }
             let (way, work) = sync_channel(WAITING);
             let shared = workers.shared.clone();
+            match crate::threads::start(move || Worker::new(conn, number, shared).go(&work)) {
+                Ok(thread) => workers.threads.push(thread),
+                Err(_) if number > 0 => break,
+                Err(e) => return Err(e.into()),
+            }
             workers.ways.push(way);
-            workers.threads.push(std::thread::spawn(move || Worker::new(conn, number, shared).go(&work)));
         }
         Ok(workers)
     }

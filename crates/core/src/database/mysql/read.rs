@@ -372,7 +372,7 @@ fn write_stored(
 /// Reads the whole database once to learn which hosts its content names.
 pub(super) fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
     let (reader, writer) = crate::pipe::pipe();
-    let inspecting = std::thread::spawn(move || inspect::inspect(reader, &[], true));
+    let inspecting = crate::threads::start(move || inspect::inspect(reader, &[], true))?;
     let written = (|| {
         let mut out = Whole(writer);
         let mut snapshot = MysqlSnapshot::open(access)?;

@@ -144,13 +144,17 @@ impl Blocks {
 pub(super) type Beside = JoinHandle<(Client, Result<u64, DatabaseError>)>;
 
 /// Copies over the connection at hand, which comes back from the thread at the end.
-pub(super) fn copy_beside(mut client: Client, head: String, line: u64) -> (Copying, Beside) {
+pub(super) fn copy_beside(
+    mut client: Client,
+    head: String,
+    line: u64,
+) -> Result<(Copying, Beside), DatabaseError> {
     let (copying, blocks) = blocks();
-    let thread = std::thread::spawn(move || {
+    let thread = crate::threads::start(move || {
         let done = blocks.copy(&mut client, &head, line);
         (client, done)
-    });
-    (copying, thread)
+    })?;
+    Ok((copying, thread))
 }
 
 /// Returns the server's number of the transaction at hand.
@@ -355,12 +359,12 @@ impl Crew {
             let Waiting { alone, work, .. } = self.waiting.remove(longest);
             let (statement, table) = (alone.statement, alone.table.clone());
             let (tell, notes) = (self.tell.clone(), self.notes.clone());
-            let thread = std::thread::spawn(move || {
+            let thread = crate::threads::start(move || {
                 let mut client = client;
                 let done = carry_out(&mut client, alone, work, &notes);
                 // Nobody listens any more to a load that has failed.
                 let _ = tell.send(Told { statement, client, done });
-            });
+            })?;
             self.running.insert(statement, Running { table, thread });
         }
         Ok(())

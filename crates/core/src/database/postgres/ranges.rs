@@ -92,7 +92,7 @@ impl Readers {
                 .enumerate()
                 .map(|(index, reader)| {
                     let (tell, told) = sync_channel(WAITING);
-                    scope.spawn(move || {
+                    crate::threads::start_in(scope, move || {
                         let ranges = (0..).map(|n| PAGES * (n * count as u64 + index as u64));
                         for from in ranges.take_while(|from| *from < pages) {
                             // Rows that came behind the last page since are none of this snapshot.
@@ -104,10 +104,10 @@ impl Readers {
                                 break;
                             }
                         }
-                    });
-                    told
+                    })?;
+                    Ok(told)
                 })
-                .collect();
+                .collect::<std::io::Result<_>>()?;
             let ranges = pages.div_ceil(PAGES) as usize;
             (0..ranges).try_for_each(|range| in_order(&ways[range % count], take))
         })

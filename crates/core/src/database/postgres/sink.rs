@@ -116,7 +116,7 @@ impl<'l> LoadSink<'l> {
             let Some(client) = self.loader.client.take() else {
                 return Err(DatabaseError::Io(std::io::Error::other("the connection is in use")));
             };
-            let (copying, beside) = copy_beside(client, self.head.clone(), line);
+            let (copying, beside) = copy_beside(client, self.head.clone(), line)?;
             (self.copying, self.beside) = (Some(copying), Some(beside));
         }
         Ok(false)
