@@ -6,6 +6,7 @@ use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
 use crate::database::live::{self, Live};
+use crate::database::load::plain_name;
 use crate::database::snapshot::Whole;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
@@ -154,6 +155,15 @@ pub fn gather(
         {
             let what = "no such folder or file is in the site: --only or --without names it in vain";
             warnings.push(Warning::at(what, folder, "name it as it lies below the site's folder"));
+        }
+    }
+    for (pattern, _) in &options.rows {
+        let prefix = &survey.config.table_prefix;
+        if !survey.tables.is_empty()
+            && !survey.tables.iter().any(|t| means(pattern, prefix, plain_name(&t.name)))
+        {
+            let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
+            warnings.push(Warning::new(what, "", "`zporter survey` lists the tables"));
         }
     }
     if let Some(what) = survey.foreign.as_ref().filter(|_| options.scope.has(&select::Part::Database)) {

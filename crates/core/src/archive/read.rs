@@ -3,6 +3,7 @@
 use super::container::Container;
 use super::entry_path::{EntryPath, PathProblem};
 use crate::safe::open_file;
+use std::collections::BTreeMap;
 use std::io::{self, BufReader, Read, Seek};
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
@@ -181,8 +182,17 @@ fn tar_entries<B>(reader: impl Read, take: Take<'_, B>) -> io::Result<Option<B>>
 
 fn zip_entries<B>(reader: impl Read + Seek, take: Take<'_, B>) -> io::Result<Option<B>> {
     let mut archive = zip::ZipArchive::new(reader).map_err(io::Error::from)?;
+    // Where the entries lie that were met, by where they begin: a small file could unpack without end if many shared one stretch.
+    let mut taken: BTreeMap<u64, u64> = BTreeMap::new();
     for i in 0..archive.len() {
         let mut file = archive.by_index(i).map_err(io::Error::from)?;
+        let start = file.header_start();
+        let end = file.data_start().unwrap_or(start) + file.compressed_size();
+        let before = taken.range(..=start).next_back().is_some_and(|(_, end)| *end > start);
+        if before || taken.range(start..end).next().is_some() {
+            return Err(io::Error::new(io::ErrorKind::InvalidData, "two of its entries lie over each other"));
+        }
+        taken.insert(start, end);
         let name = file.name_raw().to_vec();
         let kind = if file.is_dir() {
             EntryKind::Folder

@@ -323,6 +323,7 @@ mod tests {
     use crate::text::needles::LeftReason;
     use crate::text::value::{self, Notes};
     use proptest::prelude::*;
+    use proptest::test_runner::TestRunner;
     use std::collections::BTreeMap;
 
     #[derive(Default)]
@@ -471,27 +472,41 @@ mod tests {
         text.chars().map(escape).collect::<String>().into_bytes()
     }
 
-    proptest! {
-        #![proptest_config(ProptestConfig { cases: 20_000, ..ProptestConfig::default() })]
+    /// Tries so many cases, and returns how often the short way was taken.
+    fn taken<S: Strategy>(strategy: S, agrees: impl Fn(S::Value) -> usize) -> usize {
+        let taken = std::cell::Cell::new(0);
+        let mut runner = TestRunner::new(ProptestConfig { cases: CASES, ..ProptestConfig::default() });
+        runner.run(&strategy, |value| Ok(taken.set(taken.get() + agrees(value)))).unwrap();
+        taken.get()
+    }
 
-        #[test]
-        fn the_short_way_gives_what_the_long_way_gives(pieces in proptest::collection::vec(proptest::sample::select(&PIECES[..]), 0..10), backslash in any::<bool>()) {
+    const CASES: u32 = 20_000;
+
+    #[test]
+    fn the_short_way_gives_what_the_long_way_gives() {
+        let pieces = proptest::collection::vec(proptest::sample::select(&PIECES[..]), 0..10);
+        let count = taken((pieces, any::<bool>()), |(pieces, backslash)| {
             // Without backslashes a quote stands in a string only twice.
-            let inside: String = pieces.iter().map(|p| if !backslash && *p == "\\'" { "\\''" } else { *p }).collect();
-            agree(inside.as_bytes(), backslash);
-        }
+            let twice = |p: &&str| if !backslash && *p == "\\'" { "\\''".to_string() } else { p.to_string() };
+            let inside: String = pieces.iter().map(twice).collect();
+            usize::from(agree(inside.as_bytes(), backslash))
+        });
+        assert!(count > CASES as usize / 40, "a test of the short way that it is hardly taken in: {count}");
+    }
 
-        #[test]
-        fn it_does_so_for_values_within_values(value in nested(), all in any::<bool>(), cut in 0usize..400) {
+    #[test]
+    fn it_does_so_for_values_within_values() {
+        let count = taken((nested(), any::<bool>(), 0usize..400), |(value, all, cut)| {
             let inside = inside_of(&value, all);
-            agree(&inside, true);
+            let whole = agree(&inside, true);
             // What broke off is structured no more, or in another way.
             let mut cut = cut.min(inside.len());
             while inside[..cut].iter().rev().take_while(|b| **b == b'\\').count() % 2 == 1 {
                 cut -= 1;
             }
-            agree(&inside[..cut], true);
-        }
+            usize::from(whole) + usize::from(agree(&inside[..cut], true))
+        });
+        assert!(count > CASES as usize / 10, "a test of the short way that it is hardly taken in: {count}");
     }
 
     #[test]
