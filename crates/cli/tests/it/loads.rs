@@ -38,6 +38,55 @@ fn full_text_of_sqlite_is_joined_with_its_content_after_a_load() {
 }
 
 #[test]
+fn what_the_shell_writes_into_the_list_of_tables_makes_virtual_tables_and_nothing_else() {
+    let shell = |file: &std::path::Path, say: &str| {
+        let out = Command::new("sqlite3").arg(file).arg(say).output().unwrap();
+        assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+        out.stdout
+    };
+    if Command::new("sqlite3").arg("--version").output().is_err() {
+        crate::common::missing("sqlite3");
+        return;
+    }
+    let bench = Bench::new();
+    let made = "CREATE VIRTUAL TABLE found USING fts5(body); CREATE VIRTUAL TABLE \"o'lder\" USING fts4(body); CREATE VIRTUAL TABLE geo USING rtree(id,a,b);
+        CREATE TABLE n (id INTEGER PRIMARY KEY, t TEXT); INSERT INTO n VALUES (1,'x'); INSERT INTO geo VALUES (1,0,1);
+        INSERT INTO found(rowid,body) VALUES (7,'night sky'),(9,'comet it''s'); INSERT INTO \"o'lder\"(rowid,body) VALUES (3,'dome');";
+    shell(&bench.path("a.db"), made);
+    let dump = shell(&bench.path("a.db"), ".dump");
+    bench.write("a.sql", &dump);
+    bench.run(&["database", "load", "a.sql", "sqlite:b.db"]).expect(0);
+    assert_eq!(String::from_utf8_lossy(&shell(&bench.path("b.db"), ".dump")), String::from_utf8_lossy(&dump));
+    let found = shell(
+        &bench.path("b.db"),
+        "INSERT INTO found(found) VALUES('integrity-check'); SELECT rowid FROM found WHERE found MATCH 'comet'",
+    );
+    assert_eq!(found, b"9\n");
+    for (number, row) in [
+        "'trigger','t','n',0,'CREATE TRIGGER t AFTER INSERT ON n BEGIN DELETE FROM n; END'",
+        "'table','x','x',0,'CREATE TABLE x(a)'",
+        "'table','x','y',0,'CREATE VIRTUAL TABLE x USING fts5(a)'",
+        "'table','x','x',0,'CREATE VIRTUAL TABLE y USING fts5(a)'",
+        "'table','x','x',0,'CREATE VIRTUAL TABLE x USING csv(filename=''/etc/passwd'')'",
+        "'table','x','x',0,'CREATE VIRTUAL TABLE x USING fts5(a); DROP TABLE n'",
+        "'table','x','x',7,NULL",
+    ]
+    .into_iter()
+    .enumerate()
+    {
+        let hostile = format!(
+            "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE n(a);\nPRAGMA writable_schema=ON;\n\
+             INSERT INTO sqlite_schema(type,name,tbl_name,rootpage,sql)VALUES({row});\nPRAGMA writable_schema=OFF;\nCOMMIT;\n"
+        );
+        bench.write("h.sql", hostile);
+        bench
+            .run(&["database", "load", "h.sql", &format!("sqlite:h{number}.db")])
+            .expect(3)
+            .says(&["line 5"]);
+    }
+}
+
+#[test]
 fn bodies_that_name_their_old_database_work_in_the_new_one() {
     let Some(server) = server() else { return };
     let bench = Bench::new();

@@ -78,6 +78,22 @@ pub(crate) fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refuse
     Ok(Vetted::new(text))
 }
 
+/// Vets a row of the list of tables, by which the shell writes a virtual table: the statement that makes it, and its name.
+pub(crate) fn listed(values: &[Option<String>], quoting: Quoting) -> Result<(String, Vetted), Refused> {
+    let [Some(kind), Some(name), Some(table), _, Some(sql)] = values else {
+        return Err(Refused::new("the row of the list of tables is not read"));
+    };
+    let code = Code::read(sql, quoting, false)?;
+    if kind != "table" || name != table || !code.are(0, &["CREATE", "VIRTUAL", "TABLE"]) {
+        return Err(Refused::new("a row of the list of tables makes something other than a virtual table"));
+    }
+    let (made, _) = Guard(&code).name(3)?;
+    match Guard(&code).create()? {
+        Verdict::Now(vetted) if made == *name => Ok((made, vetted)),
+        _ => Err(Refused::new("a row of the list of tables makes a table of another name")),
+    }
+}
+
 /// Vets a value of a row.
 pub(crate) fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
     let code = Code::read(text, quoting, false)?;
@@ -132,8 +148,14 @@ impl Guard<'_, '_> {
     /// A thing of this file: none of its own tables, and none of an attached file.
     fn name(&self, at: usize) -> Result<(String, usize), Refused> {
         let code = self.0;
-        let (mut names, next) =
-            code.chain(at).ok_or_else(|| Refused::new(format!("{} is no name", code.written(at))))?;
+        // SQLite itself writes the names of tables that keep a virtual one's rows as texts.
+        let text = code.written(at).strip_prefix('\'').and_then(|t| t.strip_suffix('\''));
+        let (mut names, next) = match text {
+            Some(text) if code.kind(at) == Some(Kind::Text) && !code.sign(at + 1, b'.') => {
+                (vec![text.replace("''", "'")], at + 1)
+            }
+            _ => code.chain(at).ok_or_else(|| Refused::new(format!("{} is no name", code.written(at))))?,
+        };
         let name = names.pop().unwrap_or_default();
         if let Some(file) = names.pop()
             && !file.eq_ignore_ascii_case("main")
@@ -262,7 +284,8 @@ impl Guard<'_, '_> {
         let code = self.0;
         let name = code.name(1).unwrap_or_default().to_lowercase();
         match name.as_str() {
-            "foreign_keys" | "encoding" => Ok(Verdict::Nothing),
+            // By the last the shell writes virtual tables; it is not sent, and neither are those rows.
+            "foreign_keys" | "encoding" | "writable_schema" => Ok(Verdict::Nothing),
             "user_version" | "application_id"
                 if (2..code.len())
                     .all(|i| !matches!(code.kind(i), Some(Kind::Word | Kind::Name | Kind::Text))) =>

@@ -8,6 +8,7 @@ use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::stages::{Stages, Turn, committed_by_rows};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
+use crate::dump::literal;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
@@ -116,7 +117,7 @@ impl Loading for SqliteLoader {
     }
 
     fn load(&mut self, reader: &mut dyn Read, _: Option<Plain>) -> Result<(), DatabaseError> {
-        let mut sink = LoadSink { loader: self, table: String::new(), statement: Vec::new() };
+        let mut sink = LoadSink { loader: self, table: String::new(), lists: false, statement: Vec::new() };
         each_piece(reader, Dialect::Sqlite, &mut |piece, at| sink.take(piece, at))
     }
 
@@ -153,6 +154,8 @@ fn count(conn: &Connection, table: &str) -> Result<u64, DatabaseError> {
 struct LoadSink<'l> {
     loader: &'l mut SqliteLoader,
     table: String,
+    /// Whether the insert at hand is one into the list of tables.
+    lists: bool,
     /// The insert at hand.
     statement: Vec<u8>,
 }
@@ -209,6 +212,25 @@ impl LoadSink<'_> {
         }
     }
 
+    /// Makes a virtual table that the dump writes as a row of the list of tables. The tables in which it keeps its rows come behind, with
+    /// their rows: those that it begins with go.
+    fn virtual_table(&mut self, row: &[Option<String>], at: At<'_>) -> Result<(), DatabaseError> {
+        let At { line, quoting, .. } = at;
+        let (table, vetted) = vet::listed(row, quoting).map_err(refusal(line))?;
+        self.loader.others_stay(&table, line)?;
+        self.loader.stages.begins(table.clone())?;
+        let all = |conn: &Connection| -> Result<Vec<String>, DatabaseError> {
+            list(conn, "SELECT name FROM sqlite_schema WHERE type = 'table'", |r| r.get(0))
+        };
+        let before = all(&self.loader.conn)?;
+        run(&self.loader.conn, &vetted, line)?;
+        let made = all(&self.loader.conn)?;
+        for kept in made.iter().filter(|t| **t != table && !before.contains(t)) {
+            self.loader.conn.execute(&format!("DELETE FROM {}", name(kept)), []).map_err(own)?;
+        }
+        Ok(())
+    }
+
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
         match self.loader.stages.turn(&piece, at) {
@@ -228,6 +250,11 @@ impl LoadSink<'_> {
             Piece::Whole { bytes, delimiter, .. } => self.whole(&bytes[..bytes.len() - delimiter], at, false),
             Piece::InsertHead(head) => {
                 self.table = at.statement.name.clone().unwrap_or_default();
+                self.lists =
+                    matches!(self.table.to_ascii_lowercase().as_str(), "sqlite_schema" | "sqlite_master");
+                if self.lists {
+                    return Ok(());
+                }
                 self.loader.others_stay(&self.table, line)?;
                 vet::insert_head(text_of(head, line)?, at.quoting).map_err(refusal(line))?;
                 self.statement = head.to_vec();
@@ -237,10 +264,19 @@ impl LoadSink<'_> {
                 let mut values: Vec<Value> = Vec::new();
                 for row in rows.each() {
                     row::cut(row, at.quoting, &mut values);
+                    if self.lists {
+                        let texts: Vec<_> =
+                            values.iter().map(|v| literal::text_of(row, v, at.quoting)).collect();
+                        self.virtual_table(&texts, at)?;
+                        continue;
+                    }
                     for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
                         vet::value(text_of(&row[value.span.clone()], line)?, at.quoting)
                             .map_err(refusal(line))?;
                     }
+                }
+                if self.lists {
+                    return Ok(());
                 }
                 self.loader.stages.filled(&self.table, rows.bytes.len());
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
@@ -254,6 +290,9 @@ impl LoadSink<'_> {
             Piece::Tail { bytes, delimiter } => {
                 let tail = &bytes[..bytes.len() - delimiter];
                 vet::tail(text_of(tail, line)?, at.quoting).map_err(refusal(line))?;
+                if std::mem::take(&mut self.lists) {
+                    return Ok(());
+                }
                 self.statement.extend_from_slice(tail);
                 let statement = std::mem::take(&mut self.statement);
                 match self.loader.conn.execute(text_of(&statement, line)?, []) {
