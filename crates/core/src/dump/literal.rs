@@ -208,6 +208,8 @@ enum Inner {
     Bytea(Decoded),
     /// SQLite's `replace(…)` around a text: line breaks in place of `\n`.
     Replaced(Decoded),
+    /// SQLite's `unistr(…)` around a text: letters by their numbers.
+    Numbered(Decoded),
 }
 
 impl Meant {
@@ -215,7 +217,7 @@ impl Meant {
     pub fn bytes(&self) -> &[u8] {
         match &self.inner {
             Inner::Text | Inner::Hex => &self.outer.bytes,
-            Inner::Bytea(inner) | Inner::Replaced(inner) => &inner.bytes,
+            Inner::Bytea(inner) | Inner::Replaced(inner) | Inner::Numbered(inner) => &inner.bytes,
         }
     }
 
@@ -233,7 +235,7 @@ impl Meant {
     pub fn into_bytes(self) -> Vec<u8> {
         match self.inner {
             Inner::Text | Inner::Hex => self.outer.bytes,
-            Inner::Bytea(inner) | Inner::Replaced(inner) => inner.bytes,
+            Inner::Bytea(inner) | Inner::Replaced(inner) | Inner::Numbered(inner) => inner.bytes,
         }
     }
 
@@ -251,6 +253,10 @@ impl Meant {
             Inner::Bytea(inner) => {
                 let digits = inner.outwards(edits, |new, span| hex(new, &self.outer.bytes[span]));
                 self.outer.outwards(digits, |new, _| text(new))
+            }
+            Inner::Numbered(inner) => {
+                let spelled = inner.outwards(edits, |new, _| Text::from(by_numbers(new)));
+                self.outer.outwards(spelled, |new, _| text(new))
             }
             Inner::Replaced(inner) => {
                 let spelled = inner.outwards(edits, |new, _| Text::from(new));
@@ -276,13 +282,46 @@ pub fn meaning(row: &[u8], value: &Value, quoting: Quoting, spare: &mut Decoded)
             Some(Meant { outer: unhex(row, value.literal.clone())?, inner: Inner::Hex, is_bytes: true })
         }
         ValueKind::Expression if quoting.dialect == Dialect::Sqlite => {
-            let pairs = replaced_breaks(&row[value.span.clone()])?;
+            let expression = &row[value.span.clone()];
+            if expression.len() > 7 && expression[..7].eq_ignore_ascii_case(b"unistr(") {
+                // Nothing but one text may stand in the brackets.
+                let alone =
+                    value.literal.start == value.span.start + 7 && value.literal.end + 1 == value.span.end;
+                let outer = alone.then(|| decode(row, value.literal.clone(), quoting))?;
+                let inner = Decoded::undoing_bytes(&outer.bytes, 0..outer.bytes.len(), b'\\', numbered);
+                return Some(Meant { outer, inner: Inner::Numbered(inner), is_bytes: false });
+            }
+            let pairs = replaced_breaks(expression)?;
             let outer = decode(row, value.literal.clone(), quoting);
             let inner = with_breaks(&outer.bytes, &pairs);
             Some(Meant { outer, inner: Inner::Replaced(inner), is_bytes: false })
         }
         ValueKind::Null | ValueKind::Number | ValueKind::Expression => None,
     }
+}
+
+/// Reads one escape of SQLite's `unistr()`: `\\`, `\XXXX`, `\uXXXX`, `\+XXXXXX`, `\UXXXXXXXX`. Source: "Built-In Scalar SQL Functions".
+fn numbered(rest: &[u8]) -> Option<(smallvec::SmallVec<[u8; 4]>, usize)> {
+    let (from, digits) = match rest.get(1)? {
+        b'\\' => return Some((smallvec::smallvec![b'\\'], 2)),
+        b'u' => (2, 4),
+        b'U' => (2, 8),
+        b'+' => (2, 6),
+        _ => (1, 4),
+    };
+    let hex = std::str::from_utf8(rest.get(from..from + digits)?).ok()?;
+    let letter = char::from_u32(u32::from_str_radix(hex, 16).ok()?)?;
+    Some((letter.encode_utf8(&mut [0; 4]).as_bytes().into(), from + digits))
+}
+
+/// Spells text for `unistr()`.
+fn by_numbers(text: &[u8]) -> Vec<u8> {
+    let spell = |b: &u8| match b {
+        b'\\' => b"\\\\".to_vec(),
+        0..=0x1f => format!("\\u{b:04x}").into_bytes(),
+        b => vec![*b],
+    };
+    text.iter().flat_map(spell).collect()
 }
 
 /// Returns what stands for which break in SQLite's `replace(replace('…','\r',char(13)),'\n',char(10))`.

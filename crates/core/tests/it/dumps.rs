@@ -449,6 +449,23 @@ proptest! {
 }
 
 #[test]
+fn letters_by_their_numbers_count_as_what_they_mean() {
+    let needles = Needles::new(&relocation("http://old.example", "http://brandnew.example").pairs(), &[]);
+    let run = |dump: &str| {
+        let source = Source::new(dump.as_bytes(), WINDOW, Some(Dialect::Sqlite)).unwrap();
+        let (out, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+        (String::from_utf8(out).unwrap(), done.tally.changed())
+    };
+    let dump = |n: usize, address: &str| {
+        format!(
+            "INSERT INTO t VALUES(1,unistr('s:{n}:\"a\\u000a{address}/it''s\\\\\\00e9\";'),unistr('x\\u000ay'));\n"
+        )
+    };
+    let (before, after) = (dump(28, "http://old.example"), dump(33, "http://brandnew.example"));
+    assert_eq!(run(&before), (after, 1));
+}
+
+#[test]
 fn stored_code_names_the_old_database_no_more_or_that_is_said() {
     let needles = Needles::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
     let run = |dump: &str| {
