@@ -15,6 +15,8 @@ use std::io::Write;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
+use std::time::Instant;
 
 /// One entry of the list.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -40,19 +42,44 @@ pub struct Footprint {
     list: File,
     kept: PathBuf,
     next: u64,
+    began: Instant,
+    /// When the list was brought to the disk last, in milliseconds since then.
+    synced: AtomicU64,
 }
+
+/// Milliseconds after which the list is brought to the disk again.
+const SYNC_EVERY: u64 = 500;
 
 impl Footprint {
     /// Starts the list of a run.
     pub fn of(run: &Run) -> Result<Self, PathError> {
         let path = list_path(&run.kept());
         let list = File::options().create(true).append(true).mode(0o600).open(&path).at(&path)?;
-        Ok(Footprint { safe: Vec::new(), path, list, kept: run.kept().join("files"), next: 0 })
+        Ok(Footprint {
+            safe: Vec::new(),
+            path,
+            list,
+            kept: run.kept().join("files"),
+            next: 0,
+            began: Instant::now(),
+            synced: AtomicU64::new(0),
+        })
     }
 
     fn note(&self, kind: &[u8], path: &Path) -> Result<(), PathError> {
         let entry = [kind, path.as_os_str().as_bytes(), b"\0"].concat();
-        (&self.list).write_all(&entry).at(&self.path)
+        self.add(&entry)
+    }
+
+    /// Adds to the list, and brings it to the disk now and then: after a loss of power what was made in the last moment alone is not known.
+    fn add(&self, entries: &[u8]) -> Result<(), PathError> {
+        (&self.list).write_all(entries).at(&self.path)?;
+        let now = self.began.elapsed().as_millis() as u64;
+        if now.saturating_sub(self.synced.load(Relaxed)) >= SYNC_EVERY {
+            self.list.sync_data().at(&self.path)?;
+            self.synced.store(now, Relaxed);
+        }
+        Ok(())
     }
 
     /// Says that what is written in a folder, which is there, must not leave it.
@@ -103,7 +130,7 @@ impl Footprint {
             entries.extend_from_slice(path.as_os_str().as_bytes());
             entries.push(0);
         }
-        (&self.list).write_all(&entries).at(&self.path)
+        self.add(&entries)
     }
 
     /// Makes a folder and those above it, and notes the ones that were missing.
@@ -145,6 +172,8 @@ impl Footprint {
                 .at(path);
         }
         self.note(format!("k{} ", self.next).as_bytes(), path)?;
+        // What is replaced is on the disk with its note before.
+        self.list.sync_data().at(&self.path)?;
         self.next += 1;
         Ok(())
     }
@@ -156,7 +185,8 @@ fn put_copy(from: &Path, to: &Path) -> Result<(), PathError> {
     let mut out = File::options().write(true).create(true).truncate(true).open(to).at(to)?;
     CopyWay::default().copy(&File::open(from).at(from)?, &mut out, meta.len()).at(to)?;
     out.set_permissions(meta.permissions()).at(to)?;
-    out.set_modified(meta.modified().at(from)?).at(to)
+    out.set_modified(meta.modified().at(from)?).at(to)?;
+    out.sync_all().at(to)
 }
 
 fn list_path(kept: &Path) -> PathBuf {
