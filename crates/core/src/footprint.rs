@@ -101,11 +101,15 @@ impl Footprint {
         self.safe(path).ok_or_else(unknown).at(path)?.spot(path)
     }
 
+    /// Returns what was noted so far.
+    pub(crate) fn made(&self) -> Result<Vec<Print>, PathError> {
+        Ok(parsed(&fs::read(&self.path).at(&self.path)?))
+    }
+
     /// Notes what every file is like that was made, when the run is through: by that it is told later whether somebody changed it.
     pub fn seal(&self) -> Result<(), PathError> {
-        let bytes = fs::read(&self.path).at(&self.path)?;
         let mut seals = Vec::new();
-        for print in parsed(&bytes) {
+        for print in self.made()? {
             if let Print::File(path) = print
                 && let Ok(meta) = fs::symlink_metadata(&path)
             {

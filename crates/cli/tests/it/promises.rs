@@ -210,7 +210,7 @@ fn shared_settings_are_packed_as_what_they_hold() {
 #[test]
 fn owners_are_kept_or_given() {
     let bench = Bench::new();
-    if std::fs::metadata(bench.path(".")).unwrap().uid() != 0 {
+    if !Command::new("id").arg("-u").output().is_ok_and(|o| o.stdout == b"0\n") {
         eprintln!("SKIPPED: only root may give files away");
         return;
     }
@@ -233,6 +233,19 @@ fn owners_are_kept_or_given() {
     for file in ["index.php", "config/settings.inc.php", "img", ".htaccess"] {
         assert_eq!(owner(&format!("copy/{file}")), (1234, 2345), "{file}");
         assert_eq!(owner(&format!("web/new/{file}")), (4321, 5432), "{file}");
+    }
+    // Everything belongs to somebody who may work with it: what was packed, folders on the way and those that the system needs, what was put.
+    let whole =
+        bench.run(&[&["restore", "a.tar.zst", "site/deep/new", "--dump-to", "w.sql"], &to[..]].concat());
+    assert!(whole.code <= 1 && !whole.stdout.contains("could probably not write"), "{whole:?}");
+    for (folder, ids) in [("copy", (1234, 2345)), ("site/deep/new", (33, 33)), ("web/new", (4321, 5432))] {
+        let all =
+            Command::new("find").arg(bench.path(folder)).args(["-printf", "%U %G %p\\n"]).output().unwrap();
+        let all = String::from_utf8_lossy(&all.stdout).into_owned();
+        assert!(all.lines().count() > 20);
+        let others: Vec<&str> =
+            all.lines().filter(|l| !l.starts_with(&format!("{} {} ", ids.0, ids.1))).collect();
+        assert!(others.is_empty(), "{folder}: {others:?}");
     }
     // A further name of a file becomes a file of its own, with the same owner.
     std::fs::hard_link(bench.path("old/index.php"), bench.path("old/second.php")).unwrap();

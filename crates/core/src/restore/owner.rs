@@ -6,10 +6,13 @@
 use super::job::RestoreJob;
 use super::plan::RestorePlan;
 use crate::event::Warning;
+use crate::footprint::{Footprint, Print};
+use crate::fsx::{AtPath, PathError};
 use crate::safe::Spot;
 use rustix::fs::{AtFlags, Gid, Uid};
 use std::fs::Metadata;
 use std::os::unix::fs::MetadataExt;
+use std::path::Path;
 
 /// A user and a group, by their numbers.
 pub type Ids = (u32, u32);
@@ -55,6 +58,33 @@ impl Owner {
 pub(super) fn give(spot: &Spot, (user, group): Ids) -> std::io::Result<()> {
     let (user, group) = (Uid::from_raw(user), Gid::from_raw(group));
     Ok(rustix::fs::chownat(spot.handle(), spot.name(), Some(user), Some(group), AtFlags::SYMLINK_NOFOLLOW)?)
+}
+
+/// Gives what a run made to whom it belongs, as far as nobody did yet: folders on the way, folders that the system needs, files that are put.
+/// What has no counterpart at the source belongs to whom its folder does.
+pub(super) fn settle(plan: &RestorePlan, footprint: &Footprint) -> Result<(), PathError> {
+    if plan.owner == Owner::Own {
+        return Ok(());
+    }
+    for made in footprint.made()? {
+        let (Print::File(path) | Print::Folder(path)) = made else { continue };
+        let below = |root: &Path| path.starts_with(root);
+        if !below(&plan.job.target) && !plan.outside().is_some_and(|o| below(&o)) {
+            continue;
+        }
+        let Ok(there) = std::fs::symlink_metadata(&path) else { continue };
+        let source = plan.at_source(&path);
+        let folder = || path.parent().and_then(|f| std::fs::metadata(f).ok());
+        let ids = plan.owner.for_source(source.or_else(folder).as_ref());
+        let Some((user, group)) = ids.filter(|ids| *ids != (there.uid(), there.gid())) else { continue };
+        if path == plan.job.target {
+            // The site's own folder is the user's, by whatever way it is reached.
+            std::os::unix::fs::lchown(&path, Some(user), Some(group)).at(&path)?;
+        } else if let Ok(spot) = footprint.spot(&path) {
+            give(&spot, (user, group)).at(&path)?;
+        }
+    }
+    Ok(())
 }
 
 /// Says where a web server could not write although the system has to: folders of the system's own that belong to somebody else than they

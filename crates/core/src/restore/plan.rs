@@ -4,6 +4,7 @@ use super::RestoreError;
 use super::hosts::{HostWay, Joining};
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
+use super::owner::Owner;
 use super::puts::{self, PlannedKey, Puts};
 use super::record::{self, Record};
 use super::refresh::Outlook;
@@ -76,6 +77,8 @@ pub struct RestorePlan {
     pub replaced: BTreeSet<String>,
     /// Tables in the target's database that are not this site's, and stay.
     pub others: Vec<String>,
+    /// Whose the files will be.
+    pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.
     pub(super) settings: BTreeMap<String, String>,
     /// What becomes of the files of a copy that is brought up to date.
@@ -128,6 +131,12 @@ impl RestorePlan {
             (self.placed(&below) == Path::new(path)).then_some(held)
         })?;
         Some(crate::edit::apply(text, &file.edits))
+    }
+
+    /// What a thing of the copy is at the source, of a clone.
+    pub(super) fn at_source(&self, path: &Path) -> Option<fs::Metadata> {
+        let below = path.strip_prefix(&self.job.target).ok()?;
+        fs::symlink_metadata(self.job.cargo.as_ref()?.survey.site.join(below)).ok()
     }
 
     /// Says what of the files is carried.
@@ -370,6 +379,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         host_way,
         replaced,
         others,
+        owner: Owner::of(&job),
         settings,
         outlook: None,
         needed,

@@ -141,6 +141,7 @@ pub fn run(
         }
         total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy, &footprint)?;
     }
+    owner::settle(plan, &footprint)?;
     if whole
         && first
         && let Some(warning) = owner::unwritable(plan)

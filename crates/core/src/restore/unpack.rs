@@ -84,7 +84,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             seen: HashSet::new(),
             copied: HashSet::new(),
             copiers: None,
-            owner: Owner::of(&plan.job),
+            owner: plan.owner,
             own: globs(plan.definition.config.iter().map(|c| &*c.path)),
             hasher: RandomState::new(),
         }
@@ -312,13 +312,6 @@ impl<'p, 'w> Unpack<'p, 'w> {
         self.owner.for_source(source).map_or(Ok(()), |ids| give(spot, ids))
     }
 
-    /// What a thing of the copy is at the source, of a clone.
-    fn at_source(&self, path: &Path) -> Option<fs::Metadata> {
-        let below = path.strip_prefix(&self.plan.job.target).ok()?;
-        let site = &self.plan.job.cargo.as_ref()?.survey.site;
-        fs::symlink_metadata(site.join(below)).ok()
-    }
-
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
     fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
         let target = self.plan.job.target.clone();
@@ -383,7 +376,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 spot.remove().at(path)?;
             }
             spot.link(to).at(path)?;
-            self.give(&spot, self.at_source(path).as_ref()).at(path)?;
+            self.give(&spot, self.plan.at_source(path).as_ref()).at(path)?;
             if to.is_absolute()
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
@@ -408,7 +401,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let place = real.as_ref().map_or(path.clone(), Spot::path);
             if self.owner != Owner::Own
                 && self.plan.job.refresh.is_none()
-                && let Some((user, group)) = self.owner.for_source(self.at_source(path).as_ref())
+                && let Some((user, group)) = self.owner.for_source(self.plan.at_source(path).as_ref())
             {
                 std::os::unix::fs::lchown(&place, Some(user), Some(group)).at(path)?;
             }
