@@ -17,7 +17,7 @@ use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use zporter_core::dump::dialect::Dialect;
 use zporter_core::dump::prefix::PrefixChange;
-use zporter_core::dump::rules::{Keep, Rewritten, Rules, Start};
+use zporter_core::dump::rules::{DatabaseMove, Keep, Rewritten, Rules, Start};
 use zporter_core::dump::spread::rewrite_on;
 use zporter_core::dump::stream::{CutOff, Ending, Source, WINDOW};
 use zporter_core::dump::tally::Tally;
@@ -45,6 +45,9 @@ pub struct ReaddressArgs {
     /// What changes as well
     #[command(flatten)]
     text: TextArgs,
+    /// Old and new name of the database: stored code names it no more, and what chooses or makes it chooses the new one, or goes
+    #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], help_heading = "On request")]
+    database: Vec<String>,
     /// Old and new table prefix
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"], help_heading = "On request")]
     prefix: Vec<String>,
@@ -111,14 +114,19 @@ pub fn run(ui: &Ui, args: &ReaddressArgs) -> Result<Exit, CommandError> {
     let prefix = prefix_change(args)?;
     let starts = prefixed_columns(args, prefix.as_ref())?;
     let kept = kept_rows(&args.rows)?;
-    if needles.described().is_empty() && prefix.is_none() && kept.is_empty() && !args.text.repair {
+    let moves = match &args.database[..] {
+        [old, new] => Some(DatabaseMove { old: vec![old.clone()], new: new.clone() }),
+        _ => None,
+    };
+    let asked = prefix.is_some() || moves.is_some() || !kept.is_empty() || args.text.repair;
+    if needles.described().is_empty() && !asked {
         return Err(CommandError::usage("there is nothing to rewrite")
             .hint("name at least one --address OLD NEW or --root OLD NEW whose two sides differ"));
     }
     let keep = |table: &str| {
         kept.iter().rev().find(|(pattern, _)| pattern.is_match(table)).map_or(Keep::All, |(_, keep)| *keep)
     };
-    let rules = Rules { prefix, starts, samples: args.samples, ..Rules::new(&needles, &keep) };
+    let rules = Rules { prefix, starts, moves, samples: args.samples, ..Rules::new(&needles, &keep) };
     let progress = Progress::new(ui);
     let to_pipe = args.output == Path::new("-");
     let (done, ending) = if to_pipe {
