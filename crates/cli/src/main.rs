@@ -1,6 +1,7 @@
 //! `zporter`: carries websites. Arguments become a waybill, the core does the work, this crate draws and prints.
 
 mod app;
+mod closed;
 mod commands;
 mod context;
 mod copy_args;

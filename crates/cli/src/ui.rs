@@ -45,6 +45,9 @@ impl Ui {
 
     /// Returns why the output could not be written, if it could not.
     pub fn failed() -> Option<std::io::Error> {
+        if crate::closed::output() {
+            return Some(std::io::Error::other("standard output was closed when the program began"));
+        }
         FAILED.lock().unwrap_or_else(PoisonError::into_inner).map(std::io::Error::from_raw_os_error)
     }
 

@@ -345,28 +345,35 @@ fn wrong_material_is_told_in_plain_words() {
         command.stdout(std::fs::File::options().write(true).open("/dev/full").unwrap());
         let ended = outcome(command);
         assert!(ended.code == 4 || ended.code == 2, "{args:?}: {ended:?}");
+        // Closed from the beginning: the shell hands on no output at all.
+        let ended = outcome(through(&bench, &["sh", "-c", "exec \"$@\" >&-", "sh"], args));
+        assert!(ended.code == 4 || ended.code == 2, "{args:?} with a closed output: {ended:?}");
     }
 }
 
-/// Runs a command as a user for whom the system starts few threads or none.
-fn with_few_threads(bench: &Bench, most: u32, args: &[&str]) -> Outcome {
+/// A command that another program starts.
+fn through(bench: &Bench, starter: &[&str], args: &[&str]) -> Command {
     let program = bench.command(args);
-    let mut command = Command::new("setpriv");
-    command.args([
-        "--reuid=33",
-        "--regid=33",
-        "--clear-groups",
-        "prlimit",
-        &format!("--nproc={most}:{most}"),
-    ]);
-    command.arg(program.get_program()).args(program.get_args()).current_dir(bench.path("."));
+    let mut command = Command::new(starter[0]);
+    command
+        .args(&starter[1..])
+        .arg(program.get_program())
+        .args(program.get_args())
+        .current_dir(bench.path("."));
     for (name, value) in program.get_envs() {
         match value {
             Some(value) => command.env(name, value),
             None => command.env_remove(name),
         };
     }
-    outcome(command)
+    command
+}
+
+/// Runs a command as a user for whom the system starts few threads or none.
+fn with_few_threads(bench: &Bench, most: u32, args: &[&str]) -> Outcome {
+    let limit = format!("--nproc={most}:{most}");
+    let starter = ["setpriv", "--reuid=33", "--regid=33", "--clear-groups", "prlimit", &limit];
+    outcome(through(bench, &starter, args))
 }
 
 #[test]
