@@ -212,6 +212,8 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
         from_root: vec![site.root.clone()],
         set: chapter.set.iter().map(|s| s.to_string()).collect(),
         table_prefix: chapter.table_prefix.map(str::to_string),
+        // No web server serves these copies: they belong to whoever looks at them.
+        owner: rustix::process::geteuid().is_root().then(|| "0:0".into()),
         ..Waybill::default()
     };
     let (plan, done) = restore::carry_out(ui, &bill, false, 1)?;

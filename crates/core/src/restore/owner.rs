@@ -90,6 +90,10 @@ pub(super) fn settle(plan: &RestorePlan, footprint: &Footprint) -> Result<(), Pa
 /// Says where a web server could not write although the system has to: folders of the system's own that belong to somebody else than they
 /// did, or to the machine's administrator.
 pub(super) fn unwritable(plan: &RestorePlan) -> Option<Warning> {
+    if plan.job.owner.is_some() {
+        // Somebody has decided.
+        return None;
+    }
     let definition = &plan.definition;
     let folders =
         (definition.media.iter().map(|m| &m.path)).chain(definition.transient.iter().map(|t| &t.path));
@@ -112,7 +116,7 @@ pub(super) fn unwritable(plan: &RestorePlan) -> Option<Warning> {
         }
     }
     let first = *found.first()?;
-    let more = if found.len() > 1 { format!(" and {} more folders", found.len() - 1) } else { String::new() };
+    let more = if found.len() > 1 { format!(" and {} more", found.len() - 1) } else { String::new() };
     Some(Warning::new(
         "the web server could probably not write there: the folder belongs to another user than it should",
         format!("{first}{more}"),
