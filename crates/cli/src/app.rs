@@ -1,13 +1,14 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
 use crate::commands::{
-    clone, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace, undo,
+    clone, completions, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace,
+    undo,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
 use crate::ui::Ui;
-use clap::{Args, Parser, Subcommand};
+use clap::{Args, CommandFactory, Parser, Subcommand};
 use std::io::ErrorKind;
 use zporter_core::limits;
 
@@ -89,6 +90,7 @@ enum Command {
     Demo(demo::DemoArgs),
     Logbook(logbook::LogbookArgs),
     Undo(undo::UndoArgs),
+    Completions(completions::CompletionsArgs),
 }
 
 /// Parses the arguments, runs the command and prints its error, if any.
@@ -113,6 +115,7 @@ pub fn run() -> Exit {
         Command::Demo(args) => demo::run(&ui, args),
         Command::Logbook(args) => logbook::run(&ui, args),
         Command::Undo(args) => undo::run(&ui, args),
+        Command::Completions(args) => completions::run(&mut App::command(), args),
     };
     match outcome {
         Ok(_) if Ui::failed().is_some() => {

@@ -3,6 +3,7 @@
 use crate::error::CommandError;
 use etcetera::BaseStrategy;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use time::format_description::well_known::Rfc3339;
 use zporter_core::lock::Lock;
 use zporter_core::logbook::Run;
@@ -12,8 +13,19 @@ use zporter_core::system::{self, Known};
 /// Variable that may hold the new database's password.
 pub const PASSWORD_VARIABLE: &str = "ZPORTER_DATABASE_PASSWORD";
 
+/// A data folder other than the user's own.
+static DATA: OnceLock<PathBuf> = OnceLock::new();
+
+/// Keeps archives and the logbook of this process in a folder of its own.
+pub fn keep_data_in(folder: PathBuf) {
+    let _ = DATA.set(folder);
+}
+
 /// Returns the user's data folder: archives and the logbook.
 pub fn data_folder() -> Result<PathBuf, CommandError> {
+    if let Some(folder) = DATA.get() {
+        return Ok(folder.clone());
+    }
     let strategy = etcetera::choose_base_strategy()
         .map_err(|e| CommandError::world("the home folder is not known", e))?;
     Ok(strategy.data_dir().join("zporter"))

@@ -111,8 +111,17 @@ pub struct Summary {
     pub began: String,
     /// Command.
     pub command: String,
-    /// `done`, `failed`, or `unfinished` for a run that was interrupted.
+    /// `done`, `failed`, `undone`, or `unfinished` for a run that was interrupted.
     pub state: String,
+    /// What it worked on: a site, an archive, a dump, a run.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Where that went: a folder, a file, a database.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub to: Option<String>,
+    /// Why it failed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub error: Option<String>,
     /// Steps recorded, without begin and end.
     pub steps: usize,
 }
@@ -145,6 +154,9 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
                 began: first.at.clone(),
                 command: first.step.clone(),
                 state: if ended { last.step.clone() } else { "unfinished".into() },
+                from: named(&first.detail, &["site", "undoes", "archive"]),
+                to: named(&first.detail, &["target", "output", "database", "archive"]),
+                error: named(&last.detail, &["error"]),
                 steps: lines.len() - 1 - usize::from(ended),
             };
             Some((made, summary))
@@ -154,7 +166,18 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
         let second = |s: &Summary| s.run.get(..14).unwrap_or_default().to_string();
         second(b).cmp(&second(a)).then(b_made.cmp(a_made)).then(b.run.cmp(&a.run))
     });
-    out.into_iter().map(|(_, summary)| summary).collect()
+    let mut runs: Vec<Summary> = out.into_iter().map(|(_, summary)| summary).collect();
+    let undo = |r: &Summary| r.command == "undo" && r.state == "done";
+    let undone: Vec<String> = runs.iter().filter(|r| undo(r)).filter_map(|r| r.from.clone()).collect();
+    for run in runs.iter_mut().filter(|r| undone.contains(&r.run)) {
+        run.state = "undone".into();
+    }
+    runs
+}
+
+/// Returns the first of these particulars that is there.
+fn named(detail: &serde_json::Value, keys: &[&str]) -> Option<String> {
+    keys.iter().find_map(|key| detail[*key].as_str().map(str::to_string))
 }
 
 /// Returns the lines of a run, or nothing if there is no such run. A torn last line is passed over.

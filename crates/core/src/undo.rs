@@ -102,6 +102,14 @@ fn places(lines: &[Line]) -> Vec<String> {
     [detail("unpack files", "target"), detail("load database", "database")].into_iter().flatten().collect()
 }
 
+/// Returns the newest run behind which one can go back, undone or not: who says so twice does not mean the run before.
+pub fn latest(folder: &Path) -> Option<String> {
+    let runs = logbook::runs(folder).into_iter();
+    runs.map(|r| (r.command, r.run))
+        .find(|(command, _)| COMMANDS.contains(&command.as_str()))
+        .map(|(_, run)| run)
+}
+
 /// Looks what going back would mean.
 pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     let lines = logbook::read(folder, run).ok_or_else(|| UndoError::NoRun(run.into()))?;

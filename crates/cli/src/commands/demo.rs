@@ -1,5 +1,6 @@
 //! `zporter demo`: the whole story on made-up sites, without a server and without PHP.
 
+use super::restore::Carried;
 use super::{pack, prove, restore, survey};
 use crate::context;
 use crate::error::CommandError;
@@ -121,6 +122,8 @@ pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
             temp.path().to_path_buf()
         }
     };
+    // What is made up is no part of what its user did.
+    context::keep_data_in(folder.join(".zporter"));
     let mut proof = Vec::new();
     for chapter in &CHAPTERS {
         proof.push((chapter, tell(ui, chapter, &folder)?));
@@ -216,7 +219,7 @@ fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf,
         owner: rustix::process::geteuid().is_root().then(|| "0:0".into()),
         ..Waybill::default()
     };
-    let (plan, done) = restore::carry_out(ui, &bill, false, 1)?;
+    let Carried { plan, done, .. } = restore::carry_out(ui, &bill, false, 1)?;
     if chapter.whole {
         restore::show_plan(ui, &plan, true);
     }

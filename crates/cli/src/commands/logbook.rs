@@ -3,6 +3,7 @@
 use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
+use crate::format::safe;
 use crate::ui::Ui;
 use clap::Args;
 use zporter_core::logbook;
@@ -12,6 +13,15 @@ use zporter_core::logbook;
 pub struct LogbookArgs {
     /// Run to show
     run: Option<String>,
+}
+
+/// The end of a path, where the whole is too long.
+fn cut_front(text: &str, most: usize) -> String {
+    let count = text.chars().count();
+    if count <= most {
+        return text.to_string();
+    }
+    format!("…{}", text.chars().skip(count - most + 1).collect::<String>())
 }
 
 /// Runs the command.
@@ -24,8 +34,22 @@ pub fn run(ui: &Ui, args: &LogbookArgs) -> Result<Exit, CommandError> {
         } else if runs.is_empty() {
             ui.line(format!("No run is recorded in {}", folder.display()));
         } else {
-            let rows = runs.into_iter().map(|r| vec![r.run, r.began, r.state, r.steps.to_string()]);
-            ui.table(&["run", "began", "state", ">steps"], rows.collect());
+            let place = |p: &Option<String>| cut_front(&safe(p.as_deref().unwrap_or_default()), 34);
+            let rows = runs.iter().map(|r| {
+                let way = match (&r.from, &r.to) {
+                    (Some(from), Some(to)) if from != to => {
+                        format!("{} → {}", place(&Some(from.clone())), place(&Some(to.clone())))
+                    }
+                    (from, to) => place(if from.is_some() { from } else { to }),
+                };
+                vec![r.run.clone(), r.state.clone(), way]
+            });
+            ui.table(&["run", "state", "what"], rows.collect());
+            for failed in
+                runs.iter().filter(|r| r.error.is_some()).take(if ui.verbose { usize::MAX } else { 3 })
+            {
+                ui.finding(&safe(failed.error.as_deref().unwrap_or_default()), &failed.run, "");
+            }
             ui.line(format!("\nThe records lie in {}", folder.display()));
         }
         return Ok(Exit::Done);

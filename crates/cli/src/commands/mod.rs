@@ -1,6 +1,7 @@
 //! One file per command: its arguments, its run, its output.
 
 pub mod clone;
+pub mod completions;
 pub mod database;
 pub mod demo;
 pub mod logbook;

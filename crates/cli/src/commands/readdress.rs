@@ -36,6 +36,9 @@ pub struct ReaddressArgs {
     /// Dump to write, compressed by its ending (.gz, .zst); `-` writes to standard output
     #[arg(short, long, value_name = "FILE")]
     output: PathBuf,
+    /// Overwrite the file that is written, if it is there
+    #[arg(long)]
+    force: bool,
     /// Old and new base address; may be given several times
     #[arg(long, num_args = 2, value_names = ["OLD", "NEW"])]
     address: Vec<String>,
@@ -234,10 +237,19 @@ fn to_file(
 ) -> Result<(Rewritten, Ending), CommandError> {
     let output = absolute(&args.output);
     dump_files::writable(&output)?;
-    if output.exists() {
+    // What is no plain file, such as /dev/null or a named pipe, is written into.
+    if let Ok(meta) = output.metadata()
+        && !meta.is_file()
+        && !meta.is_dir()
+    {
+        let file = File::options().write(true).open(&output).at(&output)?;
+        let (_, done, ending) = rewrite(args, rules, progress, |_| Ok(file))?;
+        return Ok((done, ending));
+    }
+    if output.is_dir() || (output.exists() && !args.force) {
         let message = format!("{} is there already", output.display());
         let error = CommandError { exit: Exit::Refused, message, causes: Vec::new(), hints: Vec::new() };
-        return Err(error.hint("name another file with -o"));
+        return Err(error.hint("name another file with -o, or overwrite it with --force"));
     }
     let folder = output.parent().unwrap_or(Path::new("."));
     let temp = tempfile::Builder::new()
@@ -253,7 +265,8 @@ fn to_file(
     })?;
     let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&output)?;
     file.sync_all().at(&output)?;
-    temp.persist_noclobber(&output).map_err(|e| e.error).at(&output)?;
+    let persisted = if args.force { temp.persist(&output) } else { temp.persist_noclobber(&output) };
+    persisted.map_err(|e| e.error).at(&output)?;
     Ok((done, ending))
 }
 

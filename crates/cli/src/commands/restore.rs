@@ -46,6 +46,8 @@ struct Report<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     outlook: Option<&'a Outlook>,
     stays: &'a [Address],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    run: Option<&'a str>,
     #[serde(flatten)]
     done: &'a Restored,
 }
@@ -74,7 +76,7 @@ pub fn run_bill(ui: &Ui, bill: &Waybill, args: &CopyArgs) -> Result<Exit, Comman
         bill.write(path)?;
         ui.note(&format!("The job is kept in {}", absolute(path).display()));
     }
-    let (plan, done) = carry_out(ui, bill, args.dry_run, args.samples)?;
+    let Carried { plan, done, run } = carry_out(ui, bill, args.dry_run, args.samples)?;
     let needles = plan.needles();
     let report = Report {
         dry_run: args.dry_run,
@@ -90,6 +92,7 @@ pub fn run_bill(ui: &Ui, bill: &Waybill, args: &CopyArgs) -> Result<Exit, Comman
         needed_bytes: plan.needed,
         outlook: plan.outlook.as_ref(),
         stays: &plan.stay,
+        run: run.as_deref(),
         done: &done,
     };
     if let Some(path) = &args.report {
@@ -111,17 +114,30 @@ pub fn run_bill(ui: &Ui, bill: &Waybill, args: &CopyArgs) -> Result<Exit, Comman
                 _ => "Restored",
             },
         );
+        if let Some(run) = &run {
+            way_back(ui, run);
+        }
     }
     Ok(if done.has_findings() { Exit::Findings } else { Exit::Done })
 }
 
+/// Says by which number a run is known, and how to go back behind it.
+pub fn way_back(ui: &Ui, run: &str) {
+    ui.line(format!("\nrun {run}; to go back: {}", undo_command(run)));
+}
+
+/// A job that was carried out, or previewed.
+pub struct Carried {
+    /// Its plan.
+    pub plan: RestorePlan,
+    /// What came of it.
+    pub done: Restored,
+    /// The run's identifier; none of a preview.
+    pub run: Option<String>,
+}
+
 /// Plans a waybill and runs it, or only previews it.
-pub fn carry_out(
-    ui: &Ui,
-    bill: &Waybill,
-    dry_run: bool,
-    samples: usize,
-) -> Result<(RestorePlan, Restored), CommandError> {
+pub fn carry_out(ui: &Ui, bill: &Waybill, dry_run: bool, samples: usize) -> Result<Carried, CommandError> {
     let progress = Progress::new(ui);
     let job = job(bill, &progress)?;
     let things = [
@@ -132,15 +148,16 @@ pub fn carry_out(
     let plan = plan(job, &context::definitions()?, &progress)?;
     if dry_run {
         let done = run::preview(&plan, samples, &progress)?;
-        return Ok((plan, done));
+        return Ok(Carried { plan, done, run: None });
     }
     let detail = serde_json::to_value(bill).unwrap_or_default();
     let book = context::begin(&bill.job, detail, &mut locks)?;
     match run::run(&plan, samples, &book, &progress) {
         Ok(done) => {
             let detail = serde_json::json!({ "target": done.target, "files": done.files, "rows": done.tally.rows(), "changed": done.tally.changed() });
+            let run = Some(book.id().to_string());
             book.end(Outcome::Done, detail)?;
-            Ok((plan, done))
+            Ok(Carried { plan, done, run })
         }
         Err(e) => {
             let (error, run) = (CommandError::from(e), book.id().to_string());

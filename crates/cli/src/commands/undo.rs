@@ -10,12 +10,12 @@ use crate::ui::Ui;
 use clap::Args;
 use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
-use zporter_core::undo::{Done, Undo, plan};
+use zporter_core::undo::{Done, Undo, latest, plan};
 
 /// Undo a restore, clone or load: take away what it made, put back what it replaced
 #[derive(Debug, Args)]
 pub struct UndoArgs {
-    /// Run, as `zporter logbook` lists it
+    /// Run, as `zporter logbook` lists it; `last` is the newest one that can be undone
     run: String,
     /// Its password
     #[command(flatten)]
@@ -28,7 +28,13 @@ pub struct UndoArgs {
 /// Runs the command.
 pub fn run(ui: &Ui, args: &UndoArgs) -> Result<Exit, CommandError> {
     let folder = context::logbook_folder()?;
-    let undo = plan(&folder, &args.run)?;
+    let run = match args.run.as_str() {
+        "last" => latest(&folder).ok_or_else(|| {
+            CommandError::usage("there is no run to go back behind").hint("`zporter logbook` lists all runs")
+        })?,
+        named => named.to_string(),
+    };
+    let undo = plan(&folder, &run)?;
     if args.dry_run {
         show_plan(ui, &undo)?;
         return Ok(Exit::Done);

@@ -99,7 +99,8 @@ fn the_logbook_tells_every_step_and_no_secret() {
     let bench = Bench::new();
     bench.run(&["logbook"]).expect(0).says(&["No run is recorded"]);
     bench.packed(Variant::PrestaShop16, "a.tar.zst");
-    bench.run(&RESTORE).expect(0).says(&["Restored"]);
+    let restored = bench.run(&RESTORE).expect(0).says(&["Restored"]);
+    let told = restored.stdout.lines().find(|l| l.starts_with("run ")).unwrap().to_string();
     let runs = bench.run(&["logbook", "--json"]).expect(0).json();
     let states: Vec<_> = runs
         .as_array()
@@ -109,6 +110,12 @@ fn the_logbook_tells_every_step_and_no_secret() {
         .collect();
     assert_eq!(states, [("restore", "done"), ("pack", "done")]);
     let run = runs[0]["run"].as_str().unwrap();
+    // The last line of a run says how to go back behind it.
+    assert!(told.contains(run) && told.contains(&format!("zporter undo {run}")), "{told}");
+    assert!(
+        runs[0]["from"].as_str().unwrap().ends_with("a.tar.zst")
+            && runs[1]["from"].as_str().unwrap().ends_with("old")
+    );
     let lines = bench.run(&["logbook", run, "--json"]).expect(0);
     let steps: Vec<String> =
         lines.json().as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
@@ -122,6 +129,39 @@ fn the_logbook_tells_every_step_and_no_secret() {
     std::fs::write(&file, &text[..text.len() - 30]).unwrap();
     bench.run(&["logbook"]).expect(0).says(&["unfinished"]);
     bench.run(&["logbook", "nonsense"]).expect(2).says(&["no run"]);
+}
+
+#[test]
+fn the_last_run_is_undone_by_that_word_once() {
+    let bench = Bench::new();
+    bench.run(&["undo", "last"]).expect(2).says(&["no run to go back behind"]);
+    bench.packed(Variant::PrestaShop16, "a.tar.zst");
+    bench.run(&RESTORE).expect(0);
+    bench.run(&["undo", "last"]).expect(0).says(&["Undone"]);
+    bench.run(&["logbook"]).expect(0).says(&["undone", "a.tar.zst →"]);
+    // Twice does not mean the run before.
+    bench.run(&["undo", "last"]).expect(2).says(&["is undone already"]);
+}
+
+#[test]
+fn outputs_may_be_devices_and_are_overwritten_only_when_asked() {
+    let bench = Bench::new();
+    bench.write("in.sql", "INSERT INTO t VALUES ('http://old.example/');\n");
+    let to = |output: &str, more: &[&str]| {
+        let args =
+            ["readdress", "in.sql", "-o", output, "--address", "http://old.example", "http://new.example"];
+        bench.run(&[&args[..], more].concat())
+    };
+    to("/dev/null", &[]).expect(0).says(&["changed        1 value"]);
+    to("out.sql", &[]).expect(0);
+    bench.write("out.sql", "precious");
+    to("out.sql", &[]).expect(3).says(&["is there already", "--force"]);
+    assert_eq!(bench.read("out.sql"), "precious");
+    to("out.sql", &["--force"]).expect(0);
+    assert!(bench.read("out.sql").contains("http://new.example/"));
+    for shell in ["bash", "zsh", "fish"] {
+        bench.run(&["completions", shell]).expect(0).says(&["zporter", "readdress"]);
+    }
 }
 
 #[test]
@@ -192,4 +232,6 @@ fn the_demo_runs_without_server_and_php() {
     ]);
     assert!(bench.path("kept/shop/new/config/settings.inc.php").exists());
     bench.run(&["demo", "--keep", "kept"]).expect(3).says(&["not empty"]);
+    // What is made up is no part of what its user did.
+    bench.run(&["logbook"]).expect(0).says(&["No run is recorded"]);
 }

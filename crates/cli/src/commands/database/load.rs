@@ -1,5 +1,6 @@
 //! `zporter database load`: a dump into a database, guarded, and continued after an interruption.
 
+use crate::commands::restore::way_back;
 use crate::context;
 use crate::copy_args::{State, fit};
 use crate::dump_files;
@@ -76,7 +77,7 @@ fn earlier(folder: &Path, access: &DatabaseAccess, files: &[String]) -> Option<E
             continue;
         }
         let same = begin.step == "load" && begin.detail["files"] == serde_json::json!(files);
-        if !same || summary.state == "done" {
+        if !same || matches!(summary.state.as_str(), "done" | "undone") {
             return None;
         }
         // A run that stopped before it touched anything decides nothing.
@@ -230,6 +231,7 @@ fn report(ui: &Ui, job: &LoadJob, done: &Loaded, run: &str) -> Result<Exit, Comm
         for w in &done.warnings {
             ui.finding(&w.what, &w.place, &w.cure);
         }
+        way_back(ui, run);
     }
     Ok(if done.differing.is_empty() && done.warnings.is_empty() { Exit::Done } else { Exit::Findings })
 }
