@@ -4,7 +4,7 @@
 //! system writes itself. Base paths are only touched where a directive takes a URL path.
 
 use crate::edit::Edit;
-use crate::place::{Address, Relocation, Scheme};
+use crate::place::{Address, AddressForm, Relocation, Scheme};
 use crate::text::needles::Needles;
 use crate::text::spelling::{Spelling, segment_char};
 use std::path::Path;
@@ -69,6 +69,7 @@ pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edi
             edits.push(Edit::new(at..at, "# "));
         }
     }
+    session_cookies(text, relocation, &mut edits);
     edits.sort_by_key(|e| e.span.start);
     let mut end = 0;
     edits.retain(|e| {
@@ -118,6 +119,49 @@ fn bare_hosts(text: &[u8], old: &Address, new: &Address, edits: &mut Vec<Edit>) 
                 add(edits, Edit::new(at..end, host));
             }
         }
+    }
+}
+
+/// PHP's own settings of session cookies: a domain that is not the new host's, or cookies for TLS alone where there is none, end every log-in.
+fn session_cookies(text: &[u8], relocation: &Relocation, edits: &mut Vec<Edit>) {
+    let plain_http =
+        relocation.to.address.scheme() == Scheme::Http && relocation.from.address.scheme() == Scheme::Https;
+    let mut start = 0;
+    for line in text.split_inclusive(|b| *b == b'\n') {
+        let words = words(line);
+        // `php_value NAME VALUE`, `NAME = VALUE`, `NAME=VALUE`.
+        let content = String::from_utf8_lossy(line).to_ascii_lowercase();
+        let shown = |name: &str| -> Option<std::ops::Range<usize>> {
+            let at = content.find(name)? + name.len();
+            let rest = &content[at..];
+            let skipped =
+                rest.len() - rest.trim_start_matches(|c: char| c.is_whitespace() || "=\"'".contains(c)).len();
+            let len = rest[skipped..]
+                .find(|c: char| c.is_whitespace() || "\"';".contains(c))
+                .unwrap_or(rest.len() - skipped);
+            (skipped > 0 && len > 0).then_some(at + skipped..at + skipped + len)
+        };
+        let comment = words.first().is_some_and(|w| matches!(line[w.start], b'#' | b';'));
+        if !comment && content.len() == line.len() {
+            if let Some(value) = shown("session.cookie_domain")
+                && let Some(new) = relocation.respell(&content[value.clone()], AddressForm::CookieDomain)
+                // Nothing is right for any host, and cannot be written in every form.
+                && !new.is_empty()
+            {
+                add(edits, Edit::new(start + value.start..start + value.end, new));
+            }
+            if let Some(value) = shown("session.cookie_secure").filter(|_| plain_http) {
+                let off = match &content[value.clone()] {
+                    "1" => "0",
+                    "on" | "true" | "yes" => "Off",
+                    _ => "",
+                };
+                if !off.is_empty() {
+                    add(edits, Edit::new(start + value.start..start + value.end, off));
+                }
+            }
+        }
+        start += line.len();
     }
 }
 
@@ -260,6 +304,37 @@ mod tests {
         let root = "RewriteBase /\r\n# RewriteBase /\r\nErrorDocument 404 /x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
         let below = "RewriteBase /a/\r\n# RewriteBase /\r\nErrorDocument 404 /a/x.html\r\nRewriteRule ^(.*)$ index.php [L]\r\n";
         assert_eq!(moved("http://o.example", "http://o.example/a", root), below);
+    }
+
+    #[test]
+    fn cookies_of_sessions_reach_their_new_host() {
+        let text = "php_value session.cookie_domain .old.example\nphp_flag session.cookie_secure on\n# session.cookie_domain .old.example\n";
+        let new = "php_value session.cookie_domain .new.example\nphp_flag session.cookie_secure Off\n# session.cookie_domain .old.example\n";
+        assert_eq!(moved("https://old.example", "http://new.example", text), new);
+        let ini = "session.cookie_domain = \"old.example\"\r\nsession.cookie_secure=1\r\nsession.cookie_domain=.other.example\r\n";
+        let moved_ini = "session.cookie_domain = \"new.example\"\r\nsession.cookie_secure=1\r\nsession.cookie_domain=.other.example\r\n";
+        assert_eq!(moved("https://old.example", "https://new.example", ini), moved_ini);
+    }
+
+    #[test]
+    fn files_outside_of_the_site_are_named() {
+        let text = "AuthUserFile \"/home/o/.htpasswds/x\"\nAuthUserFile /home/o/www/in\n#AuthUserFile /home/o/y\nphp_value auto_prepend_file /opt/waf.php\nauto_append_file = '/home/o/www2/z.php'\n";
+        let place = |a: &str, r: &str| Place {
+            address: Address::parse(a).unwrap(),
+            root: Root::parse(r).unwrap(),
+            database: None,
+        };
+        let relocation = Relocation {
+            from: place("http://o.example", "/home/o/www"),
+            aliases: vec![],
+            other_roots: vec![],
+            further: vec![],
+            outside: vec![],
+            to: place("http://n.example", "/srv/n"),
+        };
+        let named: Vec<_> = files_outside(text.as_bytes(), &relocation);
+        let expected = [(1, "/home/o/.htpasswds/x"), (4, "/opt/waf.php"), (5, "/home/o/www2/z.php")];
+        assert_eq!(named, expected.map(|(line, path)| (line, path.to_string())));
     }
 
     #[test]
