@@ -508,7 +508,7 @@ impl<'a> Worker<'a> {
                 let sure = !meant.hidden() && !needles.asked().repair;
                 let looks = sure
                     || needles.scan().any(meant.bytes())
-                    || Packing::told(meant.bytes()).is_some()
+                    || Packing::seen(meant.bytes()).is_some()
                     || value::worth_repair(needles, meant.bytes());
                 if looks {
                     let edits = rewritten(self.rules, wanted, tally, meant.bytes(), meant.is_bytes());

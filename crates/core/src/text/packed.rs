@@ -6,10 +6,12 @@
 
 use super::windows::{WINDOW, Windows};
 use crate::limits::PACKED_VALUE;
+use data_encoding::{BASE64, BASE64_NOPAD};
 use flate2::Compression;
 use flate2::bufread::{DeflateDecoder, MultiGzDecoder, ZlibDecoder};
 use flate2::write::{DeflateEncoder, GzEncoder, ZlibEncoder};
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 use std::io::{self, Read, Write};
 use std::sync::LazyLock;
 
@@ -65,6 +67,23 @@ impl Packing {
         (bytes.len() > COUNT && is_zlib(&bytes[COUNT..])).then_some(Packing::Counted)
     }
 
+    /// The same for a value that may stand in base64 as well: how it is packed, and its bytes.
+    pub fn seen(value: &[u8]) -> Option<(Packing, Cow<'_, [u8]>)> {
+        if let Some(how) = Packing::told(value) {
+            return Some((how, value.into()));
+        }
+        // How the two signs begin there.
+        let begins =
+            value.starts_with(b"H4sI") || [b"eJ", b"eN", b"eA", b"eF"].iter().any(|s| value.starts_with(*s));
+        if !begins || value.len() < 16 {
+            return None;
+        }
+        let letters: Vec<u8> = value.iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
+        let encoding = if letters.len().is_multiple_of(4) { BASE64 } else { BASE64_NOPAD };
+        let bytes = encoding.decode(&letters).ok()?;
+        Some((Packing::told(&bytes)?, bytes.into()))
+    }
+
     /// Unpacks a value.
     pub fn unpack(self, bytes: &[u8]) -> Unpacked {
         let mut text = Vec::new();
@@ -118,9 +137,21 @@ fn written<E: Write>(
     finish(encoder)
 }
 
-/// How a quoted string begins that may be packed; the last is the end of an escaped length, and zlib.
-const SIGNS: [[u8; WINDOW]; 6] =
-    [*b"'x\x01", *b"'x^", *b"'x\x9c", *b"'x\xda", [b'\'', 0x1f, 0x8b], *b"0x\x9c"];
+/// How a quoted string begins that may be packed; one is the end of an escaped length, and zlib.
+const SIGNS: [[u8; WINDOW]; 11] = [
+    *b"'x\x01",
+    *b"'x^",
+    *b"'x\x9c",
+    *b"'x\xda",
+    [b'\'', 0x1f, 0x8b],
+    *b"0x\x9c",
+    // In base64.
+    *b"'H4",
+    *b"'eJ",
+    *b"'eN",
+    *b"'eA",
+    *b"'eF",
+];
 
 /// Finds where quoted strings in SQL may be packed: the offset of a byte inside of each.
 pub fn places(sql: &[u8], mut take: impl FnMut(usize)) {

@@ -88,8 +88,8 @@ pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit
 /// The same for a value that is known to hold a core, or to be worth a repair. `is_bytes` says that the dump has it as bytes, not as text.
 pub fn edits_of_hit(needles: &Needles, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
     let mut walk = Walk { needles, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
-    match Packing::told(value) {
-        Some(how) if walk.look_into(value, how) => Vec::new(),
+    match Packing::seen(value) {
+        Some((how, packed)) if walk.look_into(&packed, how) => Vec::new(),
         _ => walk.value(value),
     }
 }

@@ -8,6 +8,7 @@ use zporter_core::dump::stream::{Source, WINDOW};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
 use zporter_core::text::needles::{LeftReason, Needles};
 use zporter_core::text::packed::{Packing, Unpacked};
+use zporter_core::trace::{Sure, Tracer};
 
 const OLD: &str = "see <a href=\"http://old.example/a\">a</a> and s:20:\"http://old.example/a\";";
 const NEW: &str = "see <a href=\"http://brandnew.example/a\">a</a> and s:25:\"http://brandnew.example/a\";";
@@ -50,6 +51,15 @@ fn dumps(value: &[u8], flags: &str) -> Vec<(Dialect, Vec<u8>)> {
     ]
 }
 
+/// A line by which a dump's dialect is told.
+fn sign(dialect: Dialect) -> &'static [u8] {
+    match dialect {
+        Dialect::Postgres => b"-- PostgreSQL database dump\n",
+        Dialect::Sqlite => b"PRAGMA foreign_keys=OFF;\n",
+        _ => b"-- dump\n",
+    }
+}
+
 fn run(dump: &[u8], dialect: Dialect, packed: Vec<PackedColumn>) -> (Vec<u8>, Rewritten) {
     let needles = needles();
     let rules = Rules { samples: 2, packed, ..Rules::new(&needles, &|_| Keep::All) };
@@ -69,6 +79,25 @@ fn what_is_compressed_is_noticed_if_it_names_the_old_place() {
             let (out, done) = run(&dump, dialect, Vec::new());
             assert_eq!(out, dump);
             assert_eq!(done.tally.left().get(&LeftReason::Packed), Some(&2), "{how:?} {dialect:?}");
+            // A trace says where. SQL Server's scripts are told by signs that this one has not.
+            if dialect != Dialect::SqlServer {
+                let mut tracer = Tracer::new(&[Address::parse("http://old.example").unwrap()], &[], 10);
+                tracer.dump("d.sql", &[sign(dialect), &dump].concat()[..]).unwrap();
+                let traced = tracer.finish();
+                let found = traced.found.first().unwrap_or_else(|| panic!("{how:?} {dialect:?}"));
+                assert_eq!(
+                    (found.sure, found.nesting.as_str()),
+                    (Sure::Certain, "compressed"),
+                    "{how:?} {dialect:?}"
+                );
+            }
+        }
+        // The same in base64, as caches keep it.
+        let wrapped = data_encoding::BASE64.encode(&how.pack(OLD.as_bytes()).unwrap());
+        for (dialect, dump) in dumps(wrapped.as_bytes(), "packed").into_iter().take(2) {
+            let (out, done) = run(&dump, dialect, Vec::new());
+            let noticed = if how == Packing::Counted { None } else { Some(&2) };
+            assert_eq!((out, done.tally.left().get(&LeftReason::Packed)), (dump, noticed), "{how:?}");
         }
         for (dialect, dump) in dumps(&how.pack(b"nothing to see").unwrap(), "packed") {
             let (out, done) = run(&dump, dialect, Vec::new());
