@@ -125,6 +125,11 @@ impl Covered {
         self.0.get(next).is_some_and(|c| c.start <= at)
     }
 
+    fn touches(&self, span: &Range<usize>) -> bool {
+        let next = self.0.partition_point(|c| c.end <= span.start);
+        self.0.get(next).is_some_and(|c| c.start < span.end)
+    }
+
     fn add(&mut self, span: Range<usize>) {
         let next = self.0.partition_point(|c| c.start < span.start);
         self.0.insert(next, span);
@@ -269,7 +274,7 @@ impl Walk<'_> {
         for hit in &hits {
             let plain_until = &mut plain_until[usize::from(hit.base64)];
             if (percent || hit.base64) && hit.at >= *plain_until && !covered.contains(hit.at) {
-                match self.encoded_run(value, hit.at, hit.base64) {
+                match self.encoded_run(value, hit.at, hit.base64, &covered) {
                     Ok((span, inner)) => {
                         covered.add(span);
                         edits.extend(inner);
@@ -377,9 +382,10 @@ impl Walk<'_> {
         value: &[u8],
         at: usize,
         in_base64: bool,
+        covered: &Covered,
     ) -> Result<(Range<usize>, Vec<Edit>), usize> {
         let mut looked_at = at + 1;
-        if let Some(run) = layers::percent_run(value, at) {
+        if let Some(run) = layers::percent_run(value, at).filter(|run| !covered.touches(run)) {
             let decoded = layers::percent_decode(value, run.clone());
             if in_base64 || percent_structured(&decoded.bytes, LOOK_AHEAD) {
                 let inner = self.within(Layer::Percent, |walk| walk.value(&decoded.bytes));
@@ -393,6 +399,10 @@ impl Walk<'_> {
             return Err(looked_at);
         }
         let run = base64::run_around(value, at, understood)?;
+        // Lines may belong to one block or to another, by the one from which one looks.
+        if covered.touches(&run.span) {
+            return Err(run.span.end);
+        }
         let inner = self.within(Layer::Base64, |walk| walk.value(&run.bytes));
         if inner.is_empty() {
             return Ok((run.span, Vec::new()));

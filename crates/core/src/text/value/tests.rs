@@ -48,6 +48,23 @@ fn check(before: &str, after: &str, nesting: &str) {
     assert_eq!(kept.changed.first().map_or("-", |(n, _)| n), nesting);
 }
 
+/// Lines of base64 that could be cut into blocks in several ways: whatever is taken, nothing is taken twice.
+#[test]
+fn blocks_of_base64_never_overlap() {
+    // Without padding, so that one run goes on in the next.
+    let run = data_encoding::BASE64.encode(b"http://old.example/s/");
+    for end in ["\r", "\n", "\r\n"] {
+        for shape in [[4, 1, 1, 1], [1, 4, 1, 1], [2, 2, 1, 1], [1, 1, 4, 4], [3, 1, 2, 1]] {
+            for tail in ["", "++x/-", "++x/", "=", "x"] {
+                let lines: Vec<String> = shape.iter().map(|n| run.repeat(*n)).collect();
+                let value = format!("\r\r<|{}{tail}", lines.join(end));
+                let (out, _) = rewritten(value.as_bytes());
+                assert!(!out.is_empty());
+            }
+        }
+    }
+}
+
 /// Values as sites have them, each with what it becomes; those that stay are the same twice.
 #[test]
 fn hard_values_follow_or_stay_whole() {
