@@ -52,11 +52,15 @@ pub fn cells(ui: &Ui, cells: &[CellChange]) {
         return;
     }
     ui.heading("Declared cells");
-    let rows = cells.iter().map(|c| {
+    let shown = if ui.verbose { usize::MAX } else { 15 };
+    let rows = cells.iter().take(shown).map(|c| {
         let new = if c.old == c.new { "left: not the old address".to_string() } else { c.new.clone() };
         vec![format!("{}.{}", c.table, c.column), c.row.clone(), c.old.clone(), new]
     });
     ui.table(&["cell", "row", "old", "new"], rows.collect());
+    if cells.len() > shown {
+        ui.line(format!("  and {}; -v shows all", count((cells.len() - shown) as u64, "further cell")));
+    }
 }
 
 /// Prints files that still name the old place.
