@@ -26,14 +26,7 @@ impl Worker<'_> {
         let rule = &self.rules.cells[at.rule];
         let relocation = self.rules.relocation?;
         let text = |i: usize| values.get(i).and_then(|v| literal::text_of(row, v, quoting));
-        let mut named = String::new();
-        if let (Some(key), Some((column, wanted))) = (at.key, &rule.key) {
-            let found = text(key)?;
-            if !wanted.contains(&found) {
-                return None;
-            }
-            named = format!("{column} = {found}");
-        }
+        let named = self.meant_row(at, row, values, quoting)?;
         let old = text(at.column)?;
         if old.is_empty() && rule.form != AddressForm::BaseTrailing {
             return None;
@@ -63,6 +56,15 @@ impl Worker<'_> {
         spelled.map(|new| Edit::new(value.span.clone(), new))
     }
 
+    /// What names the row of a declared cell; nothing of a row that the rule does not mean.
+    fn meant_row(&self, at: CellColumn, row: &[u8], values: &[Value], quoting: Quoting) -> Option<String> {
+        let (Some(key), Some((column, wanted))) = (at.key, &self.rules.cells[at.rule].key) else {
+            return Some(String::new());
+        };
+        let found = literal::text_of(row, values.get(key)?, quoting)?;
+        wanted.contains(&found).then(|| format!("{column} = {found}"))
+    }
+
     /// Moves the references under declared keys of JSON or of a serialized array, and the rest of the value as it would without this.
     /// Returns the column, if there are any.
     pub(super) fn references_within(
@@ -72,6 +74,7 @@ impl Worker<'_> {
         values: &[Value],
         quoting: Quoting,
     ) -> Option<usize> {
+        self.meant_row(at, row, values, quoting)?;
         let value = values.get(at.column)?;
         let meant = literal::meaning(row, value, quoting, &mut Decoded::default())?;
         let old = meant.bytes();
@@ -83,10 +86,11 @@ impl Worker<'_> {
         }
         let column = &mut self.current.columns[at.column];
         let mut edits = rewritten(self.rules, 0, column, old, meant.is_bytes());
-        edits.retain(|e| !links.iter().any(|l| e.span.start < l.span.end && l.span.start < e.span.end));
+        // Whoever made these has counted the value.
         if edits.is_empty() {
             column.changed += 1;
         }
+        edits.retain(|e| !links.iter().any(|l| e.span.start < l.span.end && l.span.start < e.span.end));
         column.places_changed("cell", links.len());
         edits.extend(links.into_iter().flat_map(|l| l.edits));
         edits.sort_by_key(|e| e.span.start);
