@@ -21,7 +21,7 @@ use crate::safe::open_file;
 use crate::spool;
 use crate::survey::select::{self, Fate, Scope, Selection};
 use crate::survey::{FOREIGN_CURE, Survey, folders, risks, table_rule};
-use crate::system::{Definition, globs};
+use crate::system::Definition;
 use crate::text::needles::Needles;
 use globset::GlobMatcher;
 use std::collections::BTreeSet;
@@ -248,7 +248,7 @@ impl Cargo {
         if self.files {
             let fate = |below: &Path, is_folder: bool| self.selection.fate(below, is_folder);
             let definition = &self.survey.recognised.definition;
-            let configs = globs(definition.config.iter().map(|c| &*c.path));
+            let configs = definition.config_files();
             let declared: Vec<&str> = definition
                 .config
                 .iter()

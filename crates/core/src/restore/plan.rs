@@ -28,7 +28,7 @@ use crate::survey::select::{Fate, Part, Selection};
 use crate::survey::tree::FolderTree;
 use crate::survey::{FOREIGN_CURE, inspect_dump, material};
 use crate::system::schema::{Config, ConfigForm};
-use crate::system::{Definition, Known, glob, globs};
+use crate::system::{Definition, Known, glob};
 use crate::text::needles::{Asked, Needles};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -338,7 +338,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if let Some(joining) = &joining {
         joining.place(&mut files);
     }
-    let settings = record::settings(&source.tree, &definition);
+    // Only a copy of a site tells later what has changed at its source.
+    let of_a_site = job.cargo.is_some() || job.refresh.is_some();
+    let settings = if of_a_site { record::settings(&source.tree, &definition) } else { BTreeMap::new() };
     if job.refresh.is_some() {
         // A copy keeps its own settings.
         for file in Record::read(&job.target).unwrap_or_default().changed_settings(&settings) {
@@ -348,7 +350,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
                 "compare the two, and take over what the copy needs",
             ));
         }
-        let own = globs(definition.config.iter().map(|c| &*c.path));
+        let own = definition.config_files();
         files.retain(|f| !own.is_match(&f.path));
     }
     for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {

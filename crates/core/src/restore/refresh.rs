@@ -6,7 +6,6 @@ use super::plan::RestorePlan;
 use super::record;
 use crate::archive::read::{Entry, EntryKind};
 use crate::survey::select::{Fate, Selection};
-use crate::system::globs;
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs::{self, Metadata};
@@ -75,7 +74,7 @@ impl Outlook {
         let mut out = Outlook { takes_away: delete_gone, ..Outlook::default() };
         let Some(cargo) = &plan.job.cargo else { return Ok(out) };
         let target = &plan.job.target;
-        let own = globs(plan.definition.config.iter().map(|c| &*c.path));
+        let own = plan.definition.config_files();
         let locate = Locate::of(&plan.source, &plan.job);
         let selection = plan.selection();
         let mut seen: HashSet<PathBuf> = HashSet::new();

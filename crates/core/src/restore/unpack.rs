@@ -15,7 +15,6 @@ use crate::fsx::{AtPath, CopyWay, sync_folder};
 use crate::safe::Spot;
 use crate::spool;
 use crate::survey::select::{Fate, Selection};
-use crate::system::globs;
 use globset::GlobSet;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
@@ -85,7 +84,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             copied: HashSet::new(),
             copiers: None,
             owner: plan.owner,
-            own: globs(plan.definition.config.iter().map(|c| &*c.path)),
+            own: plan.definition.config_files(),
             hasher: RandomState::new(),
         }
     }
@@ -220,10 +219,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let (from, time) = (origin.to_path_buf(), at_time(entry.time));
                     let spot = self.footprint.spot(&path)?;
                     let job = Job { from, spot, to: path, size: entry.size, mode, time, owner: self.owner };
-                    if self.copiers.is_none() {
-                        self.copiers = Some(Copiers::start().at(&self.plan.job.target)?);
-                    }
-                    let Some(copiers) = &mut self.copiers else { return Ok(()) };
+                    let copiers = match &mut self.copiers {
+                        Some(started) => started,
+                        none => none.insert(Copiers::start().at(&self.plan.job.target)?),
+                    };
                     return copiers.copy(job, self.footprint);
                 } else {
                     self.new_file(entry, &path)?;

@@ -3,6 +3,7 @@
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
+use super::globs;
 use crate::place::AddressForm;
 use crate::text::packed::Packing;
 use serde::{Deserialize, Serialize};
@@ -80,6 +81,11 @@ pub struct Definition {
 }
 
 impl Definition {
+    /// Returns the patterns of its config files, all in one.
+    pub fn config_files(&self) -> globset::GlobSet {
+        globs(self.config.iter().map(|c| &*c.path))
+    }
+
     /// Returns the definition for one host's folder: `{site}` in its paths becomes the folder's name.
     pub fn for_site(&self, site: &str) -> Definition {
         let mut out = self.clone();
