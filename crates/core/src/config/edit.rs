@@ -87,18 +87,6 @@ pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
     }
 }
 
-impl FilePlan {
-    /// The same file, left as it is.
-    fn left(mut self, why: &str) -> FilePlan {
-        self.warnings.push(Warning::new(
-            format!("was left as it is: {why}"),
-            self.path.clone(),
-            "set the new values in it by hand",
-        ));
-        FilePlan { path: self.path, warnings: self.warnings, ..FilePlan::default() }
-    }
-}
-
 /// The same, and carries the edits out to see whether a full reader of the form finds what it should. A file that says otherwise is left.
 pub fn plan_checked(
     config: &Config,
@@ -111,6 +99,18 @@ pub fn plan_checked(
         Ok(_) => plan,
         Err(why) => plan.left(&why),
     })
+}
+
+impl FilePlan {
+    /// The same file, left as it is.
+    fn left(mut self, why: &str) -> FilePlan {
+        self.warnings.push(Warning::new(
+            format!("was left as it is: {why}"),
+            self.path.clone(),
+            "set the new values in it by hand",
+        ));
+        FilePlan { path: self.path, warnings: self.warnings, ..FilePlan::default() }
+    }
 }
 
 /// Plans the edits of a text file: needles only.

@@ -128,7 +128,6 @@ fn session_cookies(text: &[u8], relocation: &Relocation, edits: &mut Vec<Edit>) 
         relocation.to.address.scheme() == Scheme::Http && relocation.from.address.scheme() == Scheme::Https;
     let mut start = 0;
     for line in text.split_inclusive(|b| *b == b'\n') {
-        let words = words(line);
         // `php_value NAME VALUE`, `NAME = VALUE`, `NAME=VALUE`.
         let content = String::from_utf8_lossy(line).to_ascii_lowercase();
         let shown = |name: &str| -> Option<std::ops::Range<usize>> {
@@ -141,7 +140,7 @@ fn session_cookies(text: &[u8], relocation: &Relocation, edits: &mut Vec<Edit>) 
                 .unwrap_or(rest.len() - skipped);
             (skipped > 0 && len > 0).then_some(at + skipped..at + skipped + len)
         };
-        let comment = words.first().is_some_and(|w| matches!(line[w.start], b'#' | b';'));
+        let comment = content.trim_start().starts_with(['#', ';']);
         if !comment && content.len() == line.len() {
             if let Some(value) = shown("session.cookie_domain")
                 && let Some(new) = relocation.respell(&content[value.clone()], AddressForm::CookieDomain)

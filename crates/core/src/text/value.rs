@@ -170,17 +170,6 @@ impl Walk<'_> {
         self.value_with(value, hits)
     }
 
-    /// Looks for what a compressed value names, and says that it is left. Returns false for a text that merely begins like one.
-    fn look_into(&mut self, value: &[u8], how: Packing) -> bool {
-        let unpacked = how.unpack(value);
-        let text = unpacked.text();
-        if text.is_empty() {
-            return false;
-        }
-        self.within(Layer::Packed, |walk| walk.left_hits(text, 0..text.len(), LeftReason::Packed));
-        true
-    }
-
     /// The same for a value whose hits are known.
     fn value_with(&mut self, value: &[u8], hits: Hits) -> Vec<Edit> {
         if self.layers.len() >= DEEPEST {
@@ -198,6 +187,17 @@ impl Walk<'_> {
             return self.within(Layer::Json, |walk| walk.json(value, &strings, &hits));
         }
         self.text_with(value, hits)
+    }
+
+    /// Looks for what a compressed value names, and says that it is left. Returns false for a text that merely begins like one.
+    fn look_into(&mut self, value: &[u8], how: Packing) -> bool {
+        let unpacked = how.unpack(value);
+        let text = unpacked.text();
+        if text.is_empty() {
+            return false;
+        }
+        self.within(Layer::Packed, |walk| walk.left_hits(text, 0..text.len(), LeftReason::Packed));
+        true
     }
 
     fn within<T>(&mut self, layer: Layer, work: impl FnOnce(&mut Self) -> T) -> T {

@@ -721,13 +721,12 @@ pub(crate) fn localised(text: &str, quoting: Quoting, database: &str) -> String 
 
 /// Says whether a statement of a dump names a database, as the first part of a longer name.
 fn names(text: &str, quoting: Quoting, database: &str) -> bool {
-    let mut before = None;
+    let mut is_database = false;
     for (token, span) in crate::dump::lex::tokens(text.as_bytes(), quoting).flatten() {
-        if token == Token::Punct(b'.') && before == Some(true) {
+        if token == Token::Punct(b'.') && is_database {
             return true;
         }
-        let name = text[span].trim_matches(['`', '"']);
-        before = (before != Some(false) || token != Token::Punct(b'.')).then_some(name == database);
+        is_database = text[span].trim_matches(['`', '"']) == database;
     }
     false
 }
