@@ -190,7 +190,7 @@ fn clone_against(ground: &Ground, runs: usize) {
                 "zporter clone",
                 format!("{}; rm -rf '{}'", server.emptied("g"), folder.join("copy").display()),
                 format!(
-                    "{zp} clone '{}' copy --address https://n.example --from-address http://www.fernhollow.example --database {} >/dev/null",
+                    "{zp} clone '{}' copy --address https://n.example --old-address http://www.fernhollow.example --database {} >/dev/null",
                     site.display(),
                     server.url("g")
                 ),
@@ -274,7 +274,7 @@ pub fn files(count: u64, runs: usize) {
     }
     let zp = quiet(&folder);
     let clone = format!(
-        "{zp} clone old copy --without database --address https://n.example --from-address http://www.fernhollow.example"
+        "{zp} clone old copy --without database --address https://n.example --old-address http://www.fernhollow.example"
     );
     // What one run leaves to be written to the disk would be the next one's burden.
     let gone = format!("rm -rf '{}'; sync", folder.join("copy").display());

@@ -110,7 +110,7 @@ fn site(mib: u64) {
     let steps = [
         ("survey", format!("{zp} survey old --dump old.sql >/dev/null")),
         ("pack .tar.zst", format!("{zp} pack old --dump old.sql -o a.tar.zst --address {OLD} >/dev/null")),
-        ("prove", format!("{zp} prove a.tar.zst >/dev/null")),
+        ("verify", format!("{zp} prove a.tar.zst >/dev/null")),
         (
             "restore to folder and dump file",
             format!(

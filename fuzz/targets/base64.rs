@@ -8,13 +8,13 @@ use zporter_core::text::serialized;
 mod common;
 
 fuzz_target!(|data: &[u8]| {
-    let needles = common::needles();
+    let replacements = common::replacements();
     let Some((kind, data)) = data.split_first() else { return };
     let inner = common::with_needles(data);
     let encoding = if kind & 1 == 0 { BASE64 } else { BASE64URL_NOPAD };
     let around: (&[u8], &[u8]) = if kind & 2 == 0 { (b"", b"") } else { (b"v=", b";") };
     let text = [around.0, encoding.encode(&inner).as_bytes(), around.1].concat();
-    let out = common::rewritten(&needles, &text);
+    let out = common::rewritten(&replacements, &text);
     let run = &out[around.0.len()..out.len() - around.1.len()];
     // Four letters a group and no padding may be either kind: then it is written with padding.
     let bare = run.strip_suffix(b"==").or(run.strip_suffix(b"=")).unwrap_or(run);
@@ -23,5 +23,5 @@ fuzz_target!(|data: &[u8]| {
     if serialized::leaves(&inner).is_some() {
         assert!(serialized::leaves(&after).is_some());
     }
-    let _ = common::rewritten(&needles, &common::with_needles(data));
+    let _ = common::rewritten(&replacements, &common::with_needles(data));
 });

@@ -1,8 +1,8 @@
-//! Needles and checks that every target uses.
+//! Replacements and checks that every target uses.
 
 use zporter_core::edit::{self, Edit};
 use zporter_core::place::{Address, Pairs, Root};
-use zporter_core::text::needles::{LeftReason, Needles};
+use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::text::value::{self, Notes};
 
 pub struct Quiet(pub usize);
@@ -15,10 +15,10 @@ impl Notes for Quiet {
 }
 
 #[allow(dead_code)]
-pub fn needles() -> Needles {
+pub fn replacements() -> Replacements {
     let address = |t: &str| Address::parse(t).unwrap();
     let root = |t: &str| Root::parse(t).unwrap();
-    Needles::new(
+    Replacements::new(
         &Pairs {
             addresses: vec![(address("http://a.test/s"), address("https://new.example:81/longer"))],
             roots: vec![(root("/h/old"), root("/srv/new"))],
@@ -46,8 +46,8 @@ pub fn with_needles(data: &[u8]) -> Vec<u8> {
 
 /// Rewrites a value and checks what must hold for every one: edits in order and inside, and nothing left to do.
 #[allow(dead_code)]
-pub fn rewritten(needles: &Needles, value: &[u8]) -> Vec<u8> {
-    let edits: Vec<Edit> = value::edits(needles, value, &mut Quiet(0));
+pub fn rewritten(replacements: &Replacements, value: &[u8]) -> Vec<u8> {
+    let edits: Vec<Edit> = value::edits(replacements, value, &mut Quiet(0));
     let mut end = 0;
     for edit in &edits {
         assert!(edit.span.start >= end && edit.span.end <= value.len(), "{edits:?}");

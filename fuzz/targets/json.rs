@@ -16,8 +16,8 @@ fuzz_target!(|data: &[u8]| {
             assert_eq!(back.bytes, decoded.bytes);
         }
     }
-    let needles = common::needles();
-    let out = common::rewritten(&needles, &value);
+    let replacements = common::replacements();
+    let out = common::rewritten(&replacements, &value);
     let again = json::strings(&out).expect("a rewrite keeps JSON whole");
     assert_eq!(again.len(), strings.len());
 });

@@ -40,13 +40,13 @@ fn unwrapped(text: &[u8]) -> Vec<u8> {
 }
 
 fuzz_target!(|data: &[u8]| {
-    let needles = common::needles();
+    let replacements = common::replacements();
     let raw = common::with_needles(data);
-    let _ = common::rewritten(&needles, &raw);
+    let _ = common::rewritten(&replacements, &raw);
     let Some((lower, data)) = data.split_first() else { return };
     let inner = common::with_needles(data);
     let text = [b"x=", &wrapped(&inner, lower & 1 == 1)[..], b"&y"].concat();
-    let out = common::rewritten(&needles, &text);
+    let out = common::rewritten(&replacements, &text);
     assert!(out.starts_with(b"x=") && out.ends_with(b"&y"));
     // Serialized text keeps its lengths inside of the wrapping.
     if serialized::leaves(&inner).is_some_and(|(_, end)| end == inner.len()) {

@@ -16,8 +16,8 @@ fuzz_target!(|data: &[u8]| {
     for leaf in &leaves {
         assert!(leaf.content.end <= end && leaf.digits.end <= leaf.content.start);
     }
-    let needles = common::needles();
-    let out = common::rewritten(&needles, &value);
+    let replacements = common::replacements();
+    let out = common::rewritten(&replacements, &value);
     let again = serialized::leaves(&out).expect("a rewrite keeps serialized text whole");
     assert_eq!(again.0.len(), leaves.len());
 });

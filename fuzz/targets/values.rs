@@ -4,7 +4,7 @@
 use libfuzzer_sys::fuzz_target;
 use zporter_core::edit;
 use zporter_core::place::{Address, Pairs};
-use zporter_core::text::needles::{Asked, Needles};
+use zporter_core::text::replacements::{RewriteOptions, Replacements};
 use zporter_core::text::value;
 #[path = "common.rs"]
 mod common;
@@ -14,10 +14,10 @@ fuzz_target!(|data: &[u8]| {
     let text = common::with_needles(data);
     let address = |t: &str| Address::parse(t).unwrap();
     let (old, new) = if kind & 1 == 0 { ("http://a.test/s", "https://b.example") } else { ("http://a.test", "https://b.example/s") };
-    let asked = Asked { references: kind & 2 != 0, bare_hosts: kind & 4 != 0, mail_domains: kind & 8 != 0, repair: kind & 16 != 0 };
+    let asked = RewriteOptions { references: kind & 2 != 0, bare_hosts: kind & 4 != 0, mail_domains: kind & 8 != 0, repair: kind & 16 != 0 };
     let pairs = Pairs { addresses: vec![(address(old), address(new))], roots: vec![] };
-    let needles = Needles::asking(&pairs, &[], asked);
-    let edits = value::edits_of_hit(&needles, &text, false, &mut common::Quiet(0));
+    let replacements = Replacements::asking(&pairs, &[], asked);
+    let edits = value::edits_of_hit(&replacements, &text, false, &mut common::Quiet(0));
     let out = edit::apply(&text, &edits);
     let _ = out;
     let mut end = 0;

@@ -17,9 +17,9 @@ fuzz_target!(|data: &[u8]| {
         dump.splice(0..0, *b"SET SQL_MODE='NO_BACKSLASH_ESCAPES';\n");
     }
     dump.extend_from_slice(&common::with_needles(data));
-    let needles = common::needles();
+    let replacements = common::replacements();
     let run = |samples, window| {
-        let rules = Rules { samples, ..Rules::new(&needles, &|_| Keep::All) };
+        let rules = Rules { samples, ..Rules::new(&replacements, &|_| Keep::All) };
         let source = Source::new(&dump[..], window, Some(Dialect::Mysql)).unwrap();
         let (out, done, _) = rewrite(source, &rules, Vec::new()).unwrap();
         (out, done.tally.changed(), done.tally.left())

@@ -1,21 +1,27 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
 use crate::commands::{
-    clone, completions, database, demo, logbook, pack, prove, readdress, restore, survey, systems, trace,
-    undo,
+    completions, database, demo, jobs, logbook, manual, schema, survey, systems, trace, undo, verify,
 };
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
-use crate::ui::Ui;
+use crate::job_args::{Clone as CloneJob, JobArgs, Pack, Restore, Runs};
+use crate::near_misses;
+use crate::render::{self, Style, json, text};
+use crate::report::Report;
+use crate::{progress, signals};
+use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Args, CommandFactory, Parser, Subcommand};
-use std::io::ErrorKind;
+use std::process::ExitCode;
+use std::time::Instant;
+use zporter_core::job::values::Size;
 use zporter_core::limits;
 
-/// Carry websites: archive, prove, restore elsewhere
+/// Carry websites: archive, verify, restore elsewhere
 ///
 /// zporter knows where content systems and shops keep their addresses, paths and database access. It packs a site into one
-/// archive, proves that the archive is whole, and restores it under another address, in another folder and database.
+/// archive, verifies that the archive is whole, and restores it under another address, in another folder and database.
 #[derive(Debug, Parser)]
 #[command(
     name = "zporter",
@@ -23,7 +29,7 @@ use zporter_core::limits;
     max_term_width = 100,
     after_help = "Exit codes: 0 done, 1 done with findings that need attention, 2 wrong usage, 3 refused by a guard, 4 the world failed (disk, network, server, permission), 5 input damaged"
 )]
-struct App {
+pub struct App {
     #[command(flatten)]
     global: Global,
     #[command(subcommand)]
@@ -35,10 +41,10 @@ struct Global {
     /// Print one JSON document instead of text
     #[arg(long, global = true, help_heading = "Output")]
     json: bool,
-    /// Print only results and errors
+    /// Print only the line that says what came of it, and errors
     #[arg(short, long, global = true, help_heading = "Output")]
     quiet: bool,
-    /// Print more detail
+    /// Print everything, nothing folded
     #[arg(short, long, global = true, help_heading = "Output")]
     verbose: bool,
     /// Hold more (or less) of what comes from others in memory at once; `--limit help` lists what can be set
@@ -51,7 +57,7 @@ fn set_limits(words: &[String]) -> Result<(), CommandError> {
     for word in words {
         let known = word
             .split_once('=')
-            .and_then(|(name, size)| Some((limits::ALL.iter().find(|l| l.name == name)?, size_of(size)?)));
+            .and_then(|(name, size)| Some((limits::ALL.iter().find(|l| l.name == name)?, Size::parse(size)?)));
         let Some((limit, size)) = known else {
             let mut error = CommandError::usage(format!("--limit {word}: no such limit, or no size"))
                 .hint("write it like --limit statement=512M; K, M and G stand for KiB, MiB and GiB");
@@ -65,71 +71,194 @@ fn set_limits(words: &[String]) -> Result<(), CommandError> {
     Ok(())
 }
 
-/// Reads a size such as `512M`.
-fn size_of(text: &str) -> Option<u64> {
-    let (digits, shift) = match text.as_bytes().last()?.to_ascii_uppercase() {
-        b'K' => (&text[..text.len() - 1], 10),
-        b'M' => (&text[..text.len() - 1], 20),
-        b'G' => (&text[..text.len() - 1], 30),
-        _ => (text, 0),
-    };
-    digits.parse::<u64>().ok()?.checked_mul(1 << shift)
-}
-
 #[derive(Debug, Subcommand)]
 enum Command {
     Survey(survey::SurveyArgs),
-    Pack(pack::PackArgs),
-    Prove(prove::ProveArgs),
-    Restore(Box<restore::RestoreArgs>),
-    Clone(Box<clone::CloneArgs>),
+    Pack(PackArgs),
+    Verify(verify::VerifyArgs),
+    Restore(RestoreArgs),
+    Clone(CloneArgs),
     Database(database::DatabaseArgs),
-    Readdress(readdress::ReaddressArgs),
+    Readdress(jobs::ReaddressArgs),
     Trace(trace::TraceArgs),
     Systems(systems::SystemsArgs),
     Demo(demo::DemoArgs),
     Logbook(logbook::LogbookArgs),
     Undo(undo::UndoArgs),
     Completions(completions::CompletionsArgs),
+    Schema(schema::SchemaArgs),
+    Manual(manual::ManualArgs),
 }
 
-/// Parses the arguments, runs the command and prints its error, if any.
-pub fn run() -> Exit {
-    let app = App::parse();
-    crate::signals::listen();
-    let ui = Ui { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
-    if let Err(error) = set_limits(&app.global.limit) {
-        Ui::error(&error);
-        return error.exit;
+/// Pack a site into one archive: code, media, database
+#[derive(Debug, Args)]
+struct PackArgs {
+    #[command(flatten)]
+    job: JobArgs<Pack>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
+/// Restore an archive under another address, in another folder and database
+#[derive(Debug, Args)]
+struct RestoreArgs {
+    #[command(flatten)]
+    job: JobArgs<Restore>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
+/// Clone a site straight to another place: the same as packing and restoring it, without the archive
+#[derive(Debug, Args)]
+struct CloneArgs {
+    #[command(flatten)]
+    job: JobArgs<CloneJob>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
+/// What a command gives back.
+pub enum Output {
+    /// A report, to be drawn.
+    Report(Box<Report>),
+    /// It has printed what there was to print.
+    Printed(Exit),
+}
+
+impl From<Report> for Output {
+    fn from(report: Report) -> Self {
+        Output::Report(Box::new(report))
     }
-    let outcome = match &app.command {
-        Command::Survey(args) => survey::run(&ui, args),
-        Command::Pack(args) => pack::run(&ui, args),
-        Command::Prove(args) => prove::run(&ui, args),
-        Command::Restore(args) => restore::run(&ui, args),
-        Command::Clone(args) => clone::run(&ui, args),
-        Command::Database(args) => database::run(&ui, args),
-        Command::Readdress(args) => readdress::run(&ui, args),
-        Command::Trace(args) => trace::run(&ui, args),
-        Command::Systems(args) => systems::run(&ui, args),
-        Command::Demo(args) => demo::run(&ui, args),
-        Command::Logbook(args) => logbook::run(&ui, args),
-        Command::Undo(args) => undo::run(&ui, args),
-        Command::Completions(args) => completions::run(&mut App::command(), args),
+}
+
+impl Command {
+    fn name(&self) -> &'static str {
+        match self {
+            Command::Survey(_) => "survey",
+            Command::Pack(_) => Pack::KIND.command(),
+            Command::Verify(_) => "verify",
+            Command::Restore(_) => Restore::KIND.command(),
+            Command::Clone(_) => CloneJob::KIND.command(),
+            Command::Database(args) => args.name(),
+            Command::Readdress(_) => "readdress",
+            Command::Trace(_) => "trace",
+            Command::Systems(_) => "systems",
+            Command::Demo(_) => "demo",
+            Command::Logbook(_) => "logbook",
+            Command::Undo(_) => "undo",
+            Command::Completions(_) => "completions",
+            Command::Schema(_) => "schema",
+            Command::Manual(_) => "manual",
+        }
+    }
+
+    fn run(&self, style: Style) -> Result<Output, CommandError> {
+        Ok(match self {
+            Command::Survey(args) => survey::run(style, args)?.into(),
+            Command::Pack(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Verify(args) => verify::run(style, args)?.into(),
+            Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Clone(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Database(args) => return database::run(style, args),
+            Command::Readdress(args) => return jobs::readdress(style, args),
+            Command::Trace(args) => trace::run(style, args)?.into(),
+            Command::Systems(args) => return systems::run(args),
+            Command::Demo(args) => Output::Printed(demo::run(style, args)?),
+            Command::Logbook(args) => logbook::run(style, args)?.into(),
+            Command::Undo(args) => undo::run(style, args)?.into(),
+            Command::Completions(args) => Output::Printed(completions::run(&mut App::command(), args)?),
+            Command::Schema(args) => Output::Printed(schema::run(args)?),
+            Command::Manual(args) => Output::Printed(manual::run(&App::command(), args)?),
+        })
+    }
+}
+
+/// Parses the arguments, runs the command and tells what came of it. Returns the exit code.
+pub fn run() -> ExitCode {
+    let began = Instant::now();
+    let app = match App::try_parse() {
+        Ok(app) => app,
+        Err(e) => return ExitCode::from(misused(&e, began)),
     };
-    match outcome {
-        Ok(_) if Ui::failed().is_some() => {
-            let error = CommandError::world(
-                "the output cannot be written",
-                Ui::failed().unwrap_or(ErrorKind::Other.into()),
-            );
-            Ui::error(&error);
-            error.exit
-        }
-        Ok(exit) => exit,
-        Err(error) => {
-            Ui::error(&error);
-            error.exit
+    signals::listen();
+    let style =
+        Style { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
+    let outcome = set_limits(&app.global.limit).and_then(|()| match app.command.run(style)? {
+        Output::Printed(exit) => Ok(exit),
+        Output::Report(report) => render::report(style, &report, began.elapsed()),
+    });
+    let unwritten = || {
+        text::failed().map(|e| CommandError::world("the output cannot be written", e))
+    };
+    let error = match outcome {
+        Ok(exit) => match unwritten() {
+            None => return ExitCode::from(exit as u8),
+            Some(error) => error,
+        },
+        Err(error) => match signals::asked_to_stop() {
+            Some(signal) => signals::stopped(signal),
+            None => error,
+        },
+    };
+    ExitCode::from(fail(style.json, app.command.name(), &error, began))
+}
+
+/// Tells of an error, with what was found before it.
+fn fail(as_json: bool, command: &str, error: &CommandError, began: Instant) -> u8 {
+    match json::error(command, error, began.elapsed()).ok().filter(|_| as_json) {
+        Some(document) => text::print(&document),
+        None => {
+            for found in progress::found().iter().filter(|f| f.needs_attention()) {
+                text::warning(found);
+            }
+            text::error(error);
         }
     }
+    error.code()
+}
+
+/// Tells what is wrong with the arguments, and which word is meant.
+fn misused(error: &clap::Error, began: Instant) -> u8 {
+    if matches!(error.kind(), ErrorKind::DisplayHelp | ErrorKind::DisplayVersion) {
+        let _ = error.print();
+        return 0;
+    }
+    let word = |kind| match error.get(kind) {
+        Some(ContextValue::String(word)) => Some(word.clone()),
+        _ => None,
+    };
+    let typed: Vec<String> = std::env::args().skip(1).collect();
+    let meant = match error.kind() {
+        ErrorKind::UnknownArgument => word(ContextKind::InvalidArg).and_then(|arg| {
+            near_misses::option(&arg, &|name| has_option(&typed, name)).map(str::to_string)
+        }),
+        ErrorKind::InvalidSubcommand => word(ContextKind::InvalidSubcommand)
+            .and_then(|name| near_misses::command(&name).map(|name| format!("zporter {name}"))),
+        _ => None,
+    };
+    if typed.iter().any(|arg| arg == "--json") {
+        let message = error.render().to_string();
+        let first = message.lines().next().unwrap_or_default().trim_start_matches("error: ").to_string();
+        let mut out = CommandError::usage(first);
+        if let Some(meant) = meant {
+            out = out.hint(format!("{meant} is meant, perhaps"));
+        }
+        return fail(true, typed.first().map_or("", String::as_str), &out, began);
+    }
+    let _ = error.print();
+    if let Some(meant) = meant {
+        text::meant(&meant);
+    }
+    2
+}
+
+/// Says whether the command that was typed has an option of this name.
+fn has_option(typed: &[String], name: &str) -> bool {
+    let mut command = &App::command();
+    for word in typed {
+        if let Some(found) = command.get_subcommands().find(|c| c.get_name() == word) {
+            command = found;
+        }
+    }
+    command.get_arguments().any(|a| a.get_long() == Some(name))
 }

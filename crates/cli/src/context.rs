@@ -1,12 +1,19 @@
-//! The only place that reads the environment: where data lies, who the user is, what time it is.
+//! The world as this program finds it, and the only place that reads the environment: where data lies, who the user is, what time it is.
 
 use crate::error::CommandError;
+use crate::login;
+use crate::signals;
 use etcetera::BaseStrategy;
+use std::fs::File;
+use std::os::fd::AsFd;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use time::format_description::well_known::Rfc3339;
+use zporter_core::job::Kind;
+use zporter_core::job::run::{LOGBOOK, Outside, World};
 use zporter_core::lock::Lock;
 use zporter_core::logbook::Run;
+use zporter_core::place::DatabaseAccess;
 use zporter_core::secret::Secret;
 use zporter_core::system::{self, Known};
 
@@ -21,7 +28,7 @@ pub fn keep_data_in(folder: PathBuf) {
     let _ = DATA.set(folder);
 }
 
-/// Returns the user's data folder: archives and the logbook.
+/// Returns the user's data folder: archives, the logbook, saved log-ins.
 pub fn data_folder() -> Result<PathBuf, CommandError> {
     if let Some(folder) = DATA.get() {
         return Ok(folder.clone());
@@ -31,26 +38,26 @@ pub fn data_folder() -> Result<PathBuf, CommandError> {
     Ok(strategy.data_dir().join("zporter"))
 }
 
-/// Takes the locks of what a run works on.
-pub fn locks(things: &[Option<String>]) -> Result<Vec<Lock>, CommandError> {
-    let folder = logbook_folder()?;
-    Ok(things.iter().flatten().map(|thing| Lock::take(&folder, thing)).collect::<Result<_, _>>()?)
+/// Returns the folder of the logbook.
+pub fn logbook_folder() -> Result<PathBuf, CommandError> {
+    Ok(data_folder()?.join(LOGBOOK))
 }
 
-/// Begins the record of a run that holds locks.
-pub fn begin(command: &str, detail: serde_json::Value, locks: &mut [Lock]) -> Result<Run, CommandError> {
-    let book = Run::begin(&logbook_folder()?, command, detail, now)?;
-    crate::signals::going_on(book.id(), command);
-    for lock in locks {
+/// Begins the record of an undo, with the locks of what it works on.
+pub fn begin_undo(
+    detail: serde_json::Value,
+    things: &[Option<String>],
+) -> Result<(Run, Vec<Lock>), CommandError> {
+    let folder = logbook_folder()?;
+    let mut locks: Vec<Lock> =
+        things.iter().flatten().map(|thing| Lock::take(&folder, thing)).collect::<Result<_, _>>()?;
+    let book = Run::begin(&folder, "undo", detail, now)?;
+    signals::going_on(book.id(), None);
+    for lock in &mut locks {
         // Who asks is told less if this fails.
         let _ = lock.held_by(book.id());
     }
-    Ok(book)
-}
-
-/// Returns the folder of the logbook.
-pub fn logbook_folder() -> Result<PathBuf, CommandError> {
-    Ok(data_folder()?.join("logbook"))
+    Ok((book, locks))
 }
 
 /// Returns the folder of the user's own definitions.
@@ -72,9 +79,10 @@ pub fn now() -> String {
     time.replace_nanosecond(0).unwrap_or(time).format(&Rfc3339).unwrap_or_default()
 }
 
-/// Returns the program's name and version.
-pub fn written_by() -> String {
-    format!("zporter {}", env!("CARGO_PKG_VERSION"))
+/// Spells a recorded time in the user's own zone, as people read it; as it is where it is no time.
+pub fn local(at: &str) -> String {
+    let time = chrono::DateTime::parse_from_rfc3339(at);
+    time.map_or_else(|_| at.to_string(), |t| t.with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S").to_string())
 }
 
 /// Reads a password from a file; one line end after it does not count.
@@ -100,4 +108,48 @@ pub fn prompt(user: &str) -> Result<Secret, CommandError> {
     Err(CommandError::usage(format!("the password of the database user {user} is not known"))
         .hint("put it into a file and name it with --database-password-file FILE")
         .hint(format!("or set the variable {PASSWORD_VARIABLE}, or keep it in ~/.my.cnf or ~/.pgpass")))
+}
+
+/// This machine and its user.
+#[derive(Debug, Clone, Copy)]
+pub struct Here;
+
+impl World for Here {
+    fn definitions(&self) -> Result<Vec<Known>, Outside> {
+        Ok(definitions()?)
+    }
+    fn log_in(&self, access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), Outside> {
+        Ok(login::complete(access, file)?)
+    }
+    fn log_in_admin(&self, access: &mut DatabaseAccess) -> Result<(), Outside> {
+        Ok(login::complete_admin(access)?)
+    }
+    fn secret(&self, file: &Path) -> Result<Secret, Outside> {
+        Ok(secret_of(file)?)
+    }
+    fn data(&self) -> Result<PathBuf, Outside> {
+        Ok(data_folder()?)
+    }
+    fn temporary(&self) -> PathBuf {
+        std::env::temp_dir()
+    }
+    fn clock(&self) -> fn() -> String {
+        now
+    }
+    fn written_by(&self) -> String {
+        format!("zporter {}", env!("CARGO_PKG_VERSION"))
+    }
+    fn input(&self) -> std::io::Result<File> {
+        let file = File::from(std::io::stdin().as_fd().try_clone_to_owned()?);
+        // A pipe holds 64 KiB unless told otherwise; with more in it the two sides wait less for each other. No pipe, no harm.
+        let _ = rustix::pipe::fcntl_setpipe_size(&file, 1 << 20);
+        Ok(file)
+    }
+    fn output(&self) -> std::io::Result<File> {
+        // Without the line buffering that is meant for people: it would look for a line end in every block.
+        std::io::stdout().as_fd().try_clone_to_owned().map(File::from)
+    }
+    fn began(&self, run: &str, kind: Kind) {
+        signals::going_on(run, Some(kind));
+    }
 }

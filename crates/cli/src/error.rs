@@ -2,10 +2,11 @@
 
 use crate::exit::Exit;
 use crate::format::number;
+use crate::login::undo_command;
 use std::error::Error;
 use zporter_core::archive::read::ReadError;
 use zporter_core::archive::write::WriteError;
-use zporter_core::cargo::PackError;
+use zporter_core::contents::PackError;
 use zporter_core::database::DatabaseError;
 use zporter_core::dump::stream::DumpError;
 use zporter_core::fsx::PathError;
@@ -17,7 +18,9 @@ use zporter_core::survey::recognise::LookedFor;
 use zporter_core::system::DefinitionError;
 use zporter_core::trace::TraceError;
 use zporter_core::undo::UndoError;
-use zporter_core::waybill::WaybillError;
+use zporter_core::job::JobError;
+use zporter_core::job::run::{Outside, Refused, RunError, SeveralFailed};
+use zporter_core::shell::quoted;
 
 /// An error on its way to the terminal.
 #[derive(Debug)]
@@ -30,6 +33,23 @@ pub struct CommandError {
     pub causes: Vec<String>,
     /// What to do next.
     pub hints: Vec<String>,
+    /// The run that had begun.
+    pub run: Option<String>,
+    /// The signal that stopped it, if one did.
+    pub stopped: Option<i32>,
+}
+
+impl std::fmt::Display for CommandError {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str(&self.message)
+    }
+}
+
+impl Error for CommandError {}
+
+/// Says how to go back behind a run.
+pub fn undo_hint(run: &str) -> String {
+    format!("go back with `{}`", undo_command(run))
 }
 
 impl CommandError {
@@ -43,12 +63,12 @@ impl CommandError {
             }
             next = cause.source();
         }
-        CommandError { exit, message: error.to_string(), causes, hints: Vec::new() }
+        CommandError { causes, ..CommandError::of(exit, error.to_string()) }
     }
 
     /// Makes an error of wrong usage.
     pub fn usage(message: impl Into<String>) -> Self {
-        CommandError { exit: Exit::Usage, message: message.into(), causes: Vec::new(), hints: Vec::new() }
+        CommandError::of(Exit::Usage, message.into())
     }
 
     /// Makes an error of a guard.
@@ -59,10 +79,28 @@ impl CommandError {
     /// Makes an error of the world around us.
     pub fn world(message: impl Into<String>, cause: impl Error) -> Self {
         CommandError {
-            exit: Exit::World,
-            message: message.into(),
             causes: vec![cause.to_string()],
-            hints: Vec::new(),
+            ..CommandError::of(Exit::World, message.into())
+        }
+    }
+
+    fn of(exit: Exit, message: String) -> Self {
+        CommandError { exit, message, causes: Vec::new(), hints: Vec::new(), run: None, stopped: None }
+    }
+
+    /// The exit code; of a signal the shell's own number for it.
+    pub fn code(&self) -> u8 {
+        self.stopped.map_or(self.exit as u8, |signal| (128 + signal) as u8)
+    }
+
+    /// The word for programs.
+    pub fn kind(&self) -> &'static str {
+        match self.exit {
+            _ if self.stopped.is_some() => "stopped",
+            Exit::Done | Exit::Findings | Exit::Usage => "usage",
+            Exit::Refused => "refused",
+            Exit::World => "world",
+            Exit::Damaged => "damaged",
         }
     }
 
@@ -107,20 +145,8 @@ impl From<LockError> for CommandError {
 
 impl From<PlaceError> for CommandError {
     fn from(e: PlaceError) -> Self {
-        let hint = match &e {
-            PlaceError::Scheme(_) | PlaceError::Unreadable { .. } => {
-                "write it like https://www.fernhollow.example/base"
-            }
-            PlaceError::TooMuch(_) => "name scheme, host, port and base path only",
-            PlaceError::RelativeRoot(_) => "write it like /home/fernhollow/public_html",
-            PlaceError::Database { .. } => {
-                "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock"
-            }
-            PlaceError::PasswordInUrl => {
-                "take it out, put it into a file, and name that with --database-password-file FILE"
-            }
-        };
-        CommandError::new(Exit::Usage, &e).hint(hint)
+        let cure = e.cure();
+        CommandError::new(Exit::Usage, &e).hint(cure)
     }
 }
 
@@ -163,14 +189,119 @@ fn dump_hint(error: CommandError) -> CommandError {
     error.hint("export the database again, as SQL, from the database of this site")
 }
 
-impl From<WaybillError> for CommandError {
-    fn from(e: WaybillError) -> Self {
+impl From<JobError> for CommandError {
+    fn from(e: JobError) -> Self {
         match e {
-            WaybillError::Path(e) => e.into(),
-            WaybillError::Wrong { .. } => {
-                CommandError::new(Exit::Usage, &e).hint("--save-waybill FILE writes one that works")
+            JobError::Path(e) => e.into(),
+            JobError::Missing(ref name) => {
+                let typed = match name.as_str() {
+                    "source" | "target" | "site" | "input" | "place" | "dump" => name.to_uppercase(),
+                    name => format!("--{name}"),
+                };
+                let out = CommandError::usage(format!("{typed} is missing"));
+                match name.as_str() {
+                    "address" => out.hint("--address URL is the address that the copy gets"),
+                    _ => out.hint("the command with --help lists its options"),
+                }
+            }
+            JobError::Wrong { ref name, ref why, ref cure } => {
+                let out = CommandError::usage(format!("{name}: {why}"));
+                if cure.is_empty() { out } else { out.hint(cure.clone()) }
+            }
+            JobError::Unknown { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("the command with --help lists its options")
+            }
+            JobError::NoJob { .. } => {
+                CommandError::new(Exit::Usage, &e).hint("--save-job FILE writes one that works")
+            }
+            JobError::OtherCommand { ref holds, ref path } => {
+                let hint = format!("run it with: zporter {holds} --job {}", quoted(&path.display().to_string()));
+                CommandError::new(Exit::Usage, &e).hint(hint)
             }
         }
+    }
+}
+
+impl From<Refused> for CommandError {
+    fn from(e: Refused) -> Self {
+        let (exit, hint) = match &e {
+            Refused::Exists(_) => {
+                (Exit::Refused, "name another file, move the old one away, or replace it with --force".to_string())
+            }
+            Refused::Folder(_) => (Exit::Refused, "name a file in it".into()),
+            Refused::NothingToRewrite => (
+                Exit::Usage,
+                "name at least one --address OLD NEW or --root OLD NEW whose two sides differ".into(),
+            ),
+            Refused::Prefix(..) => (
+                Exit::Usage,
+                "a prefix is made of letters, digits and underscores, and the old one is not empty".into(),
+            ),
+            Refused::Column(_) => (Exit::Usage, "write it as TABLE.COLUMN".into()),
+            Refused::NoUser => (Exit::Usage, "write it like mysql://USER@HOST/NAME".into()),
+            Refused::NoDatabase(_) => (Exit::Usage, "name the database by its URL".into()),
+            Refused::NotTheFirst { first, .. } => {
+                (Exit::Usage, format!("begin with {first}; the other parts follow by themselves"))
+            }
+            Refused::NoDump(_) => (Exit::Usage, "check the spelling of the path".into()),
+            Refused::DumpIsFolder(_) => (Exit::Usage, "name the .sql, .sql.gz or .sql.zst file".into()),
+            Refused::DumpIsArchive(_) => (
+                Exit::Usage,
+                "`zporter restore` takes an archive; with `--only database` its database alone".into(),
+            ),
+            Refused::NamedLikeArchive(_) => {
+                (Exit::Usage, "name a file that ends in .sql, .sql.gz or .sql.zst".into())
+            }
+            Refused::SeveralHosts => (Exit::Usage, "pack them one by one".into()),
+            Refused::PartSize(_) => (Exit::Usage, "write it as 50M or 1G; the least is 1M".into()),
+            Refused::PartsIntoPipe => (Exit::Usage, "name a file with -o, or leave --part-size out".into()),
+            Refused::NoOwner { .. } => (Exit::Usage, "name one that `id` knows, or a number".into()),
+        };
+        CommandError::new(exit, &e).hint(hint)
+    }
+}
+
+impl From<RunError> for CommandError {
+    fn from(e: RunError) -> Self {
+        match e {
+            RunError::Job(e) => e.into(),
+            RunError::Outside(e) => outside(e),
+            RunError::Lock(e) => e.into(),
+            RunError::Definition(e) => e.into(),
+            RunError::Survey(e) => e.into(),
+            RunError::Pack(e) => e.into(),
+            RunError::Restore(e) => e.into(),
+            RunError::Database(e) => e.into(),
+            RunError::Dump(e) => e.into(),
+            RunError::Place(e) => e.into(),
+            RunError::Path(e) => e.into(),
+            RunError::Refused(e) => e.into(),
+            RunError::NotAllowed(e) => {
+                let mut out = CommandError::from(e.source).hint(
+                    "the log-in may not do this; make the database in the host's own panel, or ask an admin to run:",
+                );
+                for statement in e.statements {
+                    out = out.hint(format!("{statement};"));
+                }
+                out
+            }
+        }
+    }
+}
+
+/// Takes an error back that the core only handed on.
+fn outside(e: Outside) -> CommandError {
+    match e.downcast::<CommandError>() {
+        Ok(ours) => *ours,
+        Err(e) => match e.downcast::<SeveralFailed>() {
+            Ok(several) => {
+                let message = several.to_string();
+                let inner = CommandError::from(*several.source);
+                let causes = [vec![inner.message], inner.causes].concat();
+                CommandError { causes, hints: inner.hints, ..CommandError::of(inner.exit, message) }
+            }
+            Err(e) => CommandError::new(Exit::World, &*e),
+        },
     }
 }
 
@@ -187,7 +318,7 @@ impl From<DatabaseError> for CommandError {
             DatabaseError::Unfit { cure, .. } => CommandError::new(Exit::Refused, &e).hint(cure.clone()),
             DatabaseError::InUse { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name an empty database, or empty this one yourself if nothing in it is needed")
-                .hint("or let --replace take away tables of the same names: a dump of them is kept for `zporter undo`"),
+                .hint("or let --empty-database remove tables of the same names: a dump of them is kept for `zporter undo`"),
             DatabaseError::ReadOnly { .. } => CommandError::new(Exit::World, &e)
                 .hint("load into a server that takes writes, not into its replica"),
             DatabaseError::Lost(_) => CommandError::new(Exit::World, &e)
@@ -263,7 +394,7 @@ impl From<WriteError> for CommandError {
                 CommandError::new(Exit::Usage, &e).hint("end the name with .tar.zst, .tar.gz or .zip")
             }
             WriteError::Exists(_) => {
-                CommandError::new(Exit::Refused, &e).hint("name another file, or move the old one away")
+                CommandError::new(Exit::Refused, &e).hint("name another file, move the old one away, or replace it with --force")
             }
             WriteError::Path(e) => e.into(),
             WriteError::Entry { .. } => CommandError::new(Exit::World, &e),
@@ -330,7 +461,7 @@ impl From<RestoreError> for CommandError {
                     .iter()
                     .map(|(h, n)| format!("the content names {h} {} times", number(*n)))
                     .collect();
-                out.hint("say the old address with --from-address URL")
+                out.hint("say the old address with --old-address URL")
             }
             RestoreError::NoDatabaseTarget => CommandError::new(Exit::Usage, &e)
                 .hint("name the new database with --database mysql://USER@HOST/NAME")

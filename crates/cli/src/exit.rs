@@ -16,9 +16,3 @@ pub enum Exit {
     /// The input is damaged.
     Damaged = 5,
 }
-
-impl From<Exit> for std::process::ExitCode {
-    fn from(exit: Exit) -> Self {
-        std::process::ExitCode::from(exit as u8)
-    }
-}

@@ -1,5 +1,7 @@
 //! Numbers and names as people read them.
 
+use std::time::Duration;
+
 /// Spells bytes with a fitting unit, powers of 1024.
 pub fn bytes(n: u64) -> String {
     const UNITS: [&str; 5] = ["B", "KiB", "MiB", "GiB", "TiB"];
@@ -10,6 +12,15 @@ pub fn bytes(n: u64) -> String {
         unit += 1;
     }
     if unit == 0 { format!("{n} B") } else { format!("{value:.1} {}", UNITS[unit]) }
+}
+
+/// Spells a time as people say it.
+pub fn took(spent: Duration) -> String {
+    match spent.as_secs() {
+        0..60 => format!("{:.1} s", spent.as_secs_f64()),
+        s @ 60..3600 => format!("{} min {} s", s / 60, s % 60),
+        s => format!("{} h {} min", s / 3600, s % 3600 / 60),
+    }
 }
 
 /// Spells a number with thin groups of three.

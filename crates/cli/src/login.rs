@@ -1,4 +1,4 @@
-//! Who logs in to a database: the user's option files, the sheets of databases that were made here, the environment, a prompt.
+//! Who logs in to a database: the user's option files, saved log-ins of databases that were made here, the environment, a prompt.
 
 use crate::context;
 use crate::error::CommandError;
@@ -6,10 +6,12 @@ use clap::Args;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 use zporter_core::place::{DatabaseAccess, Engine};
+use zporter_core::saved_logins;
 use zporter_core::secret::Secret;
+use zporter_core::shell::quoted;
 
 /// Completes an access: the password, and the user where the URL names none. In this order: the file that is named, the variable, the
-/// sheet of a database that was made here, `~/.my.cnf` or `~/.pgpass`, a prompt.
+/// saved log-in of a database that was made here, `~/.my.cnf` or `~/.pgpass`, a prompt.
 pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), CommandError> {
     if access.engine == Engine::Sqlite {
         return Ok(());
@@ -25,7 +27,7 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
         access.password = password.clone();
         return Ok(());
     }
-    if let Some((user, password)) = sheet(access).or_else(|| stored(access)) {
+    if let Some((user, password)) = saved(access).or_else(|| stored(access)) {
         take(access, user, said.unwrap_or(password));
         return Ok(());
     }
@@ -60,9 +62,8 @@ static FILE: OnceLock<PathBuf> = OnceLock::new();
 
 /// Returns the command that goes back behind a run, with what it needs to log in.
 pub fn undo_command(run: &str) -> String {
-    let file =
-        FILE.get().map(|f| zporter_core::fsx::absolute(f).display().to_string().replace('\'', "'\\''"));
-    let file = file.map(|f| format!(" --database-password-file '{f}'")).unwrap_or_default();
+    let file = FILE.get().map(|f| quoted(&zporter_core::fsx::absolute(f).display().to_string()));
+    let file = file.map(|f| format!(" --database-password-file {f}")).unwrap_or_default();
     format!("zporter undo {run}{file}")
 }
 
@@ -86,43 +87,26 @@ fn take(access: &mut DatabaseAccess, user: String, password: Secret) {
 /// Where a password may come from besides.
 #[derive(Debug, Args)]
 pub struct PasswordArgs {
-    /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, ~/.my.cnf or ~/.pgpass, a prompt)
+    /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, a saved log-in, ~/.my.cnf or ~/.pgpass, a prompt)
     #[arg(long, value_name = "FILE")]
     database_password_file: Option<PathBuf>,
 }
 
 impl PasswordArgs {
+    /// The file that was named.
+    pub fn file(&self) -> Option<&Path> {
+        self.database_password_file.as_deref()
+    }
+
     /// Completes an access.
     pub fn complete(&self, access: &mut DatabaseAccess) -> Result<(), CommandError> {
-        complete(access, self.database_password_file.as_deref())
+        complete(access, self.file())
     }
 }
 
-/// Folder of the sheets.
-pub fn sheets() -> Result<PathBuf, CommandError> {
-    Ok(context::data_folder()?.join("sheets"))
-}
-
-/// Returns where the sheet of a database lies.
-pub fn sheet_path(access: &DatabaseAccess) -> Result<PathBuf, CommandError> {
-    let place = match &access.socket {
-        Some(socket) => socket.replace('/', "_"),
-        None => format!("{}_{}", access.host, access.port.unwrap_or(access.engine.default_port())),
-    };
-    let name = format!("{}-{place}-{}-{}", access.engine.scheme(), access.name, access.user);
-    let safe = |c: char| if c.is_ascii_alphanumeric() || "._-".contains(c) { c } else { '_' };
-    Ok(sheets()?.join(format!("{}.toml", name.chars().map(safe).collect::<String>())))
-}
-
-/// Reads user and password from the sheet of a database that was made here.
-pub fn sheet(access: &DatabaseAccess) -> Option<(String, Secret)> {
-    let text = std::fs::read_to_string(sheet_path(access).ok()?).ok()?;
-    let value = |key: &str| {
-        let line =
-            text.lines().find_map(|l| l.strip_prefix(key)?.trim_start().strip_prefix('=').map(str::trim))?;
-        Some(line.trim_matches('"').to_string())
-    };
-    Some((value("user")?, Secret::new(value("password")?)))
+/// Looks for a saved log-in.
+fn saved(access: &DatabaseAccess) -> Option<(String, Secret)> {
+    saved_logins::read(&saved_logins::folder(&context::data_folder().ok()?), access)
 }
 
 /// Reads `~/.my.cnf`: user and password of the groups `[client]` and those of the servers' programs. Source: MySQL reference manual,

@@ -1,20 +1,21 @@
-//! `zporter`: carries websites. Arguments become a waybill, the core does the work, this crate draws and prints.
+//! `zporter`: carries websites. Arguments become jobs, the core does the work, this crate draws and prints what came of it.
 
 mod app;
 mod closed;
 mod commands;
 mod context;
-mod copy_args;
-mod dump_files;
 mod error;
 mod exit;
 mod format;
+mod job_args;
 mod login;
+mod near_misses;
 mod progress;
-mod scope;
+mod render;
+mod report;
+mod schemas;
 mod signals;
-mod ui;
 
 fn main() -> std::process::ExitCode {
-    app::run().into()
+    app::run()
 }

@@ -1,11 +1,22 @@
-//! Draws events: a bar with rate and estimate while a terminal watches, warnings as they come.
+//! Draws events: a bar with rate and estimate while a terminal watches. What is found on the way is kept until the end, where it is told
+//! with the result or with the error.
 
-use crate::ui::Ui;
+use crate::render::Style;
+use crate::signals;
 use indicatif::{ProgressBar, ProgressStyle};
 use std::io::IsTerminal;
-use std::sync::Mutex;
+use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
 use zporter_core::event::{Event, Watch};
+use zporter_core::finding::Finding;
+
+/// What was found so far.
+static FOUND: Mutex<Vec<Finding>> = Mutex::new(Vec::new());
+
+/// Returns what was found so far: of a command that failed nothing else tells it.
+pub fn found() -> Vec<Finding> {
+    std::mem::take(&mut *FOUND.lock().unwrap_or_else(PoisonError::into_inner))
+}
 
 /// The event sink of the command line.
 pub struct Progress {
@@ -15,8 +26,8 @@ pub struct Progress {
 
 impl Progress {
     /// Makes a sink that draws only on a terminal.
-    pub fn new(ui: &Ui) -> Self {
-        Progress { draws: !ui.quiet && std::io::stderr().is_terminal(), bar: Mutex::new(None) }
+    pub fn new(style: Style) -> Self {
+        Progress { draws: !style.quiet && std::io::stderr().is_terminal(), bar: Mutex::new(None) }
     }
 
     fn start(&self, step: &str, total: Option<u64>) -> ProgressBar {
@@ -25,11 +36,11 @@ impl Progress {
             None => ProgressBar::new_spinner(),
         };
         let template = match total {
-            Some(_) => "{msg:<24} {bar:30} {bytes:>11} of {total_bytes:<11} {bytes_per_sec:>12}  {eta} left",
-            None => "{msg:<24} {spinner} {bytes:>11}",
+            Some(_) => "{msg:<22} {wide_bar} {bytes:>10} of {total_bytes:<10} {bytes_per_sec:>12}  {eta} left",
+            None => "{msg:<22} {spinner} {bytes:>10}",
         };
         if let Ok(style) = ProgressStyle::with_template(template) {
-            bar.set_style(style.progress_chars("=> "));
+            bar.set_style(style.progress_chars("█▉▊▋▌▍▎▏ "));
         }
         bar.set_message(step.to_string());
         bar.enable_steady_tick(Duration::from_millis(200));
@@ -57,10 +68,13 @@ impl Watch for Progress {
                     bar.finish_and_clear();
                 }
             }
-            Event::Warning(warning) => match slot.as_ref() {
-                Some(bar) => bar.suspend(|| Ui::warning(warning)),
-                None => Ui::warning(warning),
-            },
+            Event::Finding(found) => {
+                FOUND.lock().unwrap_or_else(PoisonError::into_inner).push(found.clone());
+            }
         }
+    }
+
+    fn cancelled(&self) -> bool {
+        signals::asked_to_stop().is_some()
     }
 }

@@ -3,7 +3,7 @@
 //! The core states facts; wording, rates, colours and bars belong to the sink. Results are return values, never
 //! events.
 
-use std::path::PathBuf;
+use crate::finding::Finding;
 
 /// Something that happened during a run.
 #[derive(Debug, Clone)]
@@ -22,37 +22,35 @@ pub enum Event<'a> {
     },
     /// The running step is done.
     StepDone,
-    /// Something needs a person's attention but does not stop the run.
-    Warning(&'a Warning),
-}
-
-/// Trouble that does not stop a run. It is shown at once and repeated in the result.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
-pub struct Warning {
-    /// What was met, in one sentence without a full stop.
-    pub what: String,
-    /// Where: a path, a table, a line; empty if it concerns the whole run.
-    pub place: String,
-    /// What to do next; empty if nothing needs to be done.
-    pub cure: String,
-}
-
-impl Warning {
-    /// Makes a warning from its three parts.
-    pub fn new(what: impl Into<String>, place: impl Into<String>, cure: impl Into<String>) -> Self {
-        Warning { what: what.into(), place: place.into(), cure: cure.into() }
-    }
-
-    /// Makes a warning about a path.
-    pub fn at(what: impl Into<String>, path: impl Into<PathBuf>, cure: impl Into<String>) -> Self {
-        Warning::new(what, path.into().display().to_string(), cure)
-    }
+    /// Something that a person should know of, and that does not stop the run.
+    Finding(&'a Finding),
 }
 
 /// Receives events. Every method must be cheap: the core calls it from its loops.
 pub trait Watch: Send + Sync {
     /// Takes note of one event.
     fn event(&self, event: Event<'_>);
+
+    /// Says whether the run should stop as soon as it can do so cleanly.
+    fn cancelled(&self) -> bool {
+        false
+    }
+}
+
+/// The run was told to stop.
+#[derive(Debug, Clone, Copy, thiserror::Error)]
+#[error("stopped before it was done")]
+pub struct Cancelled;
+
+impl From<Cancelled> for std::io::Error {
+    fn from(e: Cancelled) -> Self {
+        std::io::Error::other(e)
+    }
+}
+
+/// Goes on unless the run was told to stop.
+pub fn go_on(watch: &dyn Watch) -> Result<(), Cancelled> {
+    if watch.cancelled() { Err(Cancelled) } else { Ok(()) }
 }
 
 /// A sink that ignores everything.
@@ -63,31 +61,31 @@ impl Watch for Silent {
     fn event(&self, _: Event<'_>) {}
 }
 
-/// Collects warnings for the result while passing them on to the sink.
-pub struct Warnings<'w> {
+/// Collects findings for the result while passing them on to the sink.
+pub struct Findings<'w> {
     watch: &'w dyn Watch,
-    kept: Vec<Warning>,
+    kept: Vec<Finding>,
 }
 
-impl<'w> Warnings<'w> {
+impl<'w> Findings<'w> {
     /// Starts an empty collection in front of a sink.
     pub fn new(watch: &'w dyn Watch) -> Self {
-        Warnings { watch, kept: Vec::new() }
+        Findings { watch, kept: Vec::new() }
     }
 
-    /// Notes a warning and passes it on.
-    pub fn push(&mut self, warning: Warning) {
-        self.watch.event(Event::Warning(&warning));
-        self.kept.push(warning);
+    /// Takes a finding and passes it on.
+    pub fn push(&mut self, finding: Finding) {
+        self.watch.event(Event::Finding(&finding));
+        self.kept.push(finding);
     }
 
     /// Returns what was collected.
-    pub fn into_vec(self) -> Vec<Warning> {
+    pub fn into_vec(self) -> Vec<Finding> {
         self.kept
     }
 }
 
-/// Counts what passes through a reader or writer as progress.
+/// Counts what passes through a reader or writer as progress, and lets nothing more through once the run was told to stop.
 pub struct Counted<'w, R> {
     inner: R,
     watch: &'w dyn Watch,
@@ -102,6 +100,7 @@ impl<'w, R> Counted<'w, R> {
 
 impl<R: std::io::Read> std::io::Read for Counted<'_, R> {
     fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
+        go_on(self.watch)?;
         let n = self.inner.read(buf)?;
         self.watch.event(Event::Advanced { bytes: n as u64 });
         Ok(n)
@@ -116,6 +115,7 @@ impl<R: std::io::Seek> std::io::Seek for Counted<'_, R> {
 
 impl<W: std::io::Write> std::io::Write for Counted<'_, W> {
     fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        go_on(self.watch)?;
         let n = self.inner.write(buf)?;
         self.watch.event(Event::Advanced { bytes: n as u64 });
         Ok(n)

@@ -70,6 +70,18 @@ fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     Ok(())
 }
 
+/// Writes a file that only its owner may read, through a temporary name.
+pub fn write_private(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
+    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    // A temporary file is its owner's alone.
+    let mut file =
+        tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
+    file.write_all(bytes).and_then(|()| file.as_file().sync_all()).at(path)?;
+    file.persist(path).map_err(|e| e.error).at(path)?;
+    sync_folder(folder);
+    Ok(())
+}
+
 /// Makes a folder that only its owner may look into, and those above it.
 pub fn private_folder(path: &Path) -> std::io::Result<()> {
     std::os::unix::fs::DirBuilderExt::mode(fs::DirBuilder::new().recursive(true), 0o700).create(path)
@@ -77,7 +89,7 @@ pub fn private_folder(path: &Path) -> std::io::Result<()> {
 
 /// How files are copied here: what the file system refused once is not tried again.
 #[derive(Debug, Clone)]
-pub struct CopyWay {
+pub struct CopyMethod {
     shares: bool,
     in_kernel: bool,
 }
@@ -98,13 +110,13 @@ pub fn shown_by_umask() -> u32 {
     *SHOWN_BY_UMASK
 }
 
-impl Default for CopyWay {
+impl Default for CopyMethod {
     fn default() -> Self {
-        CopyWay { shares: true, in_kernel: true }
+        CopyMethod { shares: true, in_kernel: true }
     }
 }
 
-impl CopyWay {
+impl CopyMethod {
     /// Copies a file's content in the fastest way that the file system has: shared blocks, else a copy inside of the kernel.
     /// Returns its bytes. `expected` is how many there were a moment ago.
     pub fn copy(&mut self, mut from: &fs::File, to: &mut fs::File, expected: u64) -> std::io::Result<u64> {

@@ -1,17 +1,19 @@
 //! The core of Zealous Porter: it carries websites, and prints nothing.
 //!
-//! Data flows one way: waybill → survey → plan → run → logbook and report. `ARCHITECTURE.md` in the repository tells
-//! which module does what. Results are return values; progress and warnings go through [`event::Watch`].
+//! Data flows one way: job → survey → plan → run → logbook and report. `ARCHITECTURE.md` in the repository tells
+//! which module does what. Results are return values; progress and findings go through [`event::Watch`].
 
 pub mod archive;
-pub mod cargo;
+pub mod change_log;
 pub mod config;
+pub mod contents;
 pub mod database;
 pub mod dump;
 pub mod edit;
 pub mod event;
-pub mod footprint;
+pub mod finding;
 pub mod fsx;
+pub mod job;
 mod lanes;
 pub mod limits;
 pub mod lock;
@@ -22,7 +24,9 @@ mod pipe;
 pub mod place;
 pub mod restore;
 pub mod safe;
+pub mod saved_logins;
 pub mod secret;
+pub mod shell;
 pub mod spool;
 pub mod survey;
 pub mod system;
@@ -31,4 +35,3 @@ mod threads;
 pub mod trace;
 pub mod undo;
 mod vet;
-pub mod waybill;

@@ -1,6 +1,7 @@
 //! The durable record of every run: one JSON line per step, on disk before the step begins.
 
 use crate::fsx::{AtPath, PathError, private_folder, sync_folder};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::fs::{self, File};
 use std::io::Write;
@@ -8,14 +9,79 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+/// A step of a run. The names in the record never change their meaning: going back and going on rely on them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum StepKind {
+    /// The run begins: its command, and what it works on.
+    Begin,
+    /// An archive is written.
+    WriteArchive,
+    /// Files are unpacked or copied into a target.
+    UnpackFiles,
+    /// The rewritten dump is written.
+    WriteDump,
+    /// What is in a database makes room; a dump of it is kept.
+    ReplaceDatabase,
+    /// A database is filled.
+    LoadDatabase,
+    /// One part of the database is taken.
+    DatabasePart,
+    /// A table is about to be made or filled.
+    TableBegun,
+    /// All rows of a table have arrived.
+    TableWhole,
+    /// A stage of a load is about to be committed.
+    StageClosing,
+    /// It is committed.
+    StageClosed,
+    /// A statement with a transaction of its own is about to be committed.
+    StatementSent,
+    /// It is committed.
+    StatementArrived,
+    /// A config or text file is edited.
+    EditFile,
+    /// A file whose presence means something is written or removed.
+    SetFile,
+    /// The host is told which folder is its own.
+    MapHost,
+    /// What should not lie in a document root is looked for and removed.
+    TidyUp,
+    /// Files are put back or taken away.
+    UndoFiles,
+    /// A database is emptied.
+    EmptyDatabase,
+    /// All was done.
+    Done,
+    /// An error ended the run.
+    Failed,
+    /// Somebody stopped the run.
+    Cancelled,
+    /// A step of another version.
+    #[serde(other)]
+    Other,
+}
+
+impl StepKind {
+    /// Says whether a run ends with it.
+    pub fn ends(self) -> bool {
+        matches!(self, StepKind::Done | StepKind::Failed | StepKind::Cancelled)
+    }
+
+    /// Its name in the record.
+    pub fn name(self) -> String {
+        serde_json::to_value(self).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
+    }
+}
+
 /// One line of a run.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct Line {
     /// Time, RFC 3339, UTC.
     pub at: String,
     /// What is about to be done, or how the run ended.
-    pub step: String,
-    /// Particulars: paths, counts, the waybill. Never a secret.
+    pub step: StepKind,
+    /// Particulars: paths, counts, the job. Never a secret.
     #[serde(default, skip_serializing_if = "serde_json::Value::is_null")]
     pub detail: serde_json::Value,
 }
@@ -27,10 +93,9 @@ pub enum Outcome {
     Done,
     /// Stopped by an error.
     Failed,
+    /// Stopped by somebody.
+    Cancelled,
 }
-
-/// Step texts that end a run.
-const ENDS: [&str; 2] = ["done", "failed"];
 
 /// A run that is being recorded. Copies write to the same record.
 #[derive(Debug, Clone)]
@@ -67,7 +132,12 @@ impl Run {
         };
         sync_folder(folder);
         let run = Run { id, path, file: Arc::new(file), clock };
-        run.step(command, detail)?;
+        let mut detail = detail;
+        if !detail.is_object() {
+            detail = serde_json::json!({});
+        }
+        detail["command"] = command.into();
+        run.step(StepKind::Begin, detail)?;
         Ok(run)
     }
 
@@ -82,14 +152,14 @@ impl Run {
     }
 
     /// Records a step before it is done; it is on disk when this returns.
-    pub fn step(&self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
+    pub fn step(&self, step: StepKind, detail: serde_json::Value) -> Result<(), PathError> {
         self.note(step, detail)?;
         self.file.sync_data().at(&self.path)
     }
 
     /// Records something that may be lost when the power fails, but not when the program ends, in whatever way.
-    pub fn note(&self, step: &str, detail: serde_json::Value) -> Result<(), PathError> {
-        let line = Line { at: (self.clock)(), step: step.into(), detail };
+    pub fn note(&self, step: StepKind, detail: serde_json::Value) -> Result<(), PathError> {
+        let line = Line { at: (self.clock)(), step, detail };
         let mut text = serde_json::to_vec(&line).map_err(std::io::Error::from).at(&self.path)?;
         text.push(b'\n');
         // One write to the end of the file: lines of several writers do not mix.
@@ -98,12 +168,17 @@ impl Run {
 
     /// Records the end.
     pub fn end(self, outcome: Outcome, detail: serde_json::Value) -> Result<(), PathError> {
-        self.step(if outcome == Outcome::Done { ENDS[0] } else { ENDS[1] }, detail)
+        let step = match outcome {
+            Outcome::Done => StepKind::Done,
+            Outcome::Failed => StepKind::Failed,
+            Outcome::Cancelled => StepKind::Cancelled,
+        };
+        self.step(step, detail)
     }
 }
 
 /// A past run in one line.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct Summary {
     /// Identifier.
     pub run: String,
@@ -111,7 +186,7 @@ pub struct Summary {
     pub began: String,
     /// Command.
     pub command: String,
-    /// `done`, `failed`, `undone`, or `unfinished` for a run that was interrupted.
+    /// `done`, `failed`, `cancelled`, `undone`, or `unfinished` for a run that was interrupted.
     pub state: String,
     /// What it worked on: a site, an archive, a dump, a run.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -122,6 +197,9 @@ pub struct Summary {
     /// Why it failed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error: Option<String>,
+    /// Bytes that it wrote, where it says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub size: Option<u64>,
     /// Steps recorded, without begin and end.
     pub steps: usize,
 }
@@ -148,15 +226,17 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
             let made = meta.created().or_else(|_| meta.modified()).unwrap_or(std::time::UNIX_EPOCH);
             let lines = read(folder, &run)?;
             let (first, last) = (lines.first()?, lines.last()?);
-            let ended = ENDS.contains(&last.step.as_str());
+            let ended = last.step.ends();
             let summary = Summary {
                 run,
                 began: first.at.clone(),
-                command: first.step.clone(),
-                state: if ended { last.step.clone() } else { "unfinished".into() },
-                from: named(&first.detail, &["site", "undoes", "archive"]),
+                command: command_of(&lines),
+                state: if ended { last.step.name() } else { "unfinished".into() },
+                from: named(&first.detail, &["source", "site", "undoes"])
+                    .or_else(|| first.detail["files"][0].as_str().and_then(|f| f.split(' ').next()).map(str::to_string)),
                 to: named(&first.detail, &["target", "output", "database", "archive"]),
                 error: named(&last.detail, &["error"]),
+                size: ["size", "bytes"].iter().find_map(|key| last.detail[*key].as_u64()),
                 steps: lines.len() - 1 - usize::from(ended),
             };
             Some((made, summary))
@@ -173,6 +253,12 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
         run.state = "undone".into();
     }
     runs
+}
+
+/// Returns the command of a run, by its lines.
+pub fn command_of(lines: &[Line]) -> String {
+    let begin = lines.first().filter(|l| l.step == StepKind::Begin);
+    begin.and_then(|l| l.detail["command"].as_str()).unwrap_or_default().to_string()
 }
 
 /// Returns the first of these particulars that is there.

@@ -1,10 +1,12 @@
-//! Packs a surveyed site: its cargo becomes an archive, as a stream.
+//! Packs a surveyed site: its contents becomes an archive, as a stream.
 
+use schemars::JsonSchema;
+use crate::finding::Finding;
 use crate::archive::format::{DATABASE, LeftOut};
 use crate::archive::read::EntryKind;
 use crate::archive::write::{ArchiveWriter, Meta};
-use crate::cargo::{PackError, PackOptions, gather};
-use crate::event::{Counted, Event, Warning, Watch};
+use crate::contents::{PackError, GatherOptions, gather};
+use crate::event::{Counted, Event, Watch};
 use crate::fsx::{AtPath, absolute};
 use crate::place::Address;
 use crate::survey::Survey;
@@ -14,7 +16,7 @@ use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
 /// What was packed.
-#[derive(Debug, Clone, Serialize)]
+#[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct Packed {
     /// The archive.
     pub archive: PathBuf,
@@ -33,24 +35,31 @@ pub struct Packed {
     /// What was left out, and why.
     pub left_out: Vec<LeftOut>,
     /// What needs attention.
-    pub warnings: Vec<Warning>,
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
 }
 
-/// Packs a site.
-pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result<Packed, PackError> {
-    let output = absolute(&options.output);
+/// Packs a site into an archive, in place of one that is there only if that was asked for.
+pub fn pack(
+    survey: &Survey,
+    output: &Path,
+    force: bool,
+    options: &GatherOptions<'_>,
+    watch: &dyn Watch,
+) -> Result<Packed, PackError> {
+    let output = absolute(output);
     let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
     let real = fs::canonicalize(&folder).at(&folder)?;
     if real.starts_with(&survey.site) {
         return Err(PackError::InsideSite(output));
     }
-    let mut cargo = gather(survey.clone(), options, &folder, false, watch)?;
-    watch.event(Event::StepStarted { step: "packing", total: Some(cargo.head.expected_bytes) });
-    let mut writer = ArchiveWriter::create(&output, &cargo.head)?;
-    let mut warnings = std::mem::take(&mut cargo.warnings);
+    let mut contents = gather(survey.clone(), options, &folder, false, watch)?;
+    watch.event(Event::StepStarted { step: "packing", total: Some(contents.head.expected_bytes) });
+    let mut writer = ArchiveWriter::create(&output, force, &contents.head)?;
+    let mut findings = std::mem::take(&mut contents.findings);
     let (mut files, mut bytes) = (0, 0);
     let mut problem: Option<PackError> = None;
-    let _ = cargo.entries(&mut warnings, &mut |entry| {
+    let _ = contents.entries(&mut findings, &mut |entry| {
         let Ok(Some(path)) = entry.path else { return ControlFlow::Continue(()) };
         let is_file = path.below(DATABASE).is_none();
         let meta = Meta { path, mode: entry.mode.unwrap_or_default(), time: entry.time };
@@ -79,10 +88,10 @@ pub fn pack(survey: &Survey, options: &PackOptions, watch: &dyn Watch) -> Result
         size,
         files,
         file_bytes: bytes,
-        tables: cargo.tables().len() as u64,
-        rows: cargo.parts.iter().map(|p| p.rows).sum(),
-        address: cargo.head.place.address.clone(),
-        left_out: cargo.left_out,
-        warnings,
+        tables: contents.tables().len() as u64,
+        rows: contents.parts.iter().map(|p| p.rows).sum(),
+        address: contents.head.place.address.clone(),
+        left_out: contents.left_out,
+        findings,
     })
 }

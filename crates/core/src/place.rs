@@ -1,13 +1,15 @@
 //! Where a site lives, and the way from one place to another.
 //!
-//! A [`Relocation`] is the central value of the tool: needles, cells, config edits and checks all derive from it.
+//! A [`Relocation`] is the central value of the tool: replacements, cells, config edits and checks all derive from it.
 //! A [`Place`] is complete by construction: a root, a base address and a database access.
 
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use crate::secret::Secret;
 use serde::{Deserialize, Serialize};
+use std::borrow::Cow;
 
 /// `http` or `https`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Scheme {
     /// Plain HTTP, port 80 unless said.
@@ -65,6 +67,30 @@ pub enum PlaceError {
     /// A password must never stand in an argument.
     #[error("the database URL holds a password")]
     PasswordInUrl,
+}
+
+impl PlaceError {
+    fn for_reader<E: serde::de::Error>(self) -> E {
+        let cure = self.cure();
+        crate::job::values::wrong(self, cure)
+    }
+
+    /// Says how it is written right.
+    pub fn cure(&self) -> &'static str {
+        match self {
+            PlaceError::Scheme(_) | PlaceError::Unreadable { .. } => {
+                "write it like https://www.fernhollow.example/base"
+            }
+            PlaceError::TooMuch(_) => "name scheme, host, port and base path only",
+            PlaceError::RelativeRoot(_) => "write it like /home/fernhollow/public_html",
+            PlaceError::Database { .. } => {
+                "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock"
+            }
+            PlaceError::PasswordInUrl => {
+                "take it out, put it into a file, and name that with --database-password-file"
+            }
+        }
+    }
 }
 
 /// A base address: scheme, host, port and base path of a site.
@@ -174,6 +200,16 @@ impl std::fmt::Display for Address {
     }
 }
 
+impl JsonSchema for Address {
+    fn schema_name() -> Cow<'static, str> {
+        "Address".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "description": "Base address of a site: scheme, host, port and base path." })
+    }
+}
+
 impl Serialize for Address {
     fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         s.collect_str(self)
@@ -182,12 +218,12 @@ impl Serialize for Address {
 
 impl<'de> Deserialize<'de> for Address {
     fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
-        Address::parse(&String::deserialize(d)?).map_err(serde::de::Error::custom)
+        Address::parse(&String::deserialize(d)?).map_err(PlaceError::for_reader)
     }
 }
 
 /// How a declared place spells an address.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub enum AddressForm {
     /// `https://host:port/base`
     #[serde(rename = "url")]
@@ -290,6 +326,16 @@ impl std::fmt::Display for Root {
     }
 }
 
+impl JsonSchema for Root {
+    fn schema_name() -> Cow<'static, str> {
+        "Root".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        json_schema!({ "type": "string", "description": "Folder in which a site lies, as an absolute path." })
+    }
+}
+
 impl Serialize for Root {
     fn serialize<S: serde::Serializer>(&self, s: S) -> Result<S::Ok, S::Error> {
         s.collect_str(self)
@@ -298,12 +344,12 @@ impl Serialize for Root {
 
 impl<'de> Deserialize<'de> for Root {
     fn deserialize<D: serde::Deserializer<'de>>(d: D) -> Result<Self, D::Error> {
-        Root::parse(&String::deserialize(d)?).map_err(serde::de::Error::custom)
+        Root::parse(&String::deserialize(d)?).map_err(PlaceError::for_reader)
     }
 }
 
 /// Kind of a database server.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Engine {
     /// MySQL or MariaDB.
@@ -362,7 +408,7 @@ impl Engine {
 }
 
 /// How much a connection has to be encrypted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Tls {
     /// Encrypted where the server offers it, except on this machine, where nobody listens in.
@@ -387,7 +433,7 @@ impl Tls {
 }
 
 /// Where a site's database is and who opens it. The password is kept apart from everything that is written out.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct DatabaseAccess {
     /// Kind of server.
     #[serde(default)]
@@ -634,7 +680,7 @@ impl Relocation {
         std::iter::once(&self.from.root).chain(&self.other_roots)
     }
 
-    /// Returns the old-new pairs of which the rewriter's needles are made.
+    /// Returns the old-new pairs of which the rewriter's replacements are made.
     pub fn pairs(&self) -> Pairs {
         let addresses = self.old_addresses().map(|a| (a.clone(), self.to.address.clone()));
         let roots = self.old_roots().map(|r| (r.clone(), self.to.root.clone()));

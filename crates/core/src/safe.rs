@@ -47,7 +47,7 @@ fn open_below(root: &OwnedFd, below: &Path) -> rustix::io::Result<OwnedFd> {
 }
 
 /// What went wrong on the way, in plain words.
-fn told(error: Errno) -> io::Error {
+fn describe(error: Errno) -> io::Error {
     match error {
         Errno::XDEV | Errno::LOOP => {
             io::Error::other("a link on the way leads out of the folder, or in a circle")
@@ -60,7 +60,7 @@ fn told(error: Errno) -> io::Error {
 impl SafeFolder {
     /// Opens a folder; links on the way to it are the user's own and are followed.
     pub fn open(root: &Path) -> Result<Self, PathError> {
-        let handle = rustix::fs::open(root, FOLDER, Mode::empty()).map_err(told).at(root)?;
+        let handle = rustix::fs::open(root, FOLDER, Mode::empty()).map_err(describe).at(root)?;
         Ok(SafeFolder { root: root.to_path_buf(), handle: Arc::new(handle), last: Mutex::new(None) })
     }
 
@@ -100,13 +100,13 @@ impl SafeFolder {
                     made(&whole)?;
                     match rustix::fs::mkdirat(&*spot.folder, &spot.name, Mode::from_raw_mode(0o777)) {
                         Ok(()) | Err(Errno::EXIST) => {}
-                        Err(e) => return Err(told(e)).at(&whole),
+                        Err(e) => return Err(describe(e)).at(&whole),
                     }
                 }
-                Err(e) => return Err(told(e)).at(&whole),
+                Err(e) => return Err(describe(e)).at(&whole),
             }
         }
-        self.opened(below).map(drop).map_err(told).at(path)
+        self.opened(below).map(drop).map_err(describe).at(path)
     }
 
     fn opened(&self, below: &Path) -> rustix::io::Result<Arc<OwnedFd>> {
@@ -127,7 +127,7 @@ impl SafeFolder {
         let (Some(folder), Some(name)) = (below.parent(), below.file_name()) else {
             return Err(io::Error::other("the folder itself is no thing in it")).at(path);
         };
-        let folder = self.opened(folder).map_err(told).at(path)?;
+        let folder = self.opened(folder).map_err(describe).at(path)?;
         Ok(Spot { folder, name: name.to_os_string() })
     }
 
@@ -205,7 +205,7 @@ impl Spot {
 /// Opens a plain file in a folder: what is no file is refused, and nobody is waited for.
 fn plain_file(folder: &OwnedFd, name: &OsStr) -> io::Result<File> {
     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let opened = rustix::fs::openat(folder, name, flags, Mode::empty()).map_err(told)?;
+    let opened = rustix::fs::openat(folder, name, flags, Mode::empty()).map_err(describe)?;
     match FileType::from_raw_mode(rustix::fs::fstat(&opened)?.st_mode) {
         FileType::RegularFile => Ok(File::from(opened)),
         _ => Err(io::Error::other("it is no plain file")),

@@ -7,7 +7,7 @@ use std::thread::{Builder, JoinHandle, Scope, ScopedJoinHandle};
 pub(crate) fn start<T: Send + 'static>(
     work: impl FnOnce() -> T + Send + 'static,
 ) -> io::Result<JoinHandle<T>> {
-    Builder::new().spawn(work).map_err(told)
+    Builder::new().spawn(work).map_err(describe)
 }
 
 /// Starts a thread that ends within a scope.
@@ -15,7 +15,7 @@ pub(crate) fn start_in<'scope, T: Send + 'scope>(
     scope: &'scope Scope<'scope, '_>,
     work: impl FnOnce() -> T + Send + 'scope,
 ) -> io::Result<ScopedJoinHandle<'scope, T>> {
-    Builder::new().spawn_scoped(scope, work).map_err(told)
+    Builder::new().spawn_scoped(scope, work).map_err(describe)
 }
 
 /// Returns how many threads of these many can be started now, for a library that cannot do with fewer than it was told of.
@@ -38,6 +38,6 @@ pub(crate) fn possible(wanted: u32) -> u32 {
     count
 }
 
-fn told(e: io::Error) -> io::Error {
+fn describe(e: io::Error) -> io::Error {
     io::Error::new(e.kind(), format!("the system starts no further thread for this user: {e}"))
 }

@@ -2,13 +2,14 @@
 //!
 //! Everything here can be done twice: an undo that was itself interrupted is repeated.
 
+use schemars::JsonSchema;
 use crate::database::journal::begun_tables;
 use crate::database::load::{keep_dump, open};
 use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
-use crate::footprint::{self, Print, Undone};
+use crate::change_log::{self, FileChange, Undone};
 use crate::fsx::PathError;
-use crate::logbook::{self, Line, Run};
+use crate::logbook::{self, Line, Run, StepKind};
 use crate::place::{DatabaseAccess, Engine};
 use std::collections::BTreeSet;
 use std::fs::File;
@@ -75,7 +76,7 @@ pub struct Undo {
 }
 
 /// What was undone.
-#[derive(Debug, Default, serde::Serialize)]
+#[derive(Debug, Default, serde::Serialize, JsonSchema)]
 pub struct Done {
     /// Files.
     #[serde(flatten)]
@@ -95,11 +96,11 @@ const COMMANDS: [&str; 3] = ["restore", "clone", "load"];
 
 /// The places that a run worked on.
 fn places(lines: &[Line]) -> Vec<String> {
-    let detail = |step: &str, key: &str| {
+    let detail = |step: StepKind, key: &str| {
         let line = lines.iter().find(|l| l.step == step)?;
         line.detail[key].as_str().map(str::to_string)
     };
-    [detail("unpack files", "target"), detail("load database", "database")].into_iter().flatten().collect()
+    [detail(StepKind::UnpackFiles, "target"), detail(StepKind::LoadDatabase, "database")].into_iter().flatten().collect()
 }
 
 /// Returns the newest run behind which one can go back, undone or not: who says so twice does not mean the run before.
@@ -114,7 +115,7 @@ pub fn latest(folder: &Path) -> Option<String> {
 pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     let lines = logbook::read(folder, run).ok_or_else(|| UndoError::NoRun(run.into()))?;
     let first = lines.first().ok_or_else(|| UndoError::NoRun(run.into()))?;
-    let command = first.step.clone();
+    let command = logbook::command_of(&lines);
     if !COMMANDS.contains(&command.as_str()) {
         return Err(UndoError::Nothing { run: run.into(), command });
     }
@@ -139,7 +140,7 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     let kept_by = first.detail["kept_by"].as_str().unwrap_or(run).to_string();
     let kept_lines =
         if kept_by == run { Vec::new() } else { logbook::read(folder, &kept_by).unwrap_or_default() };
-    let step = |name: &str, key: &str| {
+    let step = |name: StepKind, key: &str| {
         let mut all = lines.iter().chain(&kept_lines);
         all.find(|l| l.step == name).and_then(|l| l.detail[key].as_str().map(str::to_string))
     };
@@ -148,17 +149,17 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     tables.extend(journal::reached(&lines).whole.into_keys());
     tables.sort();
     tables.dedup();
-    let replaced = lines.iter().chain(&kept_lines).filter(|l| l.step == "replace database");
+    let replaced = lines.iter().chain(&kept_lines).filter(|l| l.step == StepKind::ReplaceDatabase);
     let replaced: Vec<String> = replaced
         .flat_map(|l| serde_json::from_value::<Vec<String>>(l.detail["tables"].clone()).unwrap_or_default())
         .collect();
-    let database = step("load database", "database").or_else(|| step("replace database", "database"));
+    let database = step(StepKind::LoadDatabase, "database").or_else(|| step(StepKind::ReplaceDatabase, "database"));
     Ok(Undo {
         run: run.into(),
         command,
-        ended: lines.last().filter(|l| matches!(l.step.as_str(), "done" | "failed")).map(|l| l.at.clone()),
-        kept_dump: step("replace database", "kept").map(PathBuf::from),
-        target: step("unpack files", "target"),
+        ended: lines.last().filter(|l| l.step.ends()).map(|l| l.at.clone()),
+        kept_dump: step(StepKind::ReplaceDatabase, "kept").map(PathBuf::from),
+        target: step(StepKind::UnpackFiles, "target"),
         database,
         tables,
         replaced,
@@ -169,11 +170,11 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
 impl Undo {
     /// Says what would happen to files.
     pub fn look(&self) -> Result<Undone, UndoError> {
-        Ok(footprint::undo(&self.kept, self.end(), true)?)
+        Ok(change_log::undo(&self.kept, self.end(), true)?)
     }
 
     fn made(&self, path: &Path) -> bool {
-        footprint::read(&self.kept).contains(&Print::File(path.to_path_buf()))
+        change_log::read(&self.kept).contains(&FileChange::File(path.to_path_buf()))
     }
 
     fn end(&self) -> Option<i64> {
@@ -198,8 +199,8 @@ impl Undo {
             Some(access) => self.database(access, book, watch, &mut done)?,
             None => {}
         }
-        book.step("undo files", serde_json::json!({ "kept": self.kept }))?;
-        done.files = footprint::undo(&self.kept, self.end(), false)?;
+        book.step(StepKind::UndoFiles, serde_json::json!({ "kept": self.kept }))?;
+        done.files = change_log::undo(&self.kept, self.end(), false)?;
         Ok(done)
     }
 
@@ -221,7 +222,7 @@ impl Undo {
         if !ours.is_empty() {
             done.kept = Some(keep_dump(access, &ours, book, watch)?);
         }
-        book.step("empty database", serde_json::json!({ "database": access.url(), "kept": done.kept }))?;
+        book.step(StepKind::EmptyDatabase, serde_json::json!({ "database": access.url(), "kept": done.kept }))?;
         let made = |thing: &str| self.tables.iter().any(|t| t == thing);
         if let Some(kept) = &self.kept_dump {
             if there.iter().all(|t| ours.contains(t)) {

@@ -1,25 +1,25 @@
-//! `zporter demo`: the whole story on made-up sites, without a server and without PHP.
+//! `zporter demo`: the whole story on made-up sites, without a server and without PHP. It is told by the commands' own reports, of which
+//! it shows the heart; `-v` shows all of them.
 
-use super::restore::Carried;
-use super::{pack, prove, restore, survey};
+use super::{jobs, survey, verify};
 use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
-use crate::format::{bytes, count};
+use crate::format::{bytes, count, number};
 use crate::progress::Progress;
-use crate::scope::ScopeArgs;
-use crate::ui::Ui;
+use crate::render::{Style, text};
+use crate::report::{Block, Report};
 use clap::Args;
+use serde_json::{Value, json};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::time::Instant;
 use zporter_core::fsx::{AtPath, absolute};
-use zporter_core::restore::restored::Restored;
+use zporter_core::job::Kind;
 use zporter_core::survey::{Survey, SurveyJob};
-use zporter_core::waybill::Waybill;
 use zporter_standin::{Site, Variant};
 
-/// Tell the whole story on made-up sites of five systems: survey, pack, prove, restore elsewhere
+/// Tell the whole story on made-up sites of five systems: survey, pack, verify, restore elsewhere
 #[derive(Debug, Args)]
 pub struct DemoArgs {
     /// Keep everything in this folder; missing or empty
@@ -34,7 +34,7 @@ struct Chapter {
     new_address: &'static str,
     new_database: &'static str,
     tells: &'static str,
-    /// Whether every step is shown.
+    /// Whether the steps are shown, and not only how they ended.
     whole: bool,
     /// Switches, as on the command line.
     set: &'static [&'static str],
@@ -58,7 +58,7 @@ const CHAPTERS: [Chapter; 5] = [
         new_address: "http://dev.fernhollow.test:8080/try",
         new_database: "mysql://shop_dev@localhost/shop_dev",
         tells: "The visitor shop, on PrestaShop, in a subfolder. A developer gets a copy under another path and port.",
-        whole: true,
+        whole: false,
         set: &[],
         table_prefix: None,
     },
@@ -97,9 +97,19 @@ const CHAPTERS: [Chapter; 5] = [
 /// Note in every archive of the demo.
 const NOTE: &str = "before the move";
 
+/// What became of one site.
+struct Told {
+    chapter: &'static Chapter,
+    /// The result of its restore, as a program gets it.
+    result: Value,
+    /// The rewritten dump.
+    dump: Vec<u8>,
+    old_address: String,
+}
+
 /// Runs the command.
-pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
-    if ui.json {
+pub fn run(style: Style, args: &DemoArgs) -> Result<Exit, CommandError> {
+    if style.json {
         return Err(CommandError::usage("the demo tells a story and has no JSON form")
             .hint("run the commands that it shows with --json"));
     }
@@ -109,10 +119,8 @@ pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
         Some(path) => {
             let path = absolute(path);
             if fs::read_dir(&path).is_ok_and(|mut d| d.next().is_some()) {
-                let message = format!("{} is not empty", path.display());
-                let error =
-                    CommandError { exit: Exit::Refused, message, causes: Vec::new(), hints: Vec::new() };
-                return Err(error.hint("name a folder that is missing or empty"));
+                return Err(CommandError::refused(format!("{} is not empty", path.display()))
+                    .hint("name a folder that is missing or empty"));
             }
             fs::create_dir_all(&path).at(&path)?;
             path
@@ -124,147 +132,177 @@ pub fn run(ui: &Ui, args: &DemoArgs) -> Result<Exit, CommandError> {
     };
     // What is made up is no part of what its user did.
     context::keep_data_in(folder.join(".zporter"));
+    text::title("Fernhollow Observatory, an amateur astronomy society, moves its sites off an old shared host.");
     let mut proof = Vec::new();
-    for chapter in &CHAPTERS {
-        proof.push((chapter, tell(ui, chapter, &folder)?));
+    for (number, chapter) in CHAPTERS.iter().enumerate() {
+        let base = folder.join(chapter.name);
+        proof.push(Story { style, chapter, base, number: number + 1 }.tell()?);
     }
-    close(ui, &proof, args.keep.is_some().then_some(folder.as_path()), began);
+    close(style, &proof, args.keep.is_some().then_some(folder.as_path()), began);
     Ok(Exit::Done)
 }
 
-fn tell(ui: &Ui, chapter: &Chapter, folder: &Path) -> Result<(Restored, PathBuf, Site), CommandError> {
-    let base = folder.join(chapter.name);
-    fs::create_dir_all(&base).at(&base)?;
-    let site = Site::of(chapter.variant);
-    let (old, outside) = (base.join("old"), base.join("old-storage"));
-    site.write(&old).at(&old)?;
-    let outside = site.write_outside(&outside).at(&outside)?.then_some(outside);
-    let dump = base.join("old.sql");
-    fs::write(&dump, site.dump_file()).at(&dump)?;
-    let archive = base.join(format!("{}.tar.zst", chapter.name));
-    let (target, new_dump, password) = (base.join("new"), base.join("new.sql"), base.join("new-password"));
-    fs::write(&password, "fake-New-Pass-77\n").at(&password)?;
+/// A chapter being told.
+struct Story {
+    style: Style,
+    chapter: &'static Chapter,
+    base: PathBuf,
+    number: usize,
+}
 
-    ui.heading(&"─".repeat(72));
-    ui.line(chapter.tells);
-    let found = surveyed(&old, &dump, ui)?;
-    let mut step = 0;
-    let mut say = |text: &str, command: &str| {
-        step += 1;
-        ui.heading(&format!("{step}. {text}"));
-        ui.line(format!("   $ {command}\n"));
-    };
-    if chapter.whole {
-        say("What is there?", "zporter survey old --dump old.sql");
-        survey::show(ui, &found);
-    }
-    let host_folder = (found.hosts.found.len() > 1).then(|| "default".to_string());
-    let mut command = format!("zporter pack old --dump old.sql --note '{NOTE}' -o {}.tar.zst", chapter.name);
-    if let Some(host) = &host_folder {
-        command += &format!(" --host-folder {host}");
-    }
-    if outside.is_some() {
-        command += " --storage old-storage";
-    }
-    // The address of some systems stands nowhere.
-    let address = found.base_address().is_none().then(|| site.address.clone());
-    if let Some(address) = &address {
-        command += &format!(" --address {address}");
-    }
-    say("One archive with everything that matters", &command);
-    let packed = pack::packed(
-        ui,
-        &pack::PackArgs {
-            site: old,
-            output: Some(archive.clone()),
-            dump: Some(dump),
-            note: NOTE.into(),
-            address,
-            host_folder: Vec::new(),
-            storage: outside,
-            scope: ScopeArgs::default(),
-        },
-        host_folder.as_deref(),
-    )?;
-    if chapter.whole {
-        pack::show(ui, &packed);
-    }
-    say("Is it whole?", &format!("zporter prove {}.tar.zst", chapter.name));
-    prove::run(ui, &prove::ProveArgs { archives: vec![archive.clone()] })?;
+impl Story {
+    fn tell(&self) -> Result<Told, CommandError> {
+        let Story { style, chapter, base, number } = self;
+        fs::create_dir_all(base).at(base)?;
+        let site = Site::of(chapter.variant);
+        let (old, outside) = (base.join("old"), base.join("old-storage"));
+        site.write(&old).at(&old)?;
+        let outside = site.write_outside(&outside).at(&outside)?;
+        let dump = base.join("old.sql");
+        fs::write(&dump, site.dump_file()).at(&dump)?;
+        let password = base.join("new-password");
+        fs::write(&password, "fake-New-Pass-77\n").at(&password)?;
 
-    let mut command = format!(
-        "zporter restore {}.tar.zst new --address {} \\\n       --database {} --database-password-file new-password --dump-to new.sql \\\n       --from-root {}",
-        chapter.name, chapter.new_address, chapter.new_database, site.root
-    );
-    for set in chapter.set {
-        command += &format!(" --set {set}");
+        text::title(&format!("{number}. {}", chapter.tells));
+        let began = Instant::now();
+        let found = surveyed(*style, &old, &dump)?;
+        let report = survey::report(&found)?;
+        if chapter.whole {
+            self.show("zporter survey old --dump old.sql", &report, began, &[""]);
+        }
+        let (options, command) = self.pack(&site, &found, outside);
+        self.run(Kind::Pack, &options, &command, &[])?;
+        if chapter.whole {
+            let began = Instant::now();
+            let archives = vec![base.join(format!("{}.tar.zst", chapter.name))];
+            let report = verify::run(*style, &verify::VerifyArgs { archives })?;
+            self.show(&format!("zporter verify {}.tar.zst", chapter.name), &report, began, &[]);
+        }
+        let (options, command) = self.restore(&site);
+        let shown: &[&str] =
+            if chapter.whole { &["Edit of configuration.php", "Samples"] } else { &["Declared values"] };
+        let report = self.run(Kind::Restore, &options, &command, shown)?;
+        let dump = fs::read(base.join("new.sql")).unwrap_or_default();
+        Ok(Told { chapter, result: report.result, dump, old_address: site.address })
     }
-    if let Some(prefix) = chapter.table_prefix {
-        command += &format!(" --table-prefix {prefix}");
+
+    fn pack(&self, site: &Site, found: &Survey, outside: bool) -> (Value, String) {
+        let name = self.chapter.name;
+        let path = |file: &str| self.base.join(file).display().to_string();
+        let mut options = json!({
+            "site": path("old"), "dump": path("old.sql"), "note": NOTE, "output": path(&format!("{name}.tar.zst")),
+        });
+        let mut command = format!("zporter pack old --dump old.sql --note '{NOTE}' -o {name}.tar.zst");
+        if found.hosts.found.len() > 1 {
+            options["host-folder"] = json!(["default"]);
+            command += " --host-folder default";
+        }
+        if outside {
+            options["storage"] = path("old-storage").into();
+            command += " --storage old-storage";
+        }
+        // The address of some systems stands nowhere.
+        if found.base_address().is_none() {
+            options["old-address"] = site.address.clone().into();
+            command += &format!(" --old-address {}", site.address);
+        }
+        (options, command)
     }
-    say("Restored elsewhere, pointing nowhere but home", &command);
-    let bill = Waybill {
-        job: "restore".into(),
-        archive,
-        target,
-        address: chapter.new_address.into(),
-        database: Some(chapter.new_database.into()),
-        database_password_file: Some(password),
-        dump_to: Some(new_dump),
-        // This copy was made by hand: the config of some systems does not tell where it lay.
-        from_root: vec![site.root.clone()],
-        set: chapter.set.iter().map(|s| s.to_string()).collect(),
-        table_prefix: chapter.table_prefix.map(str::to_string),
+
+    fn restore(&self, site: &Site) -> (Value, String) {
+        let chapter = self.chapter;
+        let path = |file: &str| self.base.join(file).display().to_string();
+        let mut options = json!({
+            "source": path(&format!("{}.tar.zst", chapter.name)), "target": path("new"),
+            "address": chapter.new_address, "database": chapter.new_database,
+            "database-password-file": path("new-password"), "dump-to": path("new.sql"),
+            // This copy was made by hand: the config of some systems does not tell where it lay.
+            "old-root": [site.root], "set": chapter.set,
+        });
+        let mut command = format!(
+            "zporter restore {}.tar.zst new --address {} --database {} --dump-to new.sql --old-root {}",
+            chapter.name, chapter.new_address, chapter.new_database, site.root
+        );
+        for set in chapter.set {
+            command += &format!(" --set {set}");
+        }
+        if let Some(prefix) = chapter.table_prefix {
+            options["table-prefix"] = prefix.into();
+            command += &format!(" --table-prefix {prefix}");
+        }
         // No web server serves these copies: they belong to whoever looks at them.
-        owner: rustix::process::geteuid().is_root().then(|| "0:0".into()),
-        ..Waybill::default()
-    };
-    let Carried { plan, done, .. } = restore::carry_out(ui, &bill, false, 1)?;
-    if chapter.whole {
-        restore::show_plan(ui, &plan, true);
+        if rustix::process::geteuid().is_root() {
+            options["owner"] = "0:0".into();
+        }
+        (options, command)
     }
-    restore::show_done(ui, &done, false, "Restored");
-    Ok((done, base, site))
+
+    fn run(&self, kind: Kind, options: &Value, command: &str, shown: &[&str]) -> Result<Report, CommandError> {
+        let began = Instant::now();
+        let job = kind.job(options.as_object().cloned().unwrap_or_default())?;
+        let report = jobs::carried_out(self.style, &job, false, 1)?;
+        self.show(command, &report, began, shown);
+        Ok(report)
+    }
+
+    /// Shows a command and the heart of what it says.
+    fn show(&self, command: &str, report: &Report, began: Instant, sections: &[&str]) {
+        text::command(command);
+        if self.style.verbose {
+            text::report(self.style, report, began.elapsed());
+        } else {
+            text::heart(report, began.elapsed(), sections);
+        }
+    }
 }
 
-fn surveyed(site: &Path, dump: &Path, ui: &Ui) -> Result<Survey, CommandError> {
-    let job = SurveyJob { site: site.into(), dump: Some(dump.into()), host_folder: None };
-    Ok(zporter_core::survey::survey(&job, &context::definitions()?, &Progress::new(ui))?)
+fn surveyed(style: Style, site: &Path, dump: &Path) -> Result<Survey, CommandError> {
+    let job = SurveyJob { site: site.into(), dump: Some(dump.into()), ..SurveyJob::default() };
+    Ok(zporter_core::survey::survey(&job, &context::definitions()?, &Progress::new(style))?)
 }
 
-fn close(ui: &Ui, proof: &[(&Chapter, (Restored, PathBuf, Site))], kept: Option<&Path>, began: Instant) {
-    ui.heading(&"─".repeat(72));
-    ui.line("The proof");
-    for (chapter, (done, base, site)) in proof {
-        let rewritten = fs::read(base.join("new.sql")).unwrap_or_default();
-        let pointing = count_of(&rewritten, site.address.as_bytes());
-        let values: u64 = done.config.values().map(|c| c.len() as u64).sum();
-        let left: u64 = done.tally.left().values().sum();
-        ui.heading(chapter.name);
-        ui.fact(
-            "rewritten",
-            format!(
-                "{} in rows, {} in config files",
-                count(done.tally.changed(), "value"),
-                count(values, "value")
-            ),
-        );
-        ui.fact("left", format!("{}, each listed above with its reason", count(left, "place")));
-        ui.fact(
-            "old address",
-            format!("{} in the new dump of {}", count(pointing, "time"), bytes(rewritten.len() as u64)),
-        );
-        let named: Vec<&str> = done.leftovers.iter().map(|l| l.path.as_str()).collect();
-        let in_files =
-            if named.is_empty() { "none names the old place".to_string() } else { named.join(", ") };
-        ui.fact("in files", in_files);
-    }
-    ui.line("");
+/// Counts what stands under names that are nested in a result.
+fn sum(of: &Value, by: &dyn Fn(&Value) -> u64) -> u64 {
+    of.as_object().into_iter().flat_map(|map| map.values()).map(by).sum()
+}
+
+fn close(style: Style, proof: &[Told], kept: Option<&Path>, began: Instant) {
+    text::title("The proof: where the old address is still named");
+    let rows = proof.iter().map(|told| {
+        let left = sum(&told.result["tally"]["tables"], &|table| {
+            sum(&table["columns"], &|column| sum(&column["left"], &|n| n.as_u64().unwrap_or_default()))
+        });
+        let changed = sum(&told.result["tally"]["tables"], &|table| {
+            sum(&table["columns"], &|column| column["changed"].as_u64().unwrap_or_default())
+        });
+        let config = sum(&told.result["config"], &|file| file.as_array().map_or(0, Vec::len) as u64);
+        let pointing = count_of(&told.dump, told.old_address.as_bytes());
+        let files = told.result["leftovers"].as_array().map_or(0, Vec::len) as u64;
+        vec![
+            told.chapter.name.to_string(),
+            number(changed),
+            number(config),
+            format!("{} of {}", number(pointing), bytes(told.dump.len() as u64)),
+            number(left),
+            number(files),
+        ]
+    });
+    let header = [
+        "site",
+        ">changed in rows",
+        ">in config",
+        ">old address in the new dump",
+        ">places left, listed with reasons",
+        ">files that name it",
+    ];
+    text::draw(style, &Block::table(&header, rows));
+    text::line("");
     match kept {
-        Some(path) => ui.line(format!("Everything is kept in {}", path.display())),
-        None => ui.line("Everything was thrown away again; `zporter demo --keep DIR` keeps it to look at."),
+        Some(path) => text::line(format!("Everything is kept in {}", path.display())),
+        None => text::line("Everything was thrown away again; `zporter demo --keep DIR` keeps it to look at."),
     }
-    ui.line(format!("Told in {:.1} seconds.", began.elapsed().as_secs_f64()));
+    let sites = count(proof.len() as u64, "site");
+    text::line(format!("{sites}, told in {:.1} seconds; `zporter demo -v` tells all of it.", began.elapsed().as_secs_f64()));
 }
 
 fn count_of(hay: &[u8], needle: &[u8]) -> u64 {

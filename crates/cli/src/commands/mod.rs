@@ -1,16 +1,17 @@
-//! One file per command: its arguments, its run, its output.
+//! One file per command, and one for each kind of job: what came of the work becomes a report.
 
-pub mod clone;
 pub mod completions;
+pub mod copies;
 pub mod database;
 pub mod demo;
+pub mod jobs;
 pub mod logbook;
-pub mod pack;
-pub mod prove;
-pub mod readdress;
-pub mod report;
-pub mod restore;
+pub mod manual;
+pub mod packs;
+pub mod rewritten;
+pub mod schema;
 pub mod survey;
 pub mod systems;
 pub mod trace;
 pub mod undo;
+pub mod verify;

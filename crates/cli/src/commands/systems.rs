@@ -1,10 +1,12 @@
 //! `zporter systems`: what is known of content systems.
 
+use crate::app::Output;
 use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::count;
-use crate::ui::Ui;
+use crate::render::text;
+use crate::report::{Block, Report};
 use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
@@ -23,76 +25,99 @@ pub struct SystemsArgs {
     /// Check a definition file of your own
     #[arg(long, value_name = "FILE", conflicts_with = "id")]
     check: Option<PathBuf>,
+    /// Look for words in what is known to go wrong after a move, in every system
+    #[arg(long, value_name = "WORDS", conflicts_with_all = ["id", "check"])]
+    search: Option<String>,
 }
 
 /// Runs the command.
-pub fn run(ui: &Ui, args: &SystemsArgs) -> Result<Exit, CommandError> {
+pub fn run(args: &SystemsArgs) -> Result<Output, CommandError> {
     if let Some(path) = &args.check {
         let definition = system::read(path)?;
-        if ui.json {
-            ui.document(&definition)?;
-        } else {
-            ui.good(&format!("{} is a usable definition of {}", path.display(), definition.name));
-            explain(ui, &definition);
-        }
-        return Ok(Exit::Done);
+        let verdict = format!("{} is a usable definition of {}", path.display(), definition.name);
+        let mut report = Report::new("systems", verdict, &definition)?;
+        explain(&mut report, &definition);
+        return Ok(report.into());
     }
     let known = context::definitions()?;
-    let Some(id) = &args.id else {
-        list(ui, &known)?;
-        return Ok(Exit::Done);
-    };
+    if let Some(words) = &args.search {
+        return Ok(search(&known, words)?.into());
+    }
+    let Some(id) = &args.id else { return Ok(list(&known)?.into()) };
     let Some(found) = known.iter().find(|k| k.definition.id == *id) else {
         let ids: Vec<&str> = known.iter().map(|k| k.definition.id.as_str()).collect();
         return Err(CommandError::usage(format!("no system {id:?} is known"))
             .hint(format!("known are: {}", ids.join(", "))));
     };
     if args.toml {
-        ui.line(found.text.trim_end());
-    } else if ui.json {
-        ui.document(&found.definition)?;
-    } else {
-        ui.line(format!("{} ({})", found.definition.name, found.definition.about));
-        explain(ui, &found.definition);
+        text::line(found.text.trim_end());
+        return Ok(Output::Printed(Exit::Done));
     }
-    Ok(Exit::Done)
+    let verdict = format!("{} ({})", found.definition.name, found.definition.about);
+    let mut report = Report::new("systems", verdict, &found.definition)?;
+    explain(&mut report, &found.definition);
+    Ok(report.into())
 }
 
-fn list(ui: &Ui, known: &[Known]) -> Result<(), CommandError> {
-    if ui.json {
-        let all: Vec<&Definition> = known.iter().map(|k| &k.definition).collect();
-        return ui.document(&all);
-    }
+fn list(known: &[Known]) -> Result<Report, CommandError> {
+    let all: Vec<&Definition> = known.iter().map(|k| &k.definition).collect();
+    let mut report = Report::new("systems", count(known.len() as u64, "system"), &all)?;
     let rows = known.iter().map(|k| {
         let d = &k.definition;
         let from = k.file.as_ref().map_or("built in".into(), |f| f.display().to_string());
         vec![d.id.clone(), d.name.clone(), d.about.clone(), from]
     });
-    ui.table(&["id", "system", "about", "from"], rows.collect());
+    report.section("", Block::table(&["id", "system", "about", "from"], rows));
     if let Some(folder) = context::definitions_folder() {
-        ui.line(format!("\nYour own definitions are read from {}", folder.display()));
+        report.next.push(format!("your own definitions are read from {}", folder.display()));
     }
-    Ok(())
+    Ok(report)
 }
 
-fn explain(ui: &Ui, d: &Definition) {
-    ui.heading("Recognised by");
-    for m in &d.recognise {
-        ui.line(format!(
-            "  {}{}",
-            m.path,
-            m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default()
-        ));
+fn search(known: &[Known], words: &str) -> Result<Report, CommandError> {
+    let wanted: Vec<String> = words.split_whitespace().map(str::to_lowercase).collect();
+    let holds = |texts: [&str; 3]| {
+        let all = texts.concat().to_lowercase();
+        wanted.iter().all(|w| all.contains(w))
+    };
+    let mut lines = Vec::new();
+    let mut found = Vec::new();
+    for k in known {
+        for t in k.definition.trap.iter().filter(|t| holds([&t.symptom, &t.cause, &t.cure])) {
+            lines.extend(trap(Some(&k.definition.name), t));
+            found.push((&k.definition.id, t));
+        }
     }
+    let verdict = format!("{} with {words:?}", count(found.len() as u64, "known trouble"));
+    let mut report = Report::new("systems", verdict, &found)?;
+    report.section("", Block::Lines(lines));
+    Ok(report)
+}
+
+fn trap(system: Option<&str>, t: &zporter_core::system::schema::Trap) -> Vec<String> {
+    let of = system.map(|s| format!("{s}: ")).unwrap_or_default();
+    vec![format!("{of}{}", t.symptom), format!("  cause: {}", t.cause), format!("  cure:  {}", t.cure)]
+}
+
+/// Puts what goes wrong after a move first: that is what people come for.
+fn explain(report: &mut Report, d: &Definition) {
+    let traps = d.trap.iter().flat_map(|t| trap(None, t)).collect();
+    report.section("After a move", Block::Lines(traps));
+    let mut lines: Vec<String> = d
+        .recognise
+        .iter()
+        .map(|m| format!("{}{}", m.path, m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default()))
+        .collect();
     for v in &d.version {
         let keys = if v.from_name { "the file's name".into() } else { v.keys.join(v.join.as_str()) };
-        ui.line(format!("  version: {keys} in {}", v.path));
+        lines.push(format!("version: {keys} in {}", v.path));
     }
     if let Some(hosts) = &d.hosts {
-        ui.line(format!("  several hosts: a folder of {} with {} for each", hosts.folder, hosts.holds));
+        lines.push(format!("several hosts: a folder of {} with {} for each", hosts.folder, hosts.holds));
     }
+    report.section("Recognised by", Block::Lines(lines));
     for config in &d.config {
-        ui.heading(&format!("Config file {}", config.path));
+        let title = format!("Config file {}", config.path);
         let rows = config.key.iter().map(|k| {
             let form = k.form.as_ref().map(word).unwrap_or_default();
             let own = if k.own { "a copy beside the live site should get its own" } else { "" };
@@ -101,83 +126,60 @@ fn explain(ui: &Ui, d: &Definition) {
             vec![k.name.clone(), word(&k.role), form, about]
         });
         if config.key.is_empty() {
-            ui.line("  hosts, base paths, addresses and paths in directives");
+            let what = "hosts, base paths, addresses and paths in directives".to_string();
+            report.section(title, Block::Lines(vec![what]));
         } else {
-            ui.table(&["key", "role", "form", "about"], rows.collect());
+            report.section(title, Block::table(&["key", "role", "form", "about"], rows));
         }
     }
-    if !d.cell.is_empty() {
-        ui.heading("Cells with an address");
-        let rows = d.cell.iter().map(|c| {
-            let row = c
-                .key
-                .as_ref()
-                .map(|k| format!("{k} = {}", c.values.join(", ")))
-                .unwrap_or_else(|| "every row".into());
-            vec![c.table.clone(), c.column.clone(), word(&c.form), row]
-        });
-        ui.table(&["table", "column", "form", "rows"], rows.collect());
-    }
-    ui.heading("Tables");
-    let rows = d.table.iter().map(|t| {
-        let carried = if t.safe { "structure" } else { "all rows" };
-        vec![t.name.clone(), carried.to_string(), t.about.clone()]
+    let rows = d.cell.iter().map(|c| {
+        let row = c
+            .key
+            .as_ref()
+            .map(|k| format!("{k} = {}", c.values.join(", ")))
+            .unwrap_or_else(|| "every row".into());
+        vec![c.table.clone(), c.column.clone(), word(&c.form), row]
     });
-    ui.table(&["table", "carried", "about"], rows.collect());
-    ui.heading("Folders made anew");
-    for t in &d.transient {
+    report.section("Declared values", Block::table(&["table", "column", "form", "rows"], rows));
+    let rows = d.table.iter().map(|t| {
+        let copied = if t.safe { "structure" } else { "all rows" };
+        vec![t.name.clone(), copied.to_string(), t.about.clone()]
+    });
+    report.section("Tables", Block::folded(&["table", "copied", "about"], 20, "table", rows));
+    let caches = d.cache.iter().map(|t| {
         let keep =
-            if t.keep.is_empty() { String::new() } else { format!("  (stays: {})", t.keep.join(", ")) };
-        ui.line(format!("  {}{keep}", t.path));
-    }
-    for g in &d.generated {
-        ui.line(format!("  {}: {}", g.path, g.about));
-    }
-    let section = |title: &str, any: bool| {
-        if any {
-            ui.heading(title);
-        }
-    };
-    section("Media", !d.media.is_empty());
-    for m in &d.media {
-        ui.line(format!("  {}: {}", m.path, m.about));
-    }
-    section("Keys that begin with the table prefix", !d.prefix_key.is_empty());
-    for k in &d.prefix_key {
+            if t.keep.is_empty() { String::new() } else { format!("  (left alone: {})", t.keep.join(", ")) };
+        format!("{}{keep}", t.path)
+    });
+    let generated = d.generated.iter().map(|g| format!("{}: {}", g.path, g.about));
+    report.section("Folders the system rebuilds", Block::Lines(caches.chain(generated).collect()));
+    let media = d.media.iter().map(|m| format!("{}: {}", m.path, m.about)).collect();
+    report.section("Media", Block::Lines(media));
+    let keys = d.prefix_key.iter().map(|k| {
         let names = if k.names.is_empty() { "any".into() } else { k.names.join(", ") };
-        ui.line(format!("  {}.{}: {names}", k.table, k.column));
-    }
-    section("Switches", !d.switch.is_empty());
+        format!("{}.{}: {names}", k.table, k.column)
+    });
+    report.section("Keys that begin with the table prefix", Block::Lines(keys.collect()));
     let rows = d.switch.iter().map(|s| {
         let states = s.states.keys().cloned().collect::<Vec<_>>().join(", ");
-        vec![word(&s.name), states, put(&s.put), versions(s.put.from.as_deref(), s.put.below.as_deref())]
+        let versions = versions(s.put.from.as_deref(), s.put.below.as_deref());
+        vec![word(&s.name), states, put(&s.put), versions]
     });
-    if !d.switch.is_empty() {
-        ui.table(&["switch", "states", "where", "versions"], rows.collect());
-    }
-    section("Whose site it is", !d.identity.is_empty() || d.admin.is_some());
-    for i in &d.identity {
-        ui.line(format!("  {}: {}", word(&i.name), put(&i.put)));
-    }
+    report.section("Switches", Block::table(&["switch", "states", "where", "versions"], rows));
+    let mut whose: Vec<String> = d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.put))).collect();
     if let Some(admin) = &d.admin {
-        ui.line(format!("  administrator: {}.{} and {}", admin.table, admin.email, admin.password));
+        whose.push(format!("administrator: {}.{} and {}", admin.table, admin.email, admin.password));
         for h in &admin.hash {
             let versions = versions(h.from.as_deref(), h.below.as_deref());
-            ui.line(format!("  password as {} {versions}", word(&h.scheme)).trim_end());
+            whose.push(format!("password as {} {versions}", word(&h.scheme)).trim_end().to_string());
         }
     }
-    section("Should not lie in a document root", !d.leftover.is_empty());
-    for l in &d.leftover {
+    report.section("Whose site it is", Block::Lines(whose));
+    let stray = d.leftover.iter().map(|l| {
         let safe = if l.safe { " (removed by --tidy)" } else { "" };
-        ui.line(format!("  {}: {}{safe}", l.path, l.about));
-    }
-    section("After a move", !d.trap.is_empty());
-    for t in &d.trap {
-        ui.line(format!("  {}", t.symptom));
-        ui.line(format!("    cause: {}", t.cause));
-        ui.line(format!("    cure:  {}", t.cure));
-    }
-    ui.line(format!("\n{} in all", count(d.config.iter().map(|c| c.key.len() as u64).sum(), "config key")));
+        format!("{}: {}{safe}", l.path, l.about)
+    });
+    report.section("Should not lie in a document root", Block::Lines(stray.collect()));
 }
 
 /// Returns a word of the definition's own vocabulary, as it stands in the file.

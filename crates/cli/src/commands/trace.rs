@@ -4,12 +4,14 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, cut, number, safe};
 use crate::progress::Progress;
-use crate::ui::Ui;
+use crate::render::Style;
+use crate::report::{Block, Report};
 use clap::Args;
 use std::path::PathBuf;
+use zporter_core::finding::{Code, Finding};
 use zporter_core::fsx::absolute;
 use zporter_core::place::{Address, Root};
-use zporter_core::trace::{POINTING, Sure, Tracer};
+use zporter_core::trace::{POINTING, Sure, Traced, Tracer};
 
 /// Find what still points to an old address or folder, in every nesting, and say how sure it is
 #[derive(Debug, Args)]
@@ -18,94 +20,90 @@ pub struct TraceArgs {
     #[arg(value_name = "WHERE")]
     input: PathBuf,
     /// Old base address; may be given several times
-    #[arg(long, value_name = "OLD")]
-    address: Vec<String>,
+    #[arg(long, value_name = "URL")]
+    old_address: Vec<String>,
     /// Old folder; may be given several times
-    #[arg(long, value_name = "OLD")]
-    root: Vec<String>,
+    #[arg(long, value_name = "PATH")]
+    old_root: Vec<String>,
     /// Places to list; all are counted
     #[arg(long, value_name = "N", default_value_t = 200)]
     most: usize,
 }
 
 /// Runs the command.
-pub fn run(ui: &Ui, args: &TraceArgs) -> Result<Exit, CommandError> {
-    let addresses = args.address.iter().map(|a| Address::parse(a)).collect::<Result<Vec<_>, _>>()?;
-    let roots = args.root.iter().map(|r| Root::parse(r)).collect::<Result<Vec<_>, _>>()?;
+pub fn run(style: Style, args: &TraceArgs) -> Result<Report, CommandError> {
+    let addresses = args.old_address.iter().map(|a| Address::parse(a)).collect::<Result<Vec<_>, _>>()?;
+    let roots = args.old_root.iter().map(|r| Root::parse(r)).collect::<Result<Vec<_>, _>>()?;
     if addresses.is_empty() && roots.is_empty() {
         return Err(CommandError::usage("there is nothing to look for")
-            .hint("name the old place with --address OLD, --root OLD or both"));
+            .hint("name the old place with --old-address URL, --old-root PATH or both"));
     }
     let mut tracer = Tracer::new(&addresses, &roots, args.most);
-    tracer.path(&args.input, &Progress::new(ui))?;
+    tracer.path(&args.input, &Progress::new(style))?;
     let traced = tracer.finish();
     let of = |sure: Sure| traced.counts.get(&sure).copied().unwrap_or(0);
     let pointing = of(Sure::Certain) + of(Sure::Likely);
-    let exit = if pointing > 0 || !traced.unread.is_empty() { Exit::Findings } else { Exit::Done };
-    if ui.json {
-        ui.document(&traced)?;
-        return Ok(exit);
-    }
     let place = absolute(&args.input);
-    if pointing == 0 {
-        ui.good(&format!("Nothing in {} points to the old place", place.display()));
-    } else {
-        ui.heading(&format!("What in {} names the old place", place.display()));
+    let verdict = match pointing {
+        0 => format!("Nothing in {} points to the old place", place.display()),
+        n => format!("{} in {} name the old place", count(n, "place"), place.display()),
+    };
+    let mut report = Report::new("trace", verdict, &traced)?;
+    if pointing > 0 {
+        report.exit = Some(Exit::Findings);
+    }
+    for unread in &traced.unread {
+        let cure = "check its permissions and try again";
+        report.findings.push(Finding::new(Code::FileUnreadable, "was not read", unread, cure));
     }
     for sure in [Sure::Certain, Sure::Likely, Sure::Unlikely] {
-        let mut rows = Vec::new();
-        for f in traced.found.iter().filter(|f| f.sure == sure && (sure != Sure::Unlikely || ui.verbose)) {
-            let mut at = format!("{}:{}", f.file, f.line);
-            if let Some(column) = &f.column {
-                at = format!("line {}: {column}", f.line);
-            }
-            let row = f.row.as_deref().map(|r| cut(&safe(r), 28)).unwrap_or_default();
-            let times =
-                if f.count > 1 { format!(", {} times", number(f.count as u64)) } else { String::new() };
-            // What points there needs no words but those of its nesting.
-            let what = match (f.sure, f.what == POINTING) {
-                (Sure::Certain, true) => f.nesting.clone(),
-                _ if f.nesting == "text" => f.what.to_string(),
-                _ => format!("{} ({})", f.what, f.nesting),
-            };
-            rows.push(vec![at, row, format!("{what}{times}"), cut(&safe(&f.excerpt), 48)]);
-        }
-        if !rows.is_empty() {
-            let points = match (sure, of(sure)) {
-                (Sure::Certain, 1) => " that points to the old place",
-                (Sure::Certain, _) => " that point to the old place",
-                _ => "",
-            };
-            ui.heading(&format!("{}: {}{points}", capital(sure.word()), count(of(sure), "place")));
-            ui.table(&["where", "row", "what", "text"], rows);
-        }
+        places(&mut report, &traced, sure, of(sure));
     }
-    if traced.files.len() > 1 {
-        let mut files: Vec<_> = traced.files.iter().collect();
-        files.sort_by_key(|(name, n)| (std::cmp::Reverse(**n), *name));
-        let shown = if ui.verbose { usize::MAX } else { 15 };
-        let rows = files.iter().take(shown).map(|(name, n)| vec![safe(name), number(**n)]);
-        ui.heading("By file");
-        ui.table(&["file", ">places"], rows.collect());
-        if files.len() > shown {
-            ui.line(format!("  and {}; -v shows all", count((files.len() - shown) as u64, "further file")));
-        }
+    let mut files: Vec<_> = traced.files.iter().collect();
+    files.sort_by_key(|(name, n)| (std::cmp::Reverse(**n), *name));
+    if files.len() > 1 {
+        let rows = files.iter().map(|(name, n)| vec![safe(name), number(**n)]);
+        report.section("By file", Block::folded(&["file", ">places"], 15, "file", rows));
     }
     let listed: u64 = traced.found.iter().map(|f| f.count as u64).sum();
     let all: u64 = traced.counts.values().sum();
     if listed < all {
-        ui.line(format!("  and {} that are not listed; --most N lists more", count(all - listed, "place")));
+        report.next.push(format!("{} are not listed; --most N lists more", count(all - listed, "place")));
     }
-    if of(Sure::Unlikely) > 0 && !ui.verbose {
-        ui.line(format!(
-            "  {} that only looks alike or is an e-mail domain; -v lists them",
-            count(of(Sure::Unlikely), "place")
-        ));
+    if of(Sure::Unlikely) > 0 && !style.verbose {
+        let places = count(of(Sure::Unlikely), "place");
+        report.next.push(format!("{places} that only look alike or are e-mail domains; -v lists them"));
     }
-    for unread in &traced.unread {
-        ui.note(&format!("not read: {}", safe(unread)));
+    Ok(report)
+}
+
+fn places(report: &mut Report, traced: &Traced, sure: Sure, all: u64) {
+    let rows = traced.found.iter().filter(|f| f.sure == sure).map(|f| {
+        let at = match &f.column {
+            Some(column) => format!("line {}: {column}", f.line),
+            None => format!("{}:{}", f.file, f.line),
+        };
+        let row = f.row.as_deref().map(|r| cut(&safe(r), 28)).unwrap_or_default();
+        let times = if f.count > 1 { format!(", {} times", number(f.count as u64)) } else { String::new() };
+        // What points there needs no words but those of its nesting.
+        let what = match (f.sure, f.what == POINTING) {
+            (Sure::Certain, true) => f.nesting.clone(),
+            _ if f.nesting == "text" => f.what.to_string(),
+            _ => format!("{} ({})", f.what, f.nesting),
+        };
+        vec![at, row, format!("{what}{times}"), cut(&safe(&f.excerpt), 48)]
+    });
+    let points = match (sure, all) {
+        (Sure::Certain, 1) => " that points to the old place",
+        (Sure::Certain, _) => " that point to the old place",
+        _ => "",
+    };
+    let title = format!("{}: {}{points}", capital(sure.word()), count(all, "place"));
+    let block = Block::folded(&["where", "row", "what", "text"], 40, "place", rows);
+    match sure {
+        Sure::Unlikely => report.detail(title, block),
+        _ => report.section(title, block),
     }
-    Ok(exit)
 }
 
 fn capital(word: &str) -> String {

@@ -6,13 +6,19 @@ use crate::exit::Exit;
 use crate::format::{count, number};
 use crate::login::PasswordArgs;
 use crate::progress::Progress;
-use crate::ui::Ui;
+use crate::render::Style;
+use crate::report::{Facts, Report};
 use clap::Args;
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::PathBuf;
+use zporter_core::event::Watch;
+use zporter_core::finding::{Code, Finding};
 use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, latest, plan};
 
-/// Undo a restore, clone or load: take away what it made, put back what it replaced
+/// Undo a restore, clone or load: remove what it made, put back what it replaced
 #[derive(Debug, Args)]
 pub struct UndoArgs {
     /// Run, as `zporter logbook` lists it; `last` is the newest one that can be undone
@@ -25,8 +31,31 @@ pub struct UndoArgs {
     dry_run: bool,
 }
 
+/// What an undo would do.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct UndoPreview {
+    /// Run.
+    undoes: String,
+    /// Its command.
+    command: String,
+    /// Whether it came to its end.
+    ended: bool,
+    /// Files that would be removed.
+    removed: u64,
+    /// Files that would be put back.
+    put_back: u64,
+    /// Files that were changed after the run and stay.
+    changed_since: Vec<PathBuf>,
+    /// The database, as a URL without password.
+    database: Option<String>,
+    /// Tables that would be removed.
+    tables: Vec<String>,
+    /// Dump that would be loaded again.
+    kept_dump: Option<PathBuf>,
+}
+
 /// Runs the command.
-pub fn run(ui: &Ui, args: &UndoArgs) -> Result<Exit, CommandError> {
+pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
     let folder = context::logbook_folder()?;
     let run = match args.run.as_str() {
         "last" => latest(&folder).ok_or_else(|| {
@@ -36,92 +65,101 @@ pub fn run(ui: &Ui, args: &UndoArgs) -> Result<Exit, CommandError> {
     };
     let undo = plan(&folder, &run)?;
     if args.dry_run {
-        show_plan(ui, &undo)?;
-        return Ok(Exit::Done);
+        return preview(undo);
     }
     let mut access = undo.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     if let Some(access) = &mut access {
         args.password.complete(access)?;
     }
     let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
-    let mut locks = context::locks(&[undo.target.clone(), undo.database.clone()])?;
-    let book = context::begin("undo", detail, &mut locks)?;
-    match undo.carry_out(access.as_ref(), &book, &Progress::new(ui)) {
+    let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
+    let progress = Progress::new(style);
+    match undo.carry_out(access.as_ref(), &book, &progress) {
         Ok(done) => {
+            let run = book.id().to_string();
             book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?;
-            show_done(ui, &undo, &done)
+            report(&undo, &done, run)
         }
         Err(e) => {
             let error = CommandError::from(e);
-            book.end(Outcome::Failed, serde_json::json!({ "error": error.message }))?;
+            let outcome = if progress.cancelled() { Outcome::Cancelled } else { Outcome::Failed };
+            book.end(outcome, serde_json::json!({ "error": error.message }))?;
             Err(error.hint("the same command goes on once the cause is gone"))
         }
     }
 }
 
-fn show_plan(ui: &Ui, undo: &Undo) -> Result<(), CommandError> {
+fn preview(undo: Undo) -> Result<Report, CommandError> {
     let files = undo.look()?;
-    ui.line(format!(
+    let ended = undo.ended.is_some();
+    let verdict = format!(
         "Would undo {}, a {} that {}",
         undo.run,
         undo.command,
-        if undo.ended.is_some() { "ended" } else { "was interrupted" }
-    ));
-    ui.fact("take away", count(files.removed, "file"));
-    if files.put_back > 0 {
-        ui.fact("put back", count(files.put_back, "file"));
+        if ended { "ended" } else { "was interrupted" }
+    );
+    let result = UndoPreview {
+        undoes: undo.run,
+        command: undo.command,
+        ended,
+        removed: files.removed,
+        put_back: files.put_back,
+        changed_since: files.changed_since,
+        database: undo.database,
+        tables: undo.tables,
+        kept_dump: undo.kept_dump,
+    };
+    let mut report = Report::new("undo", verdict, &result)?;
+    report.dry_run = true;
+    report.exit = Some(Exit::Done);
+    stays(&mut report, &result.changed_since, &[]);
+    let mut facts = Facts::default();
+    facts.add("remove", count(result.removed, "file"));
+    if result.put_back > 0 {
+        facts.add("put back", count(result.put_back, "file"));
     }
-    for path in files.changed_since.iter().take(10) {
-        ui.fact("stays", format!("{}, changed after the run", path.display()));
+    if let Some(url) = &result.database {
+        facts.add("database", url);
+        let tables = count(result.tables.len() as u64, "table");
+        facts.add("remove", format!("{tables}, and views, triggers, routines and events"));
     }
-    if let Some(url) = &undo.database {
-        ui.fact("database", url);
-        ui.fact(
-            "take away",
-            format!("{}, and views, triggers, routines and events", count(undo.tables.len() as u64, "table")),
-        );
-    }
-    if let Some(kept) = &undo.kept_dump {
-        ui.fact("put back", format!("what is kept in {}", kept.display()));
-    }
-    ui.line("\nNothing was changed. Run the same command without --dry-run to do this.");
-    Ok(())
+    let kept = result.kept_dump.as_ref().map(|kept| format!("what is kept in {}", kept.display()));
+    facts.maybe("put back", kept);
+    report.section("", facts.block());
+    Ok(report)
 }
 
-fn show_done(ui: &Ui, undo: &Undo, done: &Done) -> Result<Exit, CommandError> {
-    let stays = !done.files.changed_since.is_empty() || !done.tables_stay.is_empty();
-    if ui.json {
-        ui.document(done)?;
-    } else {
-        ui.good(&format!("Undone: {}", undo.run));
-        if done.files.removed + done.files.put_back > 0 {
-            let (removed, put_back) = (number(done.files.removed), number(done.files.put_back));
-            ui.fact("files", format!("{removed} taken away, {put_back} put back"));
-        }
-        if let Some(url) = &undo.database {
-            let told = match (done.database_put_back, done.database_emptied) {
-                (true, _) => "holds again what it held before",
-                (false, true) => "is as empty as before",
-                (false, false) => "was not changed by the run",
-            };
-            ui.fact("database", format!("{url} {told}"));
-        }
-        if let Some(kept) = &done.kept {
-            ui.fact("kept", format!("what was in it is kept in {}", kept.display()));
-        }
-        if stays {
-            ui.heading("Stays");
-        }
-        for path in &done.files.changed_since {
-            ui.finding(
-                "was changed after the run",
-                &path.display().to_string(),
-                "look at it, and remove it by hand",
-            );
-        }
-        for table in &done.tables_stay {
-            ui.finding("was not made by the run", table, "remove it by hand if nobody needs it");
-        }
+fn stays(report: &mut Report, files: &[PathBuf], tables: &[String]) {
+    for path in files {
+        let what = "was changed after the run and stays";
+        let cure = "look at it, and remove it by hand";
+        report.findings.push(Finding::at(Code::ChangedAfterRun, what, path, cure));
     }
-    Ok(if stays { Exit::Findings } else { Exit::Done })
+    for table in tables {
+        let what = "was not made by the run and stays";
+        let cure = "remove it by hand if nobody needs it";
+        report.findings.push(Finding::new(Code::TableNotOfRun, what, table, cure));
+    }
+}
+
+fn report(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError> {
+    let mut report = Report::new("undo", format!("Undone: {}", undo.run), done)?;
+    report.run = Some(run);
+    stays(&mut report, &done.files.changed_since, &done.tables_stay);
+    let mut facts = Facts::default();
+    if done.files.removed + done.files.put_back > 0 {
+        let (removed, put_back) = (number(done.files.removed), number(done.files.put_back));
+        facts.add("files", format!("{removed} removed, {put_back} put back"));
+    }
+    if let Some(url) = &undo.database {
+        let told = match (done.database_put_back, done.database_emptied) {
+            (true, _) => "holds again what it held before",
+            (false, true) => "is as empty as before",
+            (false, false) => "was not changed by the run",
+        };
+        facts.add("database", format!("{url} {told}"));
+    }
+    facts.maybe("kept", done.kept.as_ref().map(|k| format!("what was in it is kept in {}", k.display())));
+    report.section("", facts.block());
+    Ok(report)
 }

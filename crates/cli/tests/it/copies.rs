@@ -42,7 +42,7 @@ fn every_system_is_cloned_from_server_to_server_and_the_clone_taken_back() {
         let before = (files(&bench.path("old")), server.content(&old));
         let new = server.new_database();
         let url = new.tcp_url(server);
-        let place = ["--address", "https://n.test/x", "--database", &url, "--from-address", &site.address];
+        let place = ["--address", "https://n.test/x", "--database", &url, "--old-address", &site.address];
         let cloned = bench.run(&[&["clone", "old", "copy", "--json"], host_of(variant), &place[..]].concat());
         assert!(cloned.code <= 1, "{variant:?}: {cloned:?}");
         let one = (files(&bench.path("copy")), server.content(&new));
@@ -57,7 +57,7 @@ fn every_system_is_cloned_from_server_to_server_and_the_clone_taken_back() {
         assert!(!bench.path("copy").exists() && !server.content(&new).contains("CREATE"), "{variant:?}");
 
         bench
-            .run(&[&["pack", "old", "-o", "a.zip", "--address", &site.address], host_of(variant)].concat())
+            .run(&[&["pack", "old", "-o", "a.zip", "--old-address", &site.address], host_of(variant)].concat())
             .says(&["Packed"]);
         let restored = bench.run(&[&["restore", "a.zip", "copy"], &place[..]].concat());
         assert!(restored.code <= 1, "{variant:?}: {restored:?}");
@@ -423,7 +423,7 @@ fn a_full_disk_is_said_and_leaves_no_good_copy() {
     let shop = rusqlite::Connection::open(bench.path("shop.db")).unwrap();
     shop.execute_batch("CREATE TABLE t (v BLOB); INSERT INTO t VALUES (randomblob(3000000))").unwrap();
     bench.write("t.sql", "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE t (v BLOB);\nCOMMIT;\n");
-    let mut replacing = bench.command(&["database", "load", "t.sql", "sqlite:shop.db", "--replace"]);
+    let mut replacing = bench.command(&["database", "load", "t.sql", "sqlite:shop.db", "--empty-database"]);
     replacing.env("XDG_DATA_HOME", bench.path("small"));
     let replacing = crate::common::outcome(replacing);
     let rows: i64 = shop.query_row("SELECT count(*) FROM t", [], |r| r.get(0)).unwrap();
@@ -448,7 +448,7 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
     let own = old.tcp_url(server);
     let own = ["--database", &own, "--database-password-file", "pw"];
     let clone = ["clone", "old", "copy", "--address", "https://dev.test"];
-    for how in [&["--replace"][..], &[]] {
+    for how in [&["--empty-database"][..], &[]] {
         bench
             .run(&[&clone, &own[..], how].concat())
             .expect(3)
@@ -464,8 +464,8 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
     let there = server.content(&new);
     let url = new.tcp_url(server);
     let clone = [&clone[..], &["--database", &url]].concat();
-    bench.run(&clone).expect(3).says(&["--replace"]);
-    let planned = bench.run(&[&clone[..], &["--replace", "--dry-run"]].concat());
+    bench.run(&clone).expect(3).says(&["--empty-database"]);
+    let planned = bench.run(&[&clone[..], &["--empty-database", "--dry-run"]].concat());
     assert!(planned.code <= 1 && server.content(&new) == there, "{planned:?}");
     planned.says(&[
         "replaces",
@@ -473,7 +473,7 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
         "leaves",
         "1 table of others in the database: wanted",
     ]);
-    let cloned = bench.run(&[&clone[..], &["--replace"]].concat());
+    let cloned = bench.run(&[&clone[..], &["--empty-database"]].concat());
     assert!(cloned.code <= 1, "{cloned:?}");
     assert!(
         server.content(&new).contains("INSERT INTO `wanted` VALUES (8)")

@@ -22,7 +22,7 @@ fn large(bench: &Bench, name: &str) -> Vec<u8> {
 
 fn verdict(bench: &Bench, name: &str, bytes: &[u8]) -> serde_json::Value {
     bench.write(name, bytes);
-    let outcome = bench.run(&["prove", "--json", name]);
+    let outcome = bench.run(&["verify", "--json", name]);
     assert!(outcome.code == 0 || outcome.code == 5, "{}", outcome.stderr);
     let found = outcome.json()[0].clone();
     assert_eq!(found["whole"], outcome.code == 0);
@@ -116,8 +116,8 @@ fn entries_of_a_zip_that_lie_over_each_other_are_refused_at_once() {
     let restore = bench.run(&[&["restore", "over.zip", "new"][..], &to].concat());
     restore.expect(5).says(&["two of its entries lie over each other"]);
     assert!(!bench.path("new").exists());
-    bench.run(&["prove", "over.zip"]).expect(5);
-    bench.run(&["prove", "/dev/zero"]).expect(4).says(&["it is no plain file"]);
+    bench.run(&["verify", "over.zip"]).expect(5);
+    bench.run(&["verify", "/dev/zero"]).expect(4).says(&["it is no plain file"]);
 }
 
 #[test]
@@ -196,7 +196,7 @@ fn missing_altered_and_extra_entries_are_named() {
     let found = damage(&|name, _| name != "head.json");
     assert_eq!(found["kind"], "not-ours");
     bench.write("b.tar.zst", "<?php not an archive");
-    bench.run(&["prove", "b.tar.zst"]).expect(5).says(&["not an archive of ours"]);
+    bench.run(&["verify", "b.tar.zst"]).expect(5).says(&["not an archive of ours"]);
 }
 
 #[test]
@@ -307,7 +307,7 @@ fn hostile_entries_never_leave_the_target() {
             "new",
             "--address",
             "http://n.example",
-            "--from-address",
+            "--old-address",
             &site.address,
         ]);
         let told = format!("{before:?} {behind:?}\n{}{}", done.stdout, done.stderr);

@@ -121,7 +121,7 @@ fn every_postgres_type_comes_back_byte_for_byte() {
     ]);
     // Going back empties what was empty, and puts back what was replaced.
     let replaced =
-        bench.run(&["database", "load", "a.sql", &server.url("b"), "--replace", "--json"]).expect(0).json();
+        bench.run(&["database", "load", "a.sql", &server.url("b"), "--empty-database", "--json"]).expect(0).json();
     assert_eq!(plain(server.dump("b", &[])), dumps[0]);
     bench
         .run(&["undo", replaced["run"].as_str().unwrap()])
@@ -378,19 +378,19 @@ fn what_is_there_is_guarded_kept_and_put_back() {
     bench
         .run(&["database", "load", "new.sql", &url])
         .expect(3)
-        .says(&["is not empty: it holds backwards, child", "--replace"]);
+        .says(&["is not empty: it holds backwards, child", "--empty-database"]);
     bench
-        .run(&["database", "load", "new.sql", &url, "--replace", "--dry-run"])
+        .run(&["database", "load", "new.sql", &url, "--empty-database", "--dry-run"])
         .expect(0)
         .says(&["replaces", "10 tables"]);
     assert_eq!(content(server, &old), before);
-    let done = bench.run(&["database", "load", "new.sql", &url, "--replace", "--json"]).expect(0).json();
+    let done = bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
     let run = done["run"].as_str().unwrap().to_string();
     // What the dump does not name is not its to take away.
     assert!(content(server, &old).contains("t0002") && content(server, &old).contains("every_type"));
     bench.run(&["undo", &run, "--dry-run"]).expect(0).says(&["3 tables", "database.sql.zst"]);
     // A later run on the same database has to be undone first.
-    let later = bench.run(&["database", "load", "new.sql", &url, "--replace", "--json"]).expect(0).json();
+    let later = bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
     let later = later["run"].as_str().unwrap().to_string();
     bench.run(&["undo", &run]).expect(3).says(&[&format!("zporter undo {later}")]);
     bench.run(&["undo", &later]).expect(0);
@@ -438,7 +438,7 @@ fn hostile_and_unfit_dumps_stop_with_their_line() {
             "line 4: the server knows no collation klingon_ci",
         ),
         ("INSERT INTO `t` VALUES ('cut", 5, "line 4"),
-        ("CREATE TABLE `u` (a int) ENGINE=Strange;", 3, "--fit Strange=OTHER"),
+        ("CREATE TABLE `u` (a int) ENGINE=Strange;", 3, "--substitute Strange=OTHER"),
     ] {
         let database = server.new_database();
         bench.write("bad.sql", format!("{start}{sql}\n"));
@@ -448,7 +448,7 @@ fn hostile_and_unfit_dumps_stop_with_their_line() {
     }
     let database = server.new_database();
     bench.write("newer.sql", "CREATE TABLE `u` (a text COLLATE utf8mb4_0900_ai_ci, b text COLLATE klingon_ci) ENGINE=MyISAM DEFAULT CHARSET=utf8mb4;\nINSERT INTO `u` VALUES ('ö','x');\n");
-    let fit = ["--fit", "klingon_ci=utf8mb4_bin"];
+    let fit = ["--substitute", "klingon_ci=utf8mb4_bin"];
     bench
         .run(&[&["database", "load", "newer.sql", &database.tcp_url(server)], &fit[..]].concat())
         .expect(0)
@@ -532,15 +532,15 @@ fn a_database_is_made_once_and_its_password_kept_and_not_shown() {
     make(&url, &["--account-prefix", "moon_"]).expect(2).says(&["write moon_fern_shop"]);
     make(&format!("mysql://{}@localhost/x", "u".repeat(40)), &[]).expect(2).says(&["at most 32 bytes"]);
     let first = make(&url, &[]).expect(0).says(&["made", "166 bits"]);
-    let sheet = crate::common::files(&bench.path("home"))
+    let saved_login = crate::common::files(&bench.path("home"))
         .into_iter()
         .find(|(p, _)| p.ends_with("toml") || p.extension().is_some_and(|e| e == "toml"))
         .unwrap();
-    let text = String::from_utf8(sheet.1).unwrap();
+    let text = String::from_utf8(saved_login.1).unwrap();
     let password = text.split("password = \"").nth(1).unwrap().trim_end().trim_end_matches('"').to_string();
     assert_eq!(password.len(), 28);
     let mode = std::os::unix::fs::PermissionsExt::mode(
-        &bench.path("home").join(&sheet.0).metadata().unwrap().permissions(),
+        &bench.path("home").join(&saved_login.0).metadata().unwrap().permissions(),
     );
     assert_eq!(mode & 0o777, 0o600);
     assert!(!first.stdout.contains(&password) && !first.stderr.contains(&password));
@@ -551,8 +551,8 @@ fn a_database_is_made_once_and_its_password_kept_and_not_shown() {
     let given = ["--database-password-file", &other, "--show-password"];
     let said = make(&url, &given).expect(1).says(&["does not log in with the password that was given"]);
     assert!(!said.stdout.contains("not-this-one"));
-    assert_eq!(std::fs::read_to_string(bench.path("home").join(&sheet.0)).unwrap(), text);
-    // The sheet is looked up by itself, and the rights end at this database, `_` meaning itself.
+    assert_eq!(std::fs::read_to_string(bench.path("home").join(&saved_login.0)).unwrap(), text);
+    // The saved_login is looked up by itself, and the rights end at this database, `_` meaning itself.
     let mut command = bench.command(&["database", "try", &url]);
     command.env_remove("ZPORTER_DATABASE_PASSWORD");
     outcome(command).expect(0).says(&["answers", "make triggers"]);
@@ -650,5 +650,5 @@ fn a_connection_is_encrypted_where_it_is_insisted_on() {
     bench.run(&["database", "try", &url]).expect(4).says(&["?tls=on"]);
     // Work goes the same way.
     bench.run(&["database", "dump", &format!("{url}?tls=on"), "-o", "d.sql"]).expect(0);
-    bench.run(&["database", "load", "d.sql", &format!("{url}?tls=on"), "--replace"]).expect(0);
+    bench.run(&["database", "load", "d.sql", &format!("{url}?tls=on"), "--empty-database"]).expect(0);
 }

@@ -31,7 +31,7 @@ fn exactly_the_old_place_changes_and_nothing_else() {
     assert_eq!(bench.read("out.sql"), after);
     readdress(&bench, "out.sql", "twice.sql").expect(1).says(&["0 values", "in a comment of the dump"]);
     assert_eq!(bench.read("twice.sql"), after);
-    readdress(&bench, "in.sql", "out.sql").expect(3).says(&["is there already"]);
+    readdress(&bench, "in.sql", "out.sql").expect(3).says(&["already exists"]);
 }
 
 #[test]

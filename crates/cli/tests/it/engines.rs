@@ -66,7 +66,7 @@ fn a_site_on_postgres_is_cloned_brought_up_to_date_and_taken_back() {
     server.create("copy");
     let url = server.url("copy");
     let base = ["clone", "old", "copy", "--host-folder", "default", "--address", "https://n.test/club"];
-    let clone = |further: &[&str]| bench.run(&[&base[..], &["--from-address", LINK], further].concat());
+    let clone = |further: &[&str]| bench.run(&[&base[..], &["--old-address", LINK], further].concat());
     let done = clone(&["--database", &url, "--set", "maintenance=on"]);
     assert!(done.code <= 1, "{done:?}");
     bench.write(
@@ -87,7 +87,7 @@ fn a_site_on_postgres_is_cloned_brought_up_to_date_and_taken_back() {
 
     // Its own database is no target, not even for one that may be emptied.
     let own = server.url("club");
-    for how in [["--refresh", "--database"], ["--replace", "--database"]] {
+    for how in [["--refresh", "--database"], ["--empty-database", "--database"]] {
         let target: &[&str] = if how[0] == "--refresh" { &[] } else { &["--only", "database"] };
         let refused = clone(&[&how[..], &[&own], target].concat());
         refused.expect(3).says(&["is the database of the site that is cloned"]);
@@ -127,7 +127,7 @@ fn a_site_in_an_sqlite_file_is_cloned_with_it() {
     let place = [
         "--address",
         "https://n.test/club",
-        "--from-address",
+        "--old-address",
         LINK,
         "--database",
         &target,
@@ -171,14 +171,14 @@ fn an_archive_of_a_site_on_postgres_gives_what_its_clone_gives() {
     server.load("club", &bench.path("club.sql"));
     let mut content = Vec::new();
     bench
-        .run(&["pack", "old", "-o", "a.tar.zst", "--host-folder", "default", "--address", LINK])
+        .run(&["pack", "old", "-o", "a.tar.zst", "--host-folder", "default", "--old-address", LINK])
         .says(&["Packed"]);
-    bench.run(&["prove", "a.tar.zst"]).expect(0).says(&["Whole"]);
+    bench.run(&["verify", "a.tar.zst"]).expect(0).says(&["Whole"]);
     for (name, job) in [("cloned", ["clone", "old"]), ("restored", ["restore", "a.tar.zst"])] {
         server.create(name);
         let url = server.url(name);
         let host: &[&str] =
-            if name == "cloned" { &["--host-folder", "default", "--from-address", LINK] } else { &[] };
+            if name == "cloned" { &["--host-folder", "default", "--old-address", LINK] } else { &[] };
         let place = [name, "--address", "https://n.test/club", "--database", &url];
         let done = bench.run(&[&job[..], &place, host].concat());
         assert!(done.code <= 1, "{done:?}");
@@ -254,7 +254,7 @@ fn a_copy_in_an_sqlite_file_is_brought_up_to_date_and_put_back() {
     let (old, new) = ("old/sites/default/files/.ht.sqlite", "copy/sites/default/files/.ht.sqlite");
     run(old, &tables("blob", |text| format!("CAST('{text}' AS blob)")));
     let url = format!("sqlite://{}", bench.path(new).display());
-    let place = ["--address", "https://n.test/club", "--from-address", LINK, "--database", &url];
+    let place = ["--address", "https://n.test/club", "--old-address", LINK, "--database", &url];
     let clone = |further: &[&str]| {
         bench.run(&[&["clone", "old", "copy", "--host-folder", "default"], &place[..], further].concat())
     };
@@ -286,7 +286,7 @@ fn a_copy_in_an_sqlite_file_is_brought_up_to_date_and_put_back() {
         "https://n.test",
         "--database",
         &own,
-        "--replace",
+        "--empty-database",
     ]);
     refused.expect(3).says(&["is the database of the site that is cloned"]);
 }

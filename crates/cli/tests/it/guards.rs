@@ -23,7 +23,7 @@ fn a_target_in_use_is_refused_and_stays_as_it_is() {
     assert_eq!(files(&bench.path("new")).len(), 1);
     std::fs::remove_file(bench.path("new/precious.txt")).unwrap();
     bench.write("n.sql", "precious");
-    bench.run(&restore(&["--dump-to", "n.sql"])).expect(3).says(&["n.sql is there already"]);
+    bench.run(&restore(&["--dump-to", "n.sql"])).expect(3).says(&["n.sql already exists"]);
     bench.run(&restore(&["--dump-to", "new/n.sql"])).expect(3).says(&["inside of the site"]);
     assert_eq!(bench.read("n.sql"), "precious");
 }
@@ -85,7 +85,7 @@ fn hostile_statements_never_reach_the_server() {
             "http://n.example",
             "--database",
             &url,
-            "--from-address",
+            "--old-address",
             &site.address,
         ];
         let done = bench.run(&args);
@@ -105,7 +105,7 @@ fn zip_folder(bench: &Bench) {
 }
 
 #[test]
-fn a_plain_zip_with_a_dump_inside_is_restored_without_its_transient_files() {
+fn a_plain_zip_with_a_dump_inside_is_restored_without_its_cache_files() {
     let bench = Bench::new();
     let site = bench.site(Variant::PrestaShop16);
     std::fs::copy(bench.path("old.sql"), bench.path("old/db_backup.sql")).unwrap();
@@ -120,7 +120,7 @@ fn a_plain_zip_with_a_dump_inside_is_restored_without_its_transient_files() {
         "mysql://u@h/n",
         "--dump-to",
         "n.sql",
-        "--from-root",
+        "--old-root",
         &site.root,
     ];
     bench.run(&args).expect(0).says(&["/x/", "left out"]);
@@ -157,9 +157,9 @@ fn an_unknown_old_address_is_asked_for_with_candidates() {
         .expect(0)
         .says(&["a restore will ask for it"]);
     let asked = bench.run(&restore(&["--dump-to", "n.sql"])).expect(2);
-    let _ = asked.says(&["the content names http://www.fernhollow.example", "--from-address URL"]);
+    let _ = asked.says(&["the content names http://www.fernhollow.example", "--old-address URL"]);
     bench
-        .run(&restore(&["--dump-to", "n.sql", "--from-address", &site.address]))
+        .run(&restore(&["--dump-to", "n.sql", "--old-address", &site.address]))
         .says(&["Restored"])
         .expect(1);
 }

@@ -82,7 +82,7 @@ fn restored(site: &Site, new: &str) -> (Bench, String) {
     site.write(&bench.path("old")).unwrap();
     bench.write("old.sql", site.dump());
     bench
-        .run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst", "--address", &site.address])
+        .run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst", "--old-address", &site.address])
         .expect(0)
         .says(&["Packed"]);
     let args = [
@@ -95,7 +95,7 @@ fn restored(site: &Site, new: &str) -> (Bench, String) {
         "mysql://u@h/n",
         "--dump-to",
         "n.sql",
-        "--from-root",
+        "--old-root",
         &site.root,
     ];
     let done = bench.run(&args);
@@ -283,8 +283,8 @@ fn a_survey_points_out_what_a_careful_person_would() {
     let json = bench.run(&["survey", "old", "--dump", "old.sql", "--json"]).expect(0).json();
     let folder =
         |name: &str| json["folders"].as_array().unwrap().iter().find(|f| f["path"] == name).unwrap().clone();
-    assert_eq!(folder("log")["transient_files"], 1);
-    assert_eq!(folder("modules")["transient_files"], 0);
+    assert_eq!(folder("log")["cache_files"], 1);
+    assert_eq!(folder("modules")["cache_files"], 0);
     let table =
         |name: &str| json["tables"].as_array().unwrap().iter().find(|t| t["name"] == name).unwrap().clone();
     assert_eq!(
@@ -315,7 +315,7 @@ fn a_pack_that_is_killed_leaves_nothing_that_looks_whole() {
         child.kill().unwrap();
         child.wait().unwrap();
         if finished {
-            bench.run(&["prove", "out/a.tar.zst"]).expect(0).says(&["Whole"]);
+            bench.run(&["verify", "out/a.tar.zst"]).expect(0).says(&["Whole"]);
             std::fs::remove_file(bench.path("out/a.tar.zst")).unwrap();
         }
         let archives: Vec<_> =
@@ -325,7 +325,7 @@ fn a_pack_that_is_killed_leaves_nothing_that_looks_whole() {
     }
     bench.run(&["logbook"]).expect(0).says(&["unfinished"]);
     bench.run(&["pack", "old", "--dump", "old.sql", "-o", "out/a.tar.zst"]).expect(0).says(&["Packed"]);
-    bench.run(&["prove", "out/a.tar.zst"]).expect(0).says(&["Whole"]);
+    bench.run(&["verify", "out/a.tar.zst"]).expect(0).says(&["Whole"]);
 }
 
 #[test]
@@ -348,7 +348,7 @@ fn the_password_comes_from_a_file_or_the_environment_and_goes_into_the_config_al
     };
     bench
         .run(
-            &[args("one", "1.sql"), vec!["--database-password-file", "pw", "--save-waybill", "job.toml"]]
+            &[args("one", "1.sql"), vec!["--database-password-file", "pw", "--save-job", "job.toml"]]
                 .concat(),
         )
         .expect(0)
@@ -378,7 +378,7 @@ fn the_documents_name_every_command_and_exit_code() {
     let joined = help.split_whitespace().collect::<Vec<_>>().join(" ");
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let readme = std::fs::read_to_string(root.join("README.md")).unwrap();
-    for command in ["survey", "pack", "prove", "restore", "clone", "readdress", "systems", "demo", "logbook"]
+    for command in ["survey", "pack", "verify", "restore", "clone", "readdress", "systems", "demo", "logbook"]
     {
         assert!(help.contains(&format!("  {command}")), "{command}");
         assert!(readme.contains(&format!("| `{command}")), "{command} in the README");

@@ -80,10 +80,10 @@ fn files_alone_are_restored_without_a_database() {
     let bench = Bench::new();
     let site = site(&bench);
     bench
-        .run(&["pack", "old", "-o", "files.zip", "--without", "database", "--address", &site.address])
+        .run(&["pack", "old", "-o", "files.zip", "--without", "database", "--old-address", &site.address])
         .expect(0)
         .says(&["0 tables"]);
-    bench.run(&["prove", "files.zip"]).expect(0).says(&["0 parts"]);
+    bench.run(&["verify", "files.zip"]).expect(0).says(&["0 parts"]);
     bench
         .run(&["restore", "files.zip", "new", "--address", "https://n.example"])
         .expect(1)
@@ -112,17 +112,17 @@ fn several_archives_are_proven_in_one_run_and_each_gets_its_verdict() {
     let whole = std::fs::read(bench.path("good.tar.gz")).unwrap();
     bench.write("cut.tar.gz", &whole[..whole.len() - 9]);
     tarred(&bench, "foreign.tar.gz", false);
-    let proven = bench.run(&["prove", "cut.tar.gz", "good.tar.gz", "foreign.tar.gz"]).expect(5);
+    let proven = bench.run(&["verify", "cut.tar.gz", "good.tar.gz", "foreign.tar.gz"]).expect(5);
     let proven =
         proven.says(&["9 bytes are missing", "not an archive of ours", "restore accepts a plain zip"]);
     let verdicts = ["Whole:", "Damaged:", "Not proven:"].map(|v| proven.stdout.matches(v).count());
     assert_eq!(verdicts, [1, 1, 1]);
-    let json = bench.run(&["prove", "--json", "cut.tar.gz", "good.tar.gz"]).expect(5).json();
+    let json = bench.run(&["verify", "--json", "cut.tar.gz", "good.tar.gz"]).expect(5).json();
     assert_eq!(
         (json[0]["damage"]["missing"].clone(), json[1]["proof"]["head"]["system"]["id"].clone()),
         (9.into(), "joomla".into())
     );
-    bench.run(&["prove", "missing.tar.gz"]).expect(4).says(&["missing.tar.gz cannot be read"]);
+    bench.run(&["verify", "missing.tar.gz"]).expect(4).says(&["missing.tar.gz cannot be read"]);
 }
 
 #[test]
@@ -143,10 +143,10 @@ fn every_system_is_found_in_a_tar_by_hand() {
                 "old.sql",
                 "--address",
                 "https://n.example/x",
-                "--from-address",
+                "--old-address",
                 &site.address,
             ];
-            args.extend(["--from-root", &site.root, "--database", url, "--dump-to", "n.sql", "--json"]);
+            args.extend(["--old-root", &site.root, "--database", url, "--dump-to", "n.sql", "--json"]);
             if site.definition().starts_with("drupal") {
                 bench.run(&args).expect(2).says(&["several hosts", "--host-folder"]);
                 args.extend(["--host-folder", "default"]);

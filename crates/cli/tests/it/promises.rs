@@ -283,7 +283,7 @@ fn wrong_material_is_told_in_plain_words() {
     bench.write("shop.part-02.sql", "SET NAMES utf8mb4;\n");
     let to = ["--address", "http://n.example"];
     for (args, code, says) in [
-        (&["prove", "folder"][..], 2, "is a folder, not an archive"),
+        (&["verify", "folder"][..], 2, "is a folder, not an archive"),
         (&["database", "load", "a.tar.zst", "sqlite:x.db"], 2, "is an archive, not a dump"),
         (&["database", "load", "none.sql", "sqlite:x.db"], 2, "there is no dump"),
         (&["database", "load", "folder", "sqlite:x.db"], 2, "is a folder, not a dump"),
@@ -336,7 +336,7 @@ fn wrong_material_is_told_in_plain_words() {
     for args in [
         &["systems"][..],
         &["survey", "old"],
-        &["prove", "a.tar.zst"],
+        &["verify", "a.tar.zst"],
         &["logbook"],
         &["logbook", "--json"],
         &["database", "sizes", "old", "--json"],

@@ -436,7 +436,7 @@ fn hostile_dumps_harm_nothing_on_a_real_mariadb() {
         let delimiter = if sql.contains(';') { "DELIMITER $$\n" } else { "" };
         let end = if sql.contains(';') { "$$" } else { ";" };
         bench.write("bad.sql", format!("SET NAMES utf8mb4;\n{delimiter}{sql}{end}\nDELIMITER ;\nCREATE TABLE `t` (`a` text);\nINSERT INTO t VALUES (1);\n"));
-        let ended = bench.run(&["database", "load", "bad.sql", &url, "--replace"]);
+        let ended = bench.run(&["database", "load", "bad.sql", &url, "--empty-database"]);
         // What is cut so that it ends in a quote is damage.
         assert!(matches!(ended.code, 3 | 5), "{sql}\n{}{}", ended.stdout, ended.stderr);
         assert!(

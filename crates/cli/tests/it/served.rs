@@ -206,7 +206,7 @@ fn rules_of_every_style_work_at_every_kind_of_place() {
             target.trim_end_matches('/'),
             "--dump",
             "old.sql",
-            "--from-address",
+            "--old-address",
             &from,
             "--address",
             &to,

@@ -107,9 +107,9 @@ fn every_stand_in_opens_from_its_new_place() {
             .run(&["pack", "old", "--dump", "old.sql", "-o", "site.tar.zst", "--note", "a note"])
             .expect(0)
             .says(&["site.tar.zst"]);
-        bench.run(&["prove", "site.tar.zst"]).expect(0).says(&["Whole", "a note"]);
+        bench.run(&["verify", "site.tar.zst"]).expect(0).says(&["Whole", "a note"]);
         std::fs::remove_dir_all(bench.path("old")).unwrap();
-        let _ = restore_and_open(&bench, server, &site, "site.tar.zst", &["--from-root", &site.root]);
+        let _ = restore_and_open(&bench, server, &site, "site.tar.zst", &["--old-root", &site.root]);
         if !is_shop(variant) {
             assert_eq!(old_mode, 0o444);
         }
@@ -146,10 +146,10 @@ fn a_site_on_a_live_server_is_packed_from_there_in_every_container() {
         site.write(&bench.path("old")).unwrap();
         let archive = format!("site.{ending}");
         bench
-            .run(&["pack", "old", "-o", &archive, "--address", &site.address])
+            .run(&["pack", "old", "-o", &archive, "--old-address", &site.address])
             .expect(1)
             .says(&["the procedure pr could not be read"]);
-        bench.run(&["prove", &archive]).expect(0).says(&["Whole"]);
+        bench.run(&["verify", &archive]).expect(0).says(&["Whole"]);
         let before = server.content(&old);
         std::fs::remove_dir_all(bench.path("old")).unwrap();
         let new = restore_and_open(&bench, server, &site, &archive, &[]);

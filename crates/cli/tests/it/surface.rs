@@ -1,4 +1,4 @@
-//! The rest of what a user meets: dry run, waybill, logbook, definitions, demo, documents.
+//! The rest of what a user meets: dry run, job_file, logbook, definitions, demo, documents.
 
 use super::common::{Bench, files};
 use zporter_standin::Variant;
@@ -20,7 +20,7 @@ fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
     let bench = Bench::new();
     bench.packed(Variant::PrestaShop16, "a.tar.zst");
     let before = files(&bench.path("")).len();
-    let shown = bench.run(&[&RESTORE[..], &["--dry-run", "--save-waybill", "job.toml"]].concat()).expect(0);
+    let shown = bench.run(&[&RESTORE[..], &["--dry-run", "--save-job", "job.toml"]].concat()).expect(0);
     let shown = shown.says(&[
         "-define('_DB_NAME_', 'fernhollow_shop');",
         "+define('_DB_NAME_', 'nn');",
@@ -32,16 +32,16 @@ fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
         assert!(!shown.stdout.contains(secret), "{secret}");
     }
     assert!(!bench.path("new").exists() && !bench.path("n.sql").exists());
-    // The waybill alone is new; a dry run is not in the logbook.
+    // The job_file alone is new; a dry run is not in the logbook.
     assert_eq!(files(&bench.path("")).len(), before + 1);
     assert!(bench.read("job.toml").contains("address = \"http://n.example\""));
-    let preview = bench.run(&["restore", "--waybill", "job.toml", "--dry-run", "--json"]).expect(0).json();
-    let done = bench.run(&["restore", "--waybill", "job.toml", "--json"]).expect(0).json();
-    for same in ["needles", "edits", "config", "cells", "tally"] {
+    let preview = bench.run(&["restore", "--job", "job.toml", "--dry-run", "--json"]).expect(0).json();
+    let done = bench.run(&["restore", "--job", "job.toml", "--json"]).expect(0).json();
+    for same in ["replacements", "edits", "config", "cells", "tally"] {
         assert_eq!(preview[same], done[same], "what a preview prints is what a run does: {same}");
     }
     bench.write("job.toml", "job = \"restore\"\ncolour = 1\n");
-    bench.run(&["restore", "--waybill", "job.toml"]).expect(2).says(&["no waybill", "colour"]);
+    bench.run(&["restore", "--job", "job.toml"]).expect(2).says(&["no job_file", "colour"]);
 }
 
 #[test]
@@ -155,7 +155,7 @@ fn outputs_may_be_devices_and_are_overwritten_only_when_asked() {
     to("/dev/null", &[]).expect(0).says(&["changed        1 value"]);
     to("out.sql", &[]).expect(0);
     bench.write("out.sql", "precious");
-    to("out.sql", &[]).expect(3).says(&["is there already", "--force"]);
+    to("out.sql", &[]).expect(3).says(&["already exists", "--force"]);
     assert_eq!(bench.read("out.sql"), "precious");
     to("out.sql", &["--force"]).expect(0);
     assert!(bench.read("out.sql").contains("http://new.example/"));

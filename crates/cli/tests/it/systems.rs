@@ -67,7 +67,7 @@ fn every_line_moves_to_another_host_path_root_database_user_and_prefix() {
             pack.extend(["--storage", "outside"]);
         }
         bench.run(&pack).expect(0).says(&["Packed"]);
-        bench.run(&["prove", "a.tar.zst"]).expect(0).says(&["Whole"]);
+        bench.run(&["verify", "a.tar.zst"]).expect(0).says(&["Whole"]);
         std::fs::remove_dir_all(bench.path("old")).unwrap();
 
         let database = server.new_database();
@@ -88,7 +88,7 @@ fn every_line_moves_to_another_host_path_root_database_user_and_prefix() {
             &address,
             "--database",
             &url,
-            "--from-root",
+            "--old-root",
             &site.root,
             "--table-prefix",
             "nu_",
@@ -167,7 +167,7 @@ fn a_portal_on_sql_server_moves_by_its_script() {
         assert!(!survey.to_string().contains("fake'Old"));
         bench.run(&["survey", "old"]).expect(0).says(&["SQL Server is not spoken to"]);
         bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["fh_EventLog"]);
-        bench.run(&["prove", "a.zip"]).expect(0).says(&["Whole"]);
+        bench.run(&["verify", "a.zip"]).expect(0).says(&["Whole"]);
         let args = |extra: &[&'static str]| {
             let base = [
                 "restore",
@@ -177,7 +177,7 @@ fn a_portal_on_sql_server_moves_by_its_script() {
                 "https://copy.fernhollow.test:8443/p",
                 "--database",
                 "sqlserver://nu@db.test:1444/nn",
-                "--from-root",
+                "--old-root",
                 "/x/y",
             ];
             [&base[..], extra].concat()
@@ -298,7 +298,7 @@ fn switches_for_tls_follow_the_scheme_of_the_new_address() {
             let from = site.address.clone();
             let to = format!("{scheme}://copy.fernhollow.test");
             base.extend([
-                "--from-address",
+                "--old-address",
                 &from,
                 "--address",
                 &to,
@@ -346,7 +346,7 @@ fn copied(
         "mysql://u@h/n",
         "--dump-to",
         "n.sql",
-        "--from-root",
+        "--old-root",
         &site.root,
     ];
     let done = bench.run(&[&base, restore].concat());
@@ -647,7 +647,7 @@ fn a_host_joins_the_code_base_of_others() {
                 &address,
                 "--database",
                 &url,
-                "--from-root",
+                "--old-root",
                 &site.root,
                 "--site-name",
                 "Entwurf",
@@ -687,7 +687,7 @@ fn a_host_joins_the_code_base_of_others() {
             "dev2",
             "--address",
             "http://dev2.test",
-            "--from-address",
+            "--old-address",
             &site.address,
             "--dump",
             "old.sql",
@@ -747,7 +747,7 @@ fn several_hosts_or_all_of_them_get_an_archive_each() {
             &target,
             "--address",
             "http://n.test",
-            "--from-address",
+            "--old-address",
             &site.address,
             "--database",
             "mysql://u@h/n",
@@ -816,7 +816,7 @@ fn several_shops_of_one_database_move_each_to_its_own_address() {
         "https://n.test",
         "--database",
         "mysql://u@h:3310/n",
-        "--from-root",
+        "--old-root",
         "/x/y",
         "--dump-to",
     ];
@@ -894,7 +894,7 @@ fn sites_of_a_network_move_or_are_said_to_stay() {
             "https://new.test",
             "--database",
             "mysql://u@h/n",
-            "--from-root",
+            "--old-root",
             "/x/y",
             "--dump-to",
             dump,
@@ -959,7 +959,7 @@ fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
         (&"starlog".into(), &"2.7".into(), &"https://log.fernhollow.example/diary".into())
     );
     bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.zip"]).expect(0).says(&["Packed"]);
-    bench.run(&["prove", "a.zip"]).expect(0).says(&["Whole"]);
+    bench.run(&["verify", "a.zip"]).expect(0).says(&["Whole"]);
     let database = server.new_database();
     let port = php::port();
     let address = format!("http://copy.fernhollow.test:{port}/x");
@@ -1048,7 +1048,7 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
             "--set",
             "maintenance=on",
             "--tidy",
-            "--from-address",
+            "--old-address",
             &site.address,
         ];
         let cloned =
@@ -1062,7 +1062,7 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
             std::fs::rename(&outside, bench.path("kept-storage")).unwrap();
         }
         bench
-            .run(&[&["pack", "old", "-o", "a.zip", "--address", &site.address], host].concat())
+            .run(&[&["pack", "old", "-o", "a.zip", "--old-address", &site.address], host].concat())
             .says(&["Packed"]);
         bench
             .run(&[&["restore", "a.zip", "copy", "--dump-to", "two.sql"], &copy[..]].concat())
@@ -1088,15 +1088,15 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
             "https://n.test/x",
             "--database",
             &url,
-            "--from-address",
+            "--old-address",
             &site.address,
-            "--save-waybill",
+            "--save-job",
             "job.toml",
         ];
         bench.run(&[&live[..], host].concat()).says(&["loaded"]);
         assert!(server.content(&new).contains("n.test"), "{variant:?}");
-        bench.run(&["clone", "--waybill", "job.toml"]).expect(3).says(&["not empty"]);
-        bench.run(&["restore", "--waybill", "job.toml"]).expect(2).says(&["zporter clone"]);
+        bench.run(&["clone", "--job", "job.toml"]).expect(3).says(&["not empty"]);
+        bench.run(&["restore", "--job", "job.toml"]).expect(2).says(&["zporter clone"]);
         let inside = ["clone", "old", "old/copy", "--address", "https://n.test/x", "--database", &url];
         bench.run(&[&inside[..], host].concat()).expect(3).says(&["lie in each other"]);
     }
@@ -1108,7 +1108,7 @@ fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
     let wishes: [&[&str]; 5] = [
         &["--address", "http://n.test/x/y", "--references", "--bare-hosts", "--mail-domains", "--repair"],
         &["--address", "https://n.test", "--rows", "*users*=structure", "--site-name", "Näme's", "--tidy"],
-        &["--address", "http://n.test:8080", "--alias", "http://alias.example/a", "--set", "maintenance=on"],
+        &["--address", "http://n.test:8080", "--old-alias", "http://alias.example/a", "--set", "maintenance=on"],
         &["--address", "https://n.test/x", "--only", "database", "--samples", "5"],
         &["--address", "https://n.test/x", "--without", "media"],
     ];
@@ -1126,7 +1126,7 @@ fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
             }
             let database =
                 if format!("{variant:?}").starts_with("Dnn") { "sqlserver://u@h/n" } else { "mysql://u@h/n" };
-            let to = ["--database", database, "--from-address", &site.address, "--from-root", &site.root];
+            let to = ["--database", database, "--old-address", &site.address, "--old-root", &site.root];
             let mut kept = Vec::new();
             for (way, folder) in [("clone", "one"), ("restore", "two")] {
                 let dump = format!("{folder}.sql");
@@ -1136,7 +1136,7 @@ fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
                     // The folder outside goes beside the copy by either way.
                     bench.run(&clone)
                 } else {
-                    let pack = [&["pack", "old", "-o", "a.tar.zst", "--address", &site.address][..], &source]
+                    let pack = [&["pack", "old", "-o", "a.tar.zst", "--old-address", &site.address][..], &source]
                         .concat();
                     bench.run(&pack).says(&["Packed"]);
                     bench.run(
@@ -1327,7 +1327,7 @@ fn php_reads_every_config_as_it_was_meant_and_nothing_else_changed() {
         let bench = Bench::new();
         let site = bench.site(variant);
         let outside = site.write_outside(&bench.path("outside")).unwrap();
-        let mut pack = vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--address", &site.address];
+        let mut pack = vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--old-address", &site.address];
         if outside {
             pack.extend(["--storage", "outside"]);
         }
@@ -1347,7 +1347,7 @@ fn php_reads_every_config_as_it_was_meant_and_nothing_else_changed() {
             "n.sql",
             "--table-prefix",
             "nu_",
-            "--from-root",
+            "--old-root",
             &site.root,
         ];
         bench.run(&args).says(&["Restored"]);

@@ -9,7 +9,7 @@ const DUMP: &str = "-- moved from http://old.example/s\nCREATE TABLE `t` (`id` i
     INSERT INTO `t` (`id`,`body`) VALUES (9,'mail office@old.example, host old.example'),(10,0x687474703a2f2f6f6c642e6578616d706c652f73);\n\
     INSERT INTO `t` VALUES (11,'fr','s:99:\\\"http://old.example/s\\\";'),(12,'fr','aHR0cDovL29sZC5leGFtcGxlL3M=');\n\
     CREATE VIEW v AS SELECT 'http://old.example/s' AS u;\n";
-const OLD: [&str; 4] = ["--address", "http://old.example/s", "--root", "/home/old"];
+const OLD: [&str; 4] = ["--old-address", "http://old.example/s", "--old-root", "/home/old"];
 
 #[test]
 fn a_dump_tells_table_column_row_line_and_nesting() {
@@ -48,7 +48,7 @@ fn a_dump_tells_table_column_row_line_and_nesting() {
         "serialized",
     ]);
     bench.run(&["trace", "in.sql"]).expect(2).says(&["--address OLD"]);
-    bench.run(&["trace", "missing.sql", "--root", "/x"]).expect(4).says(&["missing.sql"]);
+    bench.run(&["trace", "missing.sql", "--old-root", "/x"]).expect(4).says(&["missing.sql"]);
 }
 
 #[test]
@@ -56,10 +56,10 @@ fn what_a_rewrite_leaves_is_never_certain_but_for_what_was_broken() {
     let bench = Bench::new();
     let site = Site::of(Variant::Joomla310);
     bench.write("in.sql", site.dump());
-    let pairs = ["--address", &site.address, "https://n.example/x", "--root", &site.root, "/srv/x"];
+    let pairs = ["--old-address", &site.address, "https://n.example/x", "--old-root", &site.root, "/srv/x"];
     let _ = bench.run(&[&["readdress", "in.sql", "-o", "out.sql"], &pairs[..]].concat()).says(&["Rewrote"]);
     let count = |file: &str| {
-        let out = bench.run(&["trace", file, "--json", "--address", &site.address, "--root", &site.root]);
+        let out = bench.run(&["trace", file, "--json", "--old-address", &site.address, "--old-root", &site.root]);
         let found: serde_json::Value = serde_json::from_str(&out.stdout).unwrap();
         let broken = found["found"].as_array().unwrap().iter();
         let broken = broken.filter(|f| f["what"].as_str().unwrap().contains("already broken")).count();
@@ -116,7 +116,7 @@ fn folders_and_archives_tell_file_and_line() {
     told.sort();
     assert_eq!(told, expected);
     bench
-        .run(&["trace", "site", "--address", "http://nowhere.example"])
+        .run(&["trace", "site", "--old-address", "http://nowhere.example"])
         .expect(0)
         .says(&["Nothing in", "points to the old place"]);
 }

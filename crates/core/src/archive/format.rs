@@ -1,5 +1,6 @@
 //! Head and manifest of our archives. `docs/archive-format.md` is the reader's side of this module.
 
+use schemars::JsonSchema;
 use crate::place::{Address, DatabaseAccess};
 use serde::{Deserialize, Serialize};
 
@@ -17,7 +18,7 @@ pub const OUTSIDE: &str = "outside";
 pub const DATABASE: &str = "database";
 
 /// What the archive is and where its site lived.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct Head {
     /// Format version.
     pub format: u32,
@@ -51,7 +52,7 @@ impl Head {
 }
 
 /// A system with its version.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct SystemName {
     /// Definition's id.
     pub id: String,
@@ -62,7 +63,7 @@ pub struct SystemName {
 }
 
 /// The place a site was packed from. The password is never here; it stands in the site's own config file.
-#[derive(Debug, Clone, Serialize, Deserialize)]
+#[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct HeadPlace {
     /// Document root at the time of packing.
     pub root: String,
@@ -91,7 +92,7 @@ pub struct HeadPlace {
 }
 
 /// Something that was not carried.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct LeftOut {
     /// Folder, file or table.
     pub what: String,
@@ -105,7 +106,7 @@ pub struct LeftOut {
 }
 
 /// One line of the manifest.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Line {
     /// Path in the archive; bytes that are not UTF-8, control characters and `%` are written `%XX`.
     pub path: String,
@@ -128,7 +129,7 @@ fn is_zero(n: &u64) -> bool {
 }
 
 /// Kind of an entry.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Kind {
     /// Regular file.
@@ -140,7 +141,7 @@ pub enum Kind {
 }
 
 /// The manifest's last line.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 pub struct Closing {
     /// Number of lines before this one.
     pub entries: u64,

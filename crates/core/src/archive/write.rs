@@ -54,16 +54,17 @@ pub struct ArchiveWriter {
     out: Out,
     temp: tempfile::TempPath,
     target: PathBuf,
+    force: bool,
     manifest: File,
     closing: Closing,
 }
 
 impl ArchiveWriter {
-    /// Begins an archive with its head. An existing file is never overwritten.
-    pub fn create(target: &Path, head: &Head) -> Result<Self, WriteError> {
+    /// Begins an archive with its head. A file that is there is replaced, once the new one is whole, only with `force`.
+    pub fn create(target: &Path, force: bool, head: &Head) -> Result<Self, WriteError> {
         let container =
             Container::for_name(target).ok_or_else(|| WriteError::Ending(target.to_path_buf()))?;
-        if target.exists() {
+        if target.exists() && !(force && target.is_file()) {
             return Err(WriteError::Exists(target.to_path_buf()));
         }
         let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
@@ -83,7 +84,7 @@ impl ArchiveWriter {
             }
         };
         let closing = Closing { entries: 0, bytes: 0 };
-        let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), manifest, closing };
+        let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), force, manifest, closing };
         let mut text = serde_json::to_vec_pretty(head).map_err(io::Error::from).at(target)?;
         text.push(b'\n');
         let meta = Meta { path: EntryPath::trusted(HEAD), mode: 0o644, time: head.time() };
@@ -193,7 +194,8 @@ impl ArchiveWriter {
             }
         };
         let size = file.seek(SeekFrom::End(0)).at(&target)?;
-        self.temp.persist_noclobber(&target).map_err(|e| e.error).at(&target)?;
+        let kept = if self.force { self.temp.persist(&target) } else { self.temp.persist_noclobber(&target) };
+        kept.map_err(|e| e.error).at(&target)?;
         if let Some(folder) = target.parent() {
             sync_folder(folder);
         }

@@ -1,13 +1,14 @@
 //! Plans the edits of one config file: pure, printable, and exactly what a run will do.
 
+use schemars::JsonSchema;
+use crate::finding::{Code, Finding};
 use super::connection;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::config;
 use crate::edit::{self, Edit};
-use crate::event::Warning;
 use crate::place::{Address, AddressForm, DatabaseAccess, Engine, Relocation};
 use crate::system::schema::{Config, ConfigForm, Key, Role};
-use crate::text::needles::{LeftReason, Needles};
+use crate::text::replacements::{LeftReason, Replacements};
 use crate::text::value::{self, Notes};
 use serde::Serialize;
 use std::ops::Range;
@@ -22,7 +23,7 @@ pub struct FilePlan {
     /// What they mean.
     pub changes: Vec<Change>,
     /// What could not be understood or decided.
-    pub warnings: Vec<Warning>,
+    pub findings: Vec<Finding>,
     /// Keys that were asked to be set and are there.
     pub put: Vec<String>,
     /// Unified diff with secrets masked; empty if nothing changes.
@@ -32,7 +33,7 @@ pub struct FilePlan {
 }
 
 /// One changed value of a config file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Change {
     /// Key, or a few words where there is none.
     pub key: String,
@@ -50,8 +51,8 @@ pub struct Context<'a> {
     pub relocation: &'a Relocation,
     /// New database access; nothing leaves the database part alone.
     pub database: Option<&'a DatabaseAccess>,
-    /// Needles of the relocation.
-    pub needles: &'a Needles,
+    /// Replacements of the relocation.
+    pub replacements: &'a Replacements,
     /// New table prefix.
     pub table_prefix: Option<&'a str>,
     /// Keys that get a value of their own: switches, the site's name.
@@ -72,10 +73,10 @@ impl Notes for Quiet {
 pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, ConfigError> {
     match config.form {
         ConfigForm::Htaccess => {
-            let edits = super::htaccess::edits(text, cx.relocation, cx.needles);
+            let edits = super::htaccess::edits(text, cx.relocation, cx.replacements);
             let mut plan = finish(path, text, edits, Vec::new());
             for (line, file) in super::htaccess::files_outside(text, cx.relocation) {
-                plan.warnings.push(Warning::new(
+                plan.findings.push(Finding::new(Code::PathOutsideSite, 
                     format!("names {file}, which lies outside of the site and is not carried"),
                     format!("{path}, line {line}"),
                     "copy the file and name its new place, or the server answers every request there with an error",
@@ -104,18 +105,18 @@ pub fn plan_checked(
 impl FilePlan {
     /// The same file, left as it is.
     fn left(mut self, why: &str) -> FilePlan {
-        self.warnings.push(Warning::new(
+        self.findings.push(Finding::new(Code::ConfigLeft, 
             format!("was left as it is: {why}"),
             self.path.clone(),
             "set the new values in it by hand",
         ));
-        FilePlan { path: self.path, warnings: self.warnings, ..FilePlan::default() }
+        FilePlan { path: self.path, findings: self.findings, ..FilePlan::default() }
     }
 }
 
-/// Plans the edits of a text file: needles only.
+/// Plans the edits of a text file: replacements only.
 pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
-    finish(path, text, value::edits(cx.needles, text, &mut Quiet), Vec::new())
+    finish(path, text, value::edits(cx.replacements, text, &mut Quiet), Vec::new())
 }
 
 /// Applies a plan and reads every changed value back.
@@ -255,7 +256,7 @@ impl Job<'_> {
         let new = match (&setting.expression, database) {
             (Expression::Environment(variable), Some(_)) => {
                 let what = format!("`{}` comes from the environment variable {variable}", setting.name);
-                plan.warnings.push(Warning::new(what, place, format!("set {variable} on the new host")));
+                plan.findings.push(Finding::new(Code::ConfigFromEnvironment, what, place, format!("set {variable} on the new host")));
                 return;
             }
             (Expression::EnvironmentOr(variable), Some(new)) => {
@@ -263,7 +264,7 @@ impl Job<'_> {
                     "`{}` comes from the environment variable {variable} where that is set",
                     setting.name
                 );
-                plan.warnings.push(Warning::new(
+                plan.findings.push(Finding::new(Code::ConfigFromEnvironment, 
                     what,
                     place,
                     format!("unset or set {variable} on the new host"),
@@ -272,7 +273,7 @@ impl Job<'_> {
             }
             (Expression::Unknown, Some(_)) => {
                 let what = format!("`{}` is computed by the program", setting.name);
-                plan.warnings.push(Warning::new(
+                plan.findings.push(Finding::new(Code::ConfigComputed, 
                     what,
                     place,
                     "look at the line and set the new value by hand",
@@ -282,7 +283,7 @@ impl Job<'_> {
             (_, Some(new)) => Some(new),
             (_, None) if key.role == Role::DatabaseConnection && self.cx.database.is_some() => {
                 let what = format!("`{}` logs in without user and password", setting.name);
-                plan.warnings.push(Warning::new(what, place, "check that it fits the new host"));
+                plan.findings.push(Finding::new(Code::ConfigWithoutLogIn, what, place, "check that it fits the new host"));
                 return;
             }
             (Expression::Literal | Expression::Computed { .. }, None) if key.role == Role::TablePrefix => {
@@ -358,7 +359,7 @@ impl Job<'_> {
         let (Some(access), Some(setting)) = (self.cx.database, self.of_role(Role::Engine)) else { return };
         let driver = setting.value.as_deref().unwrap_or_default();
         if Engine::of_driver(driver).is_some_and(|engine| engine != access.engine) {
-            plan.warnings.push(Warning::new(
+            plan.findings.push(Finding::new(Code::ConfigOtherServer, 
                 format!(
                     "`{}` is {driver:?}, and the new database is one of {}",
                     setting.name,
@@ -381,7 +382,7 @@ impl Job<'_> {
                     || plan.expected.iter().any(|(n, v)| *n == s.name && v.contains(&new))
             };
             if let (Some(first), false) = (patterns.first(), patterns.iter().any(fits)) {
-                plan.warnings.push(Warning::new(
+                plan.findings.push(Finding::new(Code::ConfigShutsHostOut, 
                     format!(
                         "`{}` names the hosts that are let in, and the new one is none of them",
                         key.name
@@ -403,7 +404,7 @@ impl Job<'_> {
             // A file that names none of them is not the one that holds them.
             let here = self.of_role(Role::DatabaseName).is_some();
             if let Some(key) = key.filter(|_| here && self.of_role(role).is_none()) {
-                plan.warnings.push(Warning::new(
+                plan.findings.push(Finding::new(Code::ConfigKeyMissing, 
                     format!("the key `{}` is not there", key.name),
                     self.path,
                     "add it by hand",
@@ -468,14 +469,14 @@ fn place_value(
             }
             if new.is_none() {
                 // What follows the address stays.
-                let edits = value::edits(cx.needles, bare.as_bytes(), &mut Quiet);
+                let edits = value::edits(cx.replacements, bare.as_bytes(), &mut Quiet);
                 if !edits.is_empty() {
                     new = String::from_utf8(edit::apply(bare.as_bytes(), &edits)).ok();
                 }
             }
             if new.is_none() {
                 let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
-                plan.warnings.push(Warning::new(what, place, "check it; it was left as it is"));
+                plan.findings.push(Finding::new(Code::ConfigOtherAddress, what, place, "check it; it was left as it is"));
             }
             new.map(|n| n + slash)
         }
@@ -501,12 +502,12 @@ fn place_value(
             if at_base { relocation.respell(old, slash) } else { None }
         }
         Role::Path | Role::Storage if crate::place::Root::parse(old).is_ok() => {
-            let edits = value::edits(cx.needles, old.as_bytes(), &mut Quiet);
+            let edits = value::edits(cx.replacements, old.as_bytes(), &mut Quiet);
             let under_new = old.starts_with(&relocation.to.root.to_string());
             if edits.is_empty() && !under_new {
                 let what =
                     format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
-                plan.warnings.push(Warning::new(what, place, "check that it exists on the new host"));
+                plan.findings.push(Finding::new(Code::PathOutsideSite, what, place, "check that it exists on the new host"));
             }
             String::from_utf8(edit::apply(old.as_bytes(), &edits)).ok()
         }
@@ -526,7 +527,7 @@ fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
         if plan.edits.iter().any(|e| within(&e.span)) || secrets.iter().any(within) {
             continue;
         }
-        let edits = value::edits(job.cx.needles, literal.value.as_bytes(), &mut Quiet);
+        let edits = value::edits(job.cx.replacements, literal.value.as_bytes(), &mut Quiet);
         if edits.is_empty() {
             continue;
         }
@@ -583,7 +584,7 @@ fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>)
         edits,
         changes,
         put: Vec::new(),
-        warnings: Vec::new(),
+        findings: Vec::new(),
         diff,
         expected: Vec::new(),
     }
@@ -621,13 +622,13 @@ mod tests {
         let known = crate::system::load(None).unwrap();
         let definition = known.into_iter().find(|k| k.definition.id == definition).unwrap().definition;
         let relocation = relocation();
-        let needles = Needles::new(&relocation.pairs(), &[]);
+        let replacements = Replacements::new(&relocation.pairs(), &[]);
         let mut access = DatabaseAccess::parse("mysql://new_user@127.0.0.1:3310/new_db").unwrap();
         access.password = Secret::new(r"n'e\w$");
         let cx = Context {
             relocation: &relocation,
             database: Some(&access),
-            needles: &needles,
+            replacements: &replacements,
             table_prefix: None,
             put: &[],
         };
@@ -651,7 +652,7 @@ mod tests {
             assert!(!format!("{:?}", plan.changes).contains(secret));
         }
         assert!(plan.diff.contains("+\tpublic $password = '*** (new)';"), "{}", plan.diff);
-        assert!(plan.warnings.is_empty(), "{:?}", plan.warnings);
+        assert!(plan.findings.is_empty(), "{:?}", plan.findings);
     }
 
     #[test]
@@ -667,7 +668,7 @@ mod tests {
                 && out.contains("'/');"),
             "{out}"
         );
-        let said: Vec<_> = plan.warnings.iter().map(|w| (w.place.as_str(), w.what.as_str())).collect();
+        let said: Vec<_> = plan.findings.iter().map(|w| (w.place.as_str(), w.what.as_str())).collect();
         assert_eq!(said[0], ("c.php, line 2", "`_DB_SERVER_` comes from the environment variable SHOP_DB"));
         assert_eq!(said[1].0, "c.php, line 4");
         assert!(said[2].1.contains("_DB_PASSWD_"));

@@ -5,7 +5,7 @@
 
 use crate::edit::Edit;
 use crate::place::{Address, AddressForm, Relocation, Scheme};
-use crate::text::needles::Needles;
+use crate::text::replacements::Replacements;
 use crate::text::spelling::{Spelling, segment_char};
 use std::path::Path;
 
@@ -48,8 +48,8 @@ pub fn files_outside(text: &[u8], relocation: &Relocation) -> Vec<(usize, String
 }
 
 /// Returns the edits that move the file to its new place.
-pub fn edits(text: &[u8], relocation: &Relocation, needles: &Needles) -> Vec<Edit> {
-    let mut edits = needles.changes(text);
+pub fn edits(text: &[u8], relocation: &Relocation, replacements: &Replacements) -> Vec<Edit> {
+    let mut edits = replacements.changes(text);
     let new = &relocation.to.address;
     for old in relocation.old_addresses() {
         if old.host_port() != new.host_port() {
@@ -286,8 +286,8 @@ mod tests {
             outside: vec![],
             to: place(new, "/srv/n"),
         };
-        let needles = Needles::new(&relocation.pairs(), &[]);
-        String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &needles))).unwrap()
+        let replacements = Replacements::new(&relocation.pairs(), &[]);
+        String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &replacements))).unwrap()
     }
 
     const SHOP: &str = "#Domain: www.old.example\nRewriteRule . - [E=REWRITEBASE:/shop/]\nRewriteCond %{HTTP_HOST} ^www\\.old\\.example$ [NC]\n\

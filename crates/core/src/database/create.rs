@@ -1,5 +1,6 @@
 //! Makes a database with a user who has rights on exactly that database. Run twice, nothing breaks.
 
+use schemars::JsonSchema;
 use super::mysql::{connect, name as quoted_name, quoted, rows, run};
 use super::{DatabaseError, Refusal};
 use crate::place::{DatabaseAccess, Engine};
@@ -8,7 +9,7 @@ use serde::Serialize;
 
 /// What is to be made.
 #[derive(Debug, Clone)]
-pub struct CreateJob {
+pub struct CreatePlan {
     /// The new database and its user, with password.
     pub wanted: DatabaseAccess,
     /// Log-in that may make them.
@@ -22,7 +23,7 @@ pub struct CreateJob {
 }
 
 /// What was made.
-#[derive(Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Created {
     /// Whether the database is new.
     pub database: bool,
@@ -67,7 +68,7 @@ pub fn new_password() -> Result<Secret, DatabaseError> {
 
 /// Checks the names of database and user against what servers and hosts allow. Sources: MySQL reference manual, "Identifier Length
 /// Limits"; PostgreSQL manual, "Identifiers and Key Words".
-pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
+pub fn check_names(job: &CreatePlan) -> Result<(), DatabaseError> {
     if job.wanted.engine == Engine::Sqlite {
         return Ok(());
     }
@@ -100,7 +101,7 @@ pub fn check_names(job: &CreateJob) -> Result<(), DatabaseError> {
 }
 
 /// Makes database, user and rights.
-pub fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
+pub fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
     check_names(job)?;
     let mut created = match job.wanted.engine {
         Engine::Mysql => on_mysql(job)?,
@@ -120,7 +121,7 @@ pub fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
 }
 
 /// Returns the statements that somebody with more rights would have to run.
-pub fn by_hand(job: &CreateJob) -> Vec<String> {
+pub fn by_hand(job: &CreatePlan) -> Vec<String> {
     let (database, user) = (&job.wanted.name, &job.wanted.user);
     match job.wanted.engine {
         Engine::Postgres => super::postgres::create_statements(job),
@@ -149,7 +150,7 @@ enum Product {
 }
 
 /// Source: the manuals' pages on `CREATE USER`.
-fn make_user(job: &CreateJob, product: Product, host: &str, password: &str) -> String {
+fn make_user(job: &CreatePlan, product: Product, host: &str, password: &str) -> String {
     let password = quoted(password);
     let identified = match (&job.auth_plugin, product) {
         (None, _) => format!("BY {password}"),
@@ -170,7 +171,7 @@ fn make_rights(database: &str, user: &str, host: &str) -> String {
     format!("GRANT ALL PRIVILEGES ON {pattern}.* TO {}@{}", quoted(user), quoted(host))
 }
 
-fn on_mysql(job: &CreateJob) -> Result<Created, DatabaseError> {
+fn on_mysql(job: &CreatePlan) -> Result<Created, DatabaseError> {
     let mut conn = connect(&DatabaseAccess { name: String::new(), ..job.admin.clone() })?;
     let (database, user) = (&job.wanted.name, &job.wanted.user);
     let hosts = match &job.from_host {

@@ -3,11 +3,14 @@
 //! Every part begins with the session settings and ends between two statements, so that it loads on its own, in order. The head says
 //! what was left out. It names neither time nor database, so that equal content gives equal bytes.
 
+use schemars::JsonSchema;
+use crate::event::Findings;
+use crate::finding::Finding;
 use super::DatabaseError;
 use super::snapshot::{DumpOut, open};
 use crate::dump::DumpWriter;
 use crate::dump::rules::Keep;
-use crate::event::{Event, Warning, Warnings, Watch};
+use crate::event::{Event, Watch};
 use crate::fsx::sync_folder;
 use crate::place::DatabaseAccess;
 use crate::spool;
@@ -21,11 +24,15 @@ use std::rc::Rc;
 use std::thread::JoinHandle;
 
 /// What is to be dumped.
-pub struct DumpJob<'j> {
+pub struct DumpPlan<'j> {
     /// Database.
     pub access: DatabaseAccess,
     /// File; its ending names the compression.
     pub output: PathBuf,
+    /// A pipe in its place.
+    pub pipe: Option<File>,
+    /// Whether a file that is there is replaced.
+    pub force: bool,
     /// Greatest size of a part, in bytes as written.
     pub part_size: Option<u64>,
     /// Whether the server's checksum of each table's rows is written as well, for the load to compare.
@@ -37,7 +44,7 @@ pub struct DumpJob<'j> {
 }
 
 /// What was dumped.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Dumped {
     /// Files, in order.
     pub files: Vec<PathBuf>,
@@ -56,7 +63,8 @@ pub struct Dumped {
     /// Bytes as written.
     pub written: u64,
     /// What needs attention.
-    pub warnings: Vec<Warning>,
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
 }
 
 /// Size at which compressed output may still be on its way inside of the encoder.
@@ -85,8 +93,8 @@ pub fn parts_from(first: &Path) -> Vec<PathBuf> {
 }
 
 /// Dumps a database.
-pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseError> {
-    let mut warnings = Warnings::new(watch);
+pub fn dump(job: &DumpPlan<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseError> {
+    let mut findings = Findings::new(watch);
     let mut snapshot = open(&job.access)?;
     let mut done = Dumped { server: snapshot.server()?, ..Dumped::default() };
     let tables = snapshot.tables()?;
@@ -136,11 +144,11 @@ pub fn dump(job: &DumpJob<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseErro
         out.boundary()?;
     }
     let has = |table: &str| kept.iter().any(|(name, _)| name == table);
-    done.others += snapshot.after(&has, &mut out, &mut warnings)?;
+    done.others += snapshot.after(&has, &mut out, &mut findings)?;
     done.bytes = out.bytes;
     (done.files, done.written) = out.finish()?;
     watch.event(Event::StepDone);
-    done.warnings = warnings.into_vec();
+    done.findings = findings.into_vec();
     Ok(done)
 }
 
@@ -191,11 +199,13 @@ struct Written {
     /// Bytes since the last sync began, and that sync.
     unsynced: u64,
     syncing: Option<JoinHandle<io::Result<()>>>,
+    /// Whether it is a file that can be brought to a disk.
+    syncs: bool,
 }
 
 impl Written {
     fn sync_beside(&mut self) -> io::Result<()> {
-        if self.syncing.as_ref().is_some_and(|s| !s.is_finished()) {
+        if !self.syncs || self.syncing.as_ref().is_some_and(|s| !s.is_finished()) {
             return Ok(());
         }
         self.synced()?;
@@ -216,6 +226,9 @@ impl Written {
     fn end(mut self) -> io::Result<u64> {
         self.synced()?;
         let file = self.file.into_inner().map_err(io::IntoInnerError::into_error)?;
+        if !self.syncs {
+            return Ok(self.count.get());
+        }
         file.sync_all()?;
         Ok(file.metadata()?.len())
     }
@@ -239,7 +252,8 @@ impl Write for Written {
 
 struct OpenPart {
     out: DumpWriter<Written>,
-    temp: tempfile::TempPath,
+    /// Nothing for a pipe or a device.
+    temp: Option<tempfile::TempPath>,
 }
 
 /// The parts of a dump. They get their names when all is written.
@@ -248,6 +262,8 @@ struct Parts<'j> {
     part_size: Option<u64>,
     head: String,
     closing: &'static str,
+    pipe: Option<&'j File>,
+    force: bool,
     open: Option<OpenPart>,
     done: Vec<tempfile::TempPath>,
     count: Rc<Cell<u64>>,
@@ -257,12 +273,14 @@ struct Parts<'j> {
 }
 
 impl<'j> Parts<'j> {
-    fn new(job: &'j DumpJob<'_>, head: String, closing: &'static str, watch: &'j dyn Watch) -> Self {
+    fn new(job: &'j DumpPlan<'_>, head: String, closing: &'static str, watch: &'j dyn Watch) -> Self {
         Parts {
             output: &job.output,
             part_size: job.part_size,
             head,
             closing,
+            pipe: job.pipe.as_ref(),
+            force: job.force,
             open: None,
             done: Vec::new(),
             count: Rc::default(),
@@ -274,13 +292,29 @@ impl<'j> Parts<'j> {
 
     fn open_next(&mut self) -> io::Result<()> {
         self.close()?;
+        if let Some(file) = self.straight()? {
+            return self.begin(file, None);
+        }
         let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
         let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
         let (file, temp) =
             tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, make)?.into_parts();
+        self.begin(file, Some(temp))
+    }
+
+    /// Returns what is written into as it is: a pipe, or what is no plain file.
+    fn straight(&self) -> io::Result<Option<File>> {
+        if let Some(pipe) = self.pipe {
+            return pipe.try_clone().map(Some);
+        }
+        let other = self.part_size.is_none() && self.output.metadata().is_ok_and(|m| !m.is_file());
+        if other { File::options().write(true).open(self.output).map(Some) } else { Ok(None) }
+    }
+
+    fn begin(&mut self, file: File, temp: Option<tempfile::TempPath>) -> io::Result<()> {
         self.count.set(0);
         let file = BufWriter::with_capacity(1 << 16, file);
-        let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None };
+        let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None, syncs: temp.is_some() };
         let out = DumpWriter::for_name(&self.output.to_string_lossy(), written)?;
         self.open = Some(OpenPart { out, temp });
         let head = self.head.clone();
@@ -291,7 +325,7 @@ impl<'j> Parts<'j> {
         if let Some(OpenPart { mut out, temp }) = self.open.take() {
             out.write_all(self.closing.as_bytes())?;
             self.written += out.finish()?.end()?;
-            self.done.push(temp);
+            self.done.extend(temp);
         }
         Ok(())
     }
@@ -305,7 +339,8 @@ impl<'j> Parts<'j> {
             } else {
                 self.output.to_path_buf()
             };
-            temp.persist_noclobber(&path).map_err(|e| e.error)?;
+            let kept = if self.force { temp.persist(&path) } else { temp.persist_noclobber(&path) };
+            kept.map_err(|e| e.error)?;
             files.push(path);
         }
         sync_folder(self.output.parent().unwrap_or(Path::new(".")));

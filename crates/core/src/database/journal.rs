@@ -1,7 +1,8 @@
 //! How far a load has come, so that the same command goes on after an interruption, and so that a run can be undone.
 
+use schemars::JsonSchema;
 use super::DatabaseError;
-use crate::logbook::{Line, Run};
+use crate::logbook::{Line, Run, StepKind};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
@@ -32,7 +33,7 @@ pub enum Mark {
 }
 
 /// A stage of a load: what is there for good once it is committed.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Stage {
     /// Statements of the dump up to its end, counted from the dump's beginning.
@@ -46,7 +47,7 @@ pub struct Stage {
 }
 
 /// A statement that is carried out by a connection of its own, in a transaction of its own.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Alone {
     /// Its number, counted from the dump's beginning.
@@ -88,16 +89,16 @@ impl Reached {
 }
 
 /// Takes note of marks.
-pub trait Keeper: Send {
+pub trait ProgressStore: Send {
     /// Notes a mark; it is on disk when this returns.
     fn mark(&mut self, mark: Mark) -> Result<(), DatabaseError>;
 }
 
 /// Keeps no notes.
 #[derive(Debug, Default, Clone, Copy)]
-pub struct Nobody;
+pub struct NoProgress;
 
-impl Keeper for Nobody {
+impl ProgressStore for NoProgress {
     fn mark(&mut self, _: Mark) -> Result<(), DatabaseError> {
         Ok(())
     }
@@ -106,22 +107,18 @@ impl Keeper for Nobody {
 /// Keeps notes in the record of a run.
 pub struct InLogbook(pub Run);
 
-/// Steps of a run that tell of tables.
-const STEPS: [&str; 6] =
-    ["table begun", "table whole", "stage closing", "stage closed", "statement sent", "statement arrived"];
-
-impl Keeper for InLogbook {
+impl ProgressStore for InLogbook {
     fn mark(&mut self, mark: Mark) -> Result<(), DatabaseError> {
         let noted = match mark {
-            Mark::Begun { table } => self.0.note(STEPS[0], serde_json::json!({ "table": table })),
+            Mark::Begun { table } => self.0.note(StepKind::TableBegun, serde_json::json!({ "table": table })),
             Mark::Whole { table, rows } => {
-                self.0.note(STEPS[1], serde_json::json!({ "table": table, "rows": rows }))
+                self.0.note(StepKind::TableWhole, serde_json::json!({ "table": table, "rows": rows }))
             }
-            Mark::Closing(stage) => self.0.step(STEPS[2], detail(&stage)),
-            Mark::Closed(stage) => self.0.step(STEPS[3], detail(&stage)),
-            Mark::Sent(alone) => self.0.step(STEPS[4], detail(&alone)),
+            Mark::Closing(stage) => self.0.step(StepKind::StageClosing, detail(&stage)),
+            Mark::Closed(stage) => self.0.step(StepKind::StageClosed, detail(&stage)),
+            Mark::Sent(alone) => self.0.step(StepKind::StatementSent, detail(&alone)),
             // The server knows it as well.
-            Mark::Arrived(alone) => self.0.note(STEPS[5], detail(&alone)),
+            Mark::Arrived(alone) => self.0.note(StepKind::StatementArrived, detail(&alone)),
         };
         noted.map_err(|e| DatabaseError::Io(e.source))
     }
@@ -140,24 +137,24 @@ pub fn reached(lines: &[Line]) -> Reached {
     let mut out = Reached::default();
     for line in lines {
         let table = || line.detail["table"].as_str().unwrap_or_default().to_string();
-        if line.step == STEPS[0] {
+        if line.step == StepKind::TableBegun {
             out.whole.remove(&table());
             out.begun.insert(table());
-        } else if line.step == STEPS[1] {
+        } else if line.step == StepKind::TableWhole {
             out.whole.insert(table(), line.detail["rows"].as_u64().unwrap_or_default());
-        } else if line.step == STEPS[2] {
+        } else if line.step == StepKind::StageClosing {
             out.closing = Some(read(line));
-        } else if line.step == STEPS[3] {
+        } else if line.step == StepKind::StageClosed {
             let stage: Stage = read(line);
             out.statements = stage.statements;
             out.open = stage.open;
             out.whole.extend(stage.rows);
             out.closing = None;
             out.made.clone_from(&out.begun);
-        } else if line.step == STEPS[4] {
+        } else if line.step == StepKind::StatementSent {
             let alone: Alone = read(line);
             out.sent.insert(alone.statement, alone);
-        } else if line.step == STEPS[5] {
+        } else if line.step == StepKind::StatementArrived {
             let alone: Alone = read(line);
             out.sent.remove(&alone.statement);
             out.whole.extend(alone.rows.map(|rows| (alone.table.clone(), rows)));
@@ -169,6 +166,6 @@ pub fn reached(lines: &[Line]) -> Reached {
 
 /// Reads from the lines of a run which tables it made.
 pub fn begun_tables(lines: &[Line]) -> Vec<String> {
-    let begun = lines.iter().filter(|l| l.step == STEPS[0]);
+    let begun = lines.iter().filter(|l| l.step == StepKind::TableBegun);
     begun.filter_map(|l| l.detail["table"].as_str().map(str::to_string)).collect()
 }

@@ -2,16 +2,19 @@
 //!
 //! Every engine vets statements in its own words ([`Loading`]); what is the same for all stands here.
 
-use super::dump::{DumpJob, dump};
-use super::journal::{InLogbook, Keeper, Reached};
+use schemars::JsonSchema;
+use crate::job::values::Substitution;
+use crate::finding::Finding;
+use super::dump::{DumpPlan, dump};
+use super::journal::{InLogbook, ProgressStore, Reached};
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
-use crate::event::{Event, Warning, Watch};
+use crate::event::{Event, Watch};
 use crate::fsx::private_folder;
-use crate::logbook::Run;
+use crate::logbook::{Run, StepKind};
 use crate::place::{DatabaseAccess, Engine};
 use crate::vet::made;
 use serde::Serialize;
@@ -25,7 +28,7 @@ use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::Duration;
 
 /// What a load came to.
-#[derive(Debug, Clone, Default, Serialize)]
+#[derive(Debug, Clone, Default, Serialize, JsonSchema)]
 pub struct Loaded {
     /// Rows sent, by table.
     pub rows: BTreeMap<String, u64>,
@@ -34,7 +37,7 @@ pub struct Loaded {
     /// Tables whose checksum is the one that the dump states.
     pub checksums: u64,
     /// What of the dump the server would not have known, and what it became.
-    pub fitted: Vec<Fitted>,
+    pub substituted: Vec<Substituted>,
     /// Definers taken out of views, triggers and routines.
     pub definers: u64,
     /// What the account that loaded may do beyond this database, if that is more than nothing.
@@ -42,7 +45,8 @@ pub struct Loaded {
     /// Tables that were whole from an earlier run.
     pub went_on: u64,
     /// What was left out or is worth knowing.
-    pub warnings: Vec<Warning>,
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
 }
 
 impl Loaded {
@@ -55,9 +59,9 @@ impl Loaded {
     }
 }
 
-/// Something that was fitted to the server.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Fitted {
+/// Something that was substituted to the server.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Substituted {
     /// `collation`, `character set` or `engine`.
     pub kind: &'static str,
     /// As the dump has it.
@@ -85,20 +89,20 @@ pub trait Loading: Send {
     fn on(
         &mut self,
         _connections: usize,
-        _fit: &[(String, String)],
-        _keeper: Box<dyn Keeper>,
+        _substitute: &[Substitution],
+        _keeper: Box<dyn ProgressStore>,
     ) -> Result<(), DatabaseError> {
         Ok(())
     }
     /// Lets an engine whose transactions hold everything commit on the way, so that a long load, of about so many bytes, can be gone on
     /// with.
-    fn in_stages(&mut self, _bytes: u64, _keeper: Box<dyn Keeper>) {}
+    fn in_stages(&mut self, _bytes: u64, _keeper: Box<dyn ProgressStore>) {}
     /// Names databases that the dump may name as its own.
     fn comes_from(&mut self, _databases: &[String]) {}
     /// Lets events work as soon as they are loaded; else they are loaded at rest.
     fn put_events_on(&mut self) {}
     /// Says that rows come straight from a database that held them, where they were neither doubled nor unfit.
-    fn goes_straight(&mut self) -> Result<(), DatabaseError> {
+    fn trust_source(&mut self) -> Result<(), DatabaseError> {
         Ok(())
     }
     /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.
@@ -259,7 +263,7 @@ pub(super) fn text_of(statement: &[u8], line: u64) -> Result<&str, DatabaseError
 
 /// A dump that is to be loaded.
 #[derive(Debug, Clone)]
-pub struct LoadJob {
+pub struct LoadPlan {
     /// Files, in order: a dump or its parts.
     pub files: Vec<PathBuf>,
     /// Where to.
@@ -269,7 +273,7 @@ pub struct LoadJob {
     /// Connections.
     pub connections: usize,
     /// Names that the server does not know, and what they become.
-    pub fit: Vec<(String, String)>,
+    pub substitute: Vec<Substitution>,
     /// Whether events work as soon as they are loaded.
     pub events: bool,
     /// How far an interrupted run of the same job came.
@@ -279,7 +283,7 @@ pub struct LoadJob {
 /// Name of the dump in the folder of what a run replaced.
 pub const KEPT_DUMP: &str = "database.sql.zst";
 
-impl LoadJob {
+impl LoadPlan {
     fn allows(&self, found: &[String]) -> Result<(), DatabaseError> {
         if self.replace || self.earlier.is_some() {
             Ok(())
@@ -290,7 +294,7 @@ impl LoadJob {
 }
 
 /// Looks whether a job would be refused, without changing anything. Returns what is in the database.
-pub fn guard(job: &LoadJob) -> Result<Vec<String>, DatabaseError> {
+pub fn guard(job: &LoadPlan) -> Result<Vec<String>, DatabaseError> {
     let found = contents(&job.access)?;
     job.allows(&found)?;
     Ok(found)
@@ -302,12 +306,12 @@ fn is_compressed(path: &Path) -> bool {
 }
 
 /// Loads a dump.
-pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, DatabaseError> {
+pub fn load(job: &LoadPlan, run: &Run, watch: &dyn Watch) -> Result<Loaded, DatabaseError> {
     let mut loader = open(&job.access)?;
     // Since the guard looked, somebody may have filled it.
     let found = loader.tables()?;
     job.allows(&found)?;
-    loader.on(job.connections, &job.fit, Box::new(InLogbook(run.clone())))?;
+    loader.on(job.connections, &job.substitute, Box::new(InLogbook(run.clone())))?;
     if job.events {
         loader.put_events_on();
     }
@@ -325,7 +329,7 @@ pub fn load(job: &LoadJob, run: &Run, watch: &dyn Watch) -> Result<Loaded, Datab
         }
         None => {}
     }
-    step(run, "load database", serde_json::json!({ "database": job.access.url() }))?;
+    step(run, StepKind::LoadDatabase, serde_json::json!({ "database": job.access.url() }))?;
     watch.event(Event::StepStarted { step: "loading", total: Some(total) });
     let meter = Arc::new(Meter::default());
     let loaded = std::thread::scope(|scope| {
@@ -366,7 +370,7 @@ pub(crate) fn replace(
     let tables: Vec<&String> = goes.iter().collect();
     step(
         run,
-        "replace database",
+        StepKind::ReplaceDatabase,
         serde_json::json!({ "database": access.url(), "kept": output, "tables": tables }),
     )?;
     let all = loader.tables()?.iter().all(|t| goes.contains(t));
@@ -387,9 +391,11 @@ pub(crate) fn keep_dump(
         let keep = if goes.contains(plain_name(table)) { Keep::All } else { Keep::Nothing };
         (keep, String::new())
     };
-    let job = DumpJob {
+    let job = DumpPlan {
         access: access.clone(),
         output: output.clone(),
+        pipe: None,
+        force: false,
         part_size: None,
         checksums: false,
         strictly: true,
@@ -428,6 +434,6 @@ impl Sink for Names {
     }
 }
 
-pub(crate) fn step(run: &Run, name: &str, detail: serde_json::Value) -> Result<(), DatabaseError> {
+pub(crate) fn step(run: &Run, name: StepKind, detail: serde_json::Value) -> Result<(), DatabaseError> {
     run.step(name, detail).map_err(|e| DatabaseError::Io(e.source))
 }

@@ -5,16 +5,16 @@
 
 pub mod create;
 pub mod dump;
-pub mod fit;
+pub mod compatibility;
 pub mod journal;
-pub mod live;
+pub mod stream;
 pub mod load;
 pub mod mysql;
 pub mod postgres;
 pub mod sizes;
 pub mod snapshot;
 pub mod sqlite;
-mod stages;
+mod checkpoints;
 pub mod trial;
 mod waiting;
 
@@ -133,7 +133,7 @@ pub enum DatabaseError {
 pub enum Refusal {
     /// The host's name leads nowhere.
     UnknownHost,
-    /// Nobody listens there.
+    /// NoProgress listens there.
     NothingAnswers,
     /// No answer in time.
     Silent,
@@ -226,7 +226,7 @@ impl Refusal {
 }
 
 /// Explains an error in plain words.
-pub fn told(error: &DatabaseError) -> String {
+pub fn describe(error: &DatabaseError) -> String {
     match error {
         DatabaseError::Connect { refusal, .. } => refusal.to_string(),
         DatabaseError::Statement { source, .. } => source.to_string(),

@@ -1,14 +1,15 @@
 //! A database as it was at one moment, of whichever engine: what it holds, and each table as SQL that loads anywhere.
 
+use schemars::JsonSchema;
+use crate::event::Findings;
 use super::{DatabaseError, mysql, postgres, sqlite};
-use crate::event::Warnings;
 use crate::pipe::PipeWriter;
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
 use std::io::Write;
 
 /// What a table holds, as the server tells it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct TableFacts {
     /// Name.
     pub name: String,
@@ -97,7 +98,7 @@ pub trait Snapshot: Send {
         &mut self,
         has: &dyn Fn(&str) -> bool,
         out: &mut dyn DumpOut,
-        warnings: &mut Warnings<'_>,
+        findings: &mut Findings<'_>,
     ) -> Result<u64, DatabaseError>;
 }
 

@@ -1,11 +1,12 @@
 //! Tries a database before work: does it answer, who is it, and what may the user do there.
 
+use schemars::JsonSchema;
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::place::{DatabaseAccess, Engine};
 use serde::Serialize;
 
 /// What a trial found.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Trial {
     /// Product and version.
     pub server: String,
@@ -18,7 +19,7 @@ pub struct Trial {
 }
 
 /// Something that a user may or may not do.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct Right {
     /// What.
     pub what: String,

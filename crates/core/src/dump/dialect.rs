@@ -1,9 +1,10 @@
 //! Dialects of SQL dumps, and how one is told from the first bytes.
 
-use serde::Serialize;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
 
 /// Whose dump it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Dialect {
     /// MySQL and MariaDB, of every age and exporter.

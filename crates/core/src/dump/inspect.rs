@@ -1,5 +1,6 @@
 //! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
 
+use schemars::JsonSchema;
 use super::dialect::Dialect;
 use super::literal;
 use super::row::{self, Value};
@@ -10,7 +11,7 @@ use std::collections::BTreeMap;
 use std::io::Read;
 
 /// Size of one table in a dump.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct TableSize {
     /// Rows.
     pub rows: u64,

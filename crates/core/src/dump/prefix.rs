@@ -3,13 +3,14 @@
 //! What a table's name is, is told by its place: behind a word such as `INTO` or `REFERENCES`, in the list behind `FROM`, or before a
 //! dot. A column whose name happens to begin with the prefix stands at none of these places and keeps its name.
 
+use schemars::JsonSchema;
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use crate::edit::Edit;
 use serde::Serialize;
 
 /// A change of the table prefix.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PrefixChange {
     /// The old prefix; not empty.
     pub old: String,

@@ -1,4 +1,4 @@
-//! Rewrites a dump chunk by chunk: cells in their declared form, every other string by the needles.
+//! Rewrites a dump chunk by chunk: cells in their declared form, every other string by the replacements.
 //!
 //! A [`Worker`] knows one chunk at a time and nothing of the others, so several may work at once ([`super::spread`]). The output is
 //! the input with edits: what lies between two edits is copied once, and a chunk without any edit is not copied at all.
@@ -20,7 +20,7 @@ use super::statement::{Class, Statement};
 use super::stream::{At, Piece};
 use super::tally::{ColumnTally, Sample};
 use crate::edit::{self, Decoded, Edit};
-use crate::text::needles::{Finding, LeftReason};
+use crate::text::replacements::{Judged, LeftReason};
 use crate::text::packed::Packing;
 use crate::text::raw::{Layers, Short};
 use crate::text::scan::CoreHit;
@@ -326,12 +326,12 @@ impl<'a> Worker<'a> {
 
     fn rows(&mut self, chunk: &[u8], base: usize, rows: Rows<'_>, quoting: Quoting) {
         let mut hits = std::mem::take(&mut self.hits);
-        rows.hits(self.rules.needles.scan(), &mut hits);
+        rows.hits(self.rules.replacements.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
             || !self.current.packed.is_empty()
             || !self.current.puts.is_empty()
             || !self.current.starts.is_empty()
-            || self.rules.needles.asked().repair;
+            || self.rules.replacements.asked().repair;
         let mut next = 0;
         let mut index = 0;
         while index < rows.count() && (every || next < hits.len()) {
@@ -435,7 +435,7 @@ impl<'a> Worker<'a> {
         self.puts(row, values, quoting);
         self.packed(row, values, quoting, &mut settled);
         let declared = self.edits.len();
-        let repair = self.rules.needles.asked().repair;
+        let repair = self.rules.replacements.asked().repair;
         let mut next = 0;
         for (i, value) in values.iter().enumerate() {
             let first = next;
@@ -484,7 +484,7 @@ impl<'a> Worker<'a> {
             return false;
         }
         let from = start + inside.start;
-        if !self.short.take(self.rules.needles, &row[inside.clone()], hits, from, quoting.backslash) {
+        if !self.short.take(self.rules.replacements, &row[inside.clone()], hits, from, quoting.backslash) {
             return false;
         }
         tally.changed += u64::from(!self.short.edits.is_empty());
@@ -499,17 +499,17 @@ impl<'a> Worker<'a> {
     }
 
     fn value(&mut self, column: usize, row: &[u8], value: &Value, quoting: Quoting) {
-        let needles = self.rules.needles;
+        let replacements = self.rules.replacements;
         let wanted = self.current.wanted[column];
         let tally = &mut self.current.columns[column];
         match literal::meaning(row, value, quoting, &mut self.spare) {
             Some(meant) => {
                 // A hit in the row is one in its text, but for what the text hides and for values looked at for repair alone.
-                let sure = !meant.hidden() && !needles.asked().repair;
+                let sure = !meant.hidden() && !replacements.asked().repair;
                 let looks = sure
-                    || needles.scan().any(meant.bytes())
+                    || replacements.scan().any(meant.bytes())
                     || Packing::seen(meant.bytes()).is_some()
-                    || value::worth_repair(needles, meant.bytes());
+                    || value::worth_repair(replacements, meant.bytes());
                 if looks {
                     let edits = rewritten(self.rules, wanted, tally, meant.bytes(), meant.is_bytes());
                     self.edits.extend(meant.outwards(edits, row, value, quoting));
@@ -530,14 +530,14 @@ impl<'a> Worker<'a> {
 
     /// Counts what a stretch names in which nothing is changed.
     fn elsewhere(&mut self, bytes: &[u8], reason: LeftReason) {
-        if !self.rules.needles.scan().any(bytes) {
+        if !self.rules.replacements.scan().any(bytes) {
             return;
         }
-        let names_old = |f: &Finding| match f {
-            Finding::Change(_) => true,
-            Finding::Left { reason, .. } => reason.is_leftover() && *reason != LeftReason::RootRelative,
+        let names_old = |f: &Judged| match f {
+            Judged::Change(_) => true,
+            Judged::Left { reason, .. } => reason.is_leftover() && *reason != LeftReason::RootRelative,
         };
-        let count = self.rules.needles.findings(bytes).iter().filter(|f| names_old(f)).count() as u64;
+        let count = self.rules.replacements.findings(bytes).iter().filter(|f| names_old(f)).count() as u64;
         if count > 0 {
             let table = self.done.tally.tables.entry("(between statements)".into()).or_default();
             let name = if reason == LeftReason::Comment { "(comment)" } else { "(rest)" };
@@ -556,7 +556,7 @@ impl<'a> Worker<'a> {
 
     /// Strings in what follows or separates rows, such as `ON DUPLICATE KEY UPDATE`.
     fn loose_literals(&mut self, chunk: &[u8], base: usize, bytes: &[u8], at: At<'_>) {
-        if !self.rules.needles.scan().any(bytes) {
+        if !self.rules.replacements.scan().any(bytes) {
             return;
         }
         let mut tally = ColumnTally::default();
@@ -654,7 +654,7 @@ impl<'a> Worker<'a> {
             covered = found.iter().map(|e| e.span.clone()).collect();
             self.edits.extend(found);
         }
-        let scan = self.rules.needles.scan();
+        let scan = self.rules.replacements.scan();
         if statement.class != Class::Set && scan.any(bytes) {
             let mut tally = ColumnTally::default();
             for span in literals {
@@ -684,7 +684,7 @@ impl<'a> Worker<'a> {
         self.current.rows += 1;
         let mut hits = std::mem::take(&mut self.hits);
         hits.clear();
-        hits.extend(self.rules.needles.scan().hits(bytes));
+        hits.extend(self.rules.replacements.scan().hits(bytes));
         let hex = values.iter().filter(|v| v.kind == ValueKind::Hex);
         hits.extend(hex.map(|v| CoreHit::hidden(v.span.start)));
         hits.sort_unstable_by_key(|h| h.at);
@@ -727,12 +727,12 @@ fn rewritten(
     is_bytes: bool,
 ) -> Vec<Edit> {
     let mut notes = ColumnNotes { column: tally, samples: rules.samples };
-    let edits = value::edits_of_hit(rules.needles, bytes, is_bytes, &mut notes);
-    told(wanted, tally, bytes, edits)
+    let edits = value::edits_of_hit(rules.replacements, bytes, is_bytes, &mut notes);
+    describe(wanted, tally, bytes, edits)
 }
 
 /// Counts a value's edits and keeps a sample of them.
-fn told(wanted: usize, tally: &mut ColumnTally, bytes: &[u8], edits: Vec<Edit>) -> Vec<Edit> {
+fn describe(wanted: usize, tally: &mut ColumnTally, bytes: &[u8], edits: Vec<Edit>) -> Vec<Edit> {
     let Some(first) = edits.first() else { return edits };
     tally.changed += 1;
     if tally.samples.len() < wanted {
@@ -756,7 +756,7 @@ fn literal_edits(
     quoting: Quoting,
 ) -> Vec<Edit> {
     let decoded = literal::decode(text, literal.clone(), quoting);
-    if !rules.needles.scan().any(&decoded.bytes) {
+    if !rules.replacements.scan().any(&decoded.bytes) {
         return Vec::new();
     }
     let edits = rewritten(rules, rules.samples, tally, &decoded.bytes, false);

@@ -1,9 +1,10 @@
 //! What a rewrite is to do, and what it came to.
 
+use schemars::JsonSchema;
 use super::prefix::PrefixChange;
 use super::tally::Tally;
 use crate::place::{AddressForm, Relocation};
-use crate::text::needles::Needles;
+use crate::text::replacements::Replacements;
 use crate::text::packed::Packing;
 use std::collections::BTreeMap;
 
@@ -117,8 +118,8 @@ pub enum Keep {
 
 /// What a rewrite is to do.
 pub struct Rules<'a> {
-    /// Needles for every string.
-    pub needles: &'a Needles,
+    /// Replacements for every string.
+    pub replacements: &'a Replacements,
     /// For cells: the way from the old place to the new one.
     pub relocation: Option<&'a Relocation>,
     /// Declared cells.
@@ -142,10 +143,10 @@ pub struct Rules<'a> {
 }
 
 impl<'a> Rules<'a> {
-    /// Rules that rewrite by the needles alone.
-    pub fn new(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Self {
+    /// Rules that rewrite by the replacements alone.
+    pub fn new(replacements: &'a Replacements, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Self {
         Rules {
-            needles,
+            replacements,
             relocation: None,
             cells: Vec::new(),
             packed: Vec::new(),
@@ -161,7 +162,7 @@ impl<'a> Rules<'a> {
 }
 
 /// A change of a declared cell.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, JsonSchema)]
 pub struct CellChange {
     /// Table.
     pub table: String,

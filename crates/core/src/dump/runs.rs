@@ -2,7 +2,7 @@
 //!
 //! Sixty-four bytes at a time, SIMD comparisons give one bit per byte for quotes, backslashes and the few bytes that
 //! matter outside of strings. Arithmetic on those bits tells which quotes are escaped and which bytes lie inside of strings; only
-//! brackets, hex literals and oddities outside of strings are then visited one by one, two or three per row.
+//! brackets, hex literals and precheck outside of strings are then visited one by one, two or three per row.
 //!
 //! Invariants: what the loop accepts is what [`super::row::scan`] accepts, row by row (a property test compares them); whatever
 //! is not brackets, commas, numbers, names and single-quoted strings (double quotes, comments, backquotes, semicolons) is
@@ -27,7 +27,7 @@ pub enum Stop {
 const QUOTE: u8 = 0;
 const COMMA: u8 = 1;
 const BACKSLASH: u8 = 2;
-/// The first class of brackets and oddities.
+/// The first class of brackets and precheck.
 const MARKS: u8 = 3;
 
 static CLASSES: Table = Table::new(&[

@@ -7,6 +7,7 @@
 //! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
 //! one row. Cost: one read copy, and for rows the pass of `runs`.
 
+use schemars::JsonSchema;
 use super::chunk::{Chunk, Firsts, Kind, Located};
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
@@ -107,7 +108,7 @@ pub enum DumpError {
 }
 
 /// Where a dump stopped short.
-#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, JsonSchema)]
 pub struct CutOff {
     /// Line on which the unfinished statement begins.
     pub line: u64,

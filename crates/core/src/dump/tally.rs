@@ -1,11 +1,16 @@
 //! What a rewrite did and did not do, per table and column.
 
-use crate::text::needles::LeftReason;
+use schemars::JsonSchema;
+use crate::finding::{Code, Finding};
+use crate::text::replacements::LeftReason;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
+/// Columns that a finding names.
+const MOST_COLUMNS: usize = 3;
+
 /// One changed value, before and after, cut to what matters.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Sample {
     /// Text before.
     pub before: String,
@@ -14,7 +19,7 @@ pub struct Sample {
 }
 
 /// The tally of one column.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ColumnTally {
     /// Values of the column that were written.
     pub seen: u64,
@@ -31,7 +36,7 @@ pub struct ColumnTally {
 }
 
 /// The tally of one table.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct TableTally {
     /// Rows written.
     pub rows: u64,
@@ -42,7 +47,7 @@ pub struct TableTally {
 }
 
 /// The tally of a whole dump.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Tally {
     /// Tables by name.
     pub tables: BTreeMap<String, TableTally>,
@@ -68,6 +73,26 @@ impl Tally {
             }
         }
         out
+    }
+
+    /// Returns what a person should know of what was left: a finding for each reason, with the columns that hold most of it.
+    pub fn findings(&self) -> Vec<Finding> {
+        let left = self.left();
+        let finding = |(reason, count): (&LeftReason, &u64)| {
+            let mut columns: Vec<(u64, String)> = self
+                .columns()
+                .filter_map(|(t, c, tally)| Some((*tally.left.get(reason)?, format!("{t}.{c}"))))
+                .collect();
+            columns.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
+            let more = columns.len().saturating_sub(MOST_COLUMNS);
+            let names: Vec<&str> = columns.iter().take(MOST_COLUMNS).map(|(_, name)| name.as_str()).collect();
+            let place = names.join(", ") + &if more > 0 { format!(" and {more} more columns") } else { String::new() };
+            let places = if *count == 1 { "1 place was" } else { &format!("{count} places were") };
+            let what = format!("{places} left: {}", reason.words());
+            let found = Finding::new(Code::OldPlaceInRows, what, place, reason.cure());
+            if reason.needs_attention() { found } else { found.as_note() }
+        };
+        left.iter().map(finding).collect()
     }
 
     /// Walks over all columns with their tables.

@@ -3,11 +3,11 @@
 //! The thread that walks the source makes the folders and notes each file before it hands it on, so the record of a run is in order
 //! whatever the threads do.
 
+use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::owner::Owner;
-use crate::event::Warning;
-use crate::footprint::Footprint;
-use crate::fsx::{AtPath, CopyWay, shown_by_umask};
+use crate::change_log::ChangeLog;
+use crate::fsx::{AtPath, CopyMethod, shown_by_umask};
 use crate::safe::{Spot, open_file};
 use std::fs::Permissions;
 use std::os::unix::fs::PermissionsExt;
@@ -41,7 +41,7 @@ pub(super) struct Job {
 pub(super) struct Copied {
     pub(super) files: u64,
     pub(super) bytes: u64,
-    pub(super) unread: Vec<Warning>,
+    pub(super) unread: Vec<Finding>,
 }
 
 /// Threads that copy.
@@ -69,20 +69,20 @@ impl Copiers {
     }
 
     /// Notes a file and hands it on. Threads that stopped are told of at the end.
-    pub(super) fn copy(&mut self, job: Job, footprint: &Footprint) -> Result<(), RestoreError> {
+    pub(super) fn copy(&mut self, job: Job, change_log: &ChangeLog) -> Result<(), RestoreError> {
         self.bundle.push(job);
-        if self.bundle.len() < BUNDLE { Ok(()) } else { self.hand_on(footprint) }
+        if self.bundle.len() < BUNDLE { Ok(()) } else { self.hand_on(change_log) }
     }
 
-    fn hand_on(&mut self, footprint: &Footprint) -> Result<(), RestoreError> {
-        footprint.files(self.bundle.iter().map(|job| job.to.as_path()))?;
+    fn hand_on(&mut self, change_log: &ChangeLog) -> Result<(), RestoreError> {
+        change_log.files(self.bundle.iter().map(|job| job.to.as_path()))?;
         let _ = self.way.send(std::mem::take(&mut self.bundle));
         Ok(())
     }
 
     /// Waits until all is copied.
-    pub(super) fn finish(mut self, footprint: &Footprint) -> Result<Copied, RestoreError> {
-        self.hand_on(footprint)?;
+    pub(super) fn finish(mut self, change_log: &ChangeLog) -> Result<Copied, RestoreError> {
+        self.hand_on(change_log)?;
         drop(self.way);
         let mut out = Copied::default();
         let mut failure = None;
@@ -108,7 +108,7 @@ impl Copiers {
 fn work(jobs: &Mutex<Receiver<Vec<Job>>>) -> Result<Copied, RestoreError> {
     let mut copied = Copied::default();
     let mut failure = None;
-    let mut way = CopyWay::default();
+    let mut way = CopyMethod::default();
     loop {
         let bundle = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let Ok(bundle) = bundle else { break };
@@ -120,12 +120,12 @@ fn work(jobs: &Mutex<Receiver<Vec<Job>>>) -> Result<Copied, RestoreError> {
 }
 
 /// Says that a file could not be read.
-pub(super) fn unread(path: &Path, error: &std::io::Error) -> Warning {
+pub(super) fn unread(path: &Path, error: &std::io::Error) -> Finding {
     let what = format!("could not be read and was left out: {error}");
-    Warning::at(what, path, "check its permissions and try again")
+    Finding::at(Code::FileUnreadable, what, path, "check its permissions and try again")
 }
 
-fn one(job: &Job, way: &mut CopyWay, copied: &mut Copied) -> Result<(), RestoreError> {
+fn one(job: &Job, way: &mut CopyMethod, copied: &mut Copied) -> Result<(), RestoreError> {
     let source = match open_file(&job.from) {
         Ok(source) => source,
         Err(e) => {

@@ -6,7 +6,7 @@
 use super::RestoreError;
 use crate::config::edit::FilePlan;
 use crate::dump::rules::Start;
-use crate::footprint::Footprint;
+use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, PlaceError, Relocation, Root};
 use crate::survey::hosts::{Hosts, folder_name};
@@ -84,7 +84,7 @@ impl Joining {
 
 /// What is to be done so that a host finds its folder.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum HostWay {
+pub enum HostMapping {
     /// A line of a PHP file: path under the site, and the line.
     Line {
         /// Path.
@@ -102,27 +102,27 @@ pub enum HostWay {
 }
 
 /// Returns the way of an address to a folder; nothing is needed for the folder that answers to every host, or to this one.
-pub fn way(hosts: &HostFolders, folder: &str, address: &Address) -> Option<HostWay> {
+pub fn way(hosts: &HostFolders, folder: &str, address: &Address) -> Option<HostMapping> {
     let name = folder_name(address);
     if folder == "default" || name == folder {
         return None;
     }
     Some(match &hosts.map {
-        Some(map) => HostWay::Line {
+        Some(map) => HostMapping::Line {
             path: map.path.clone(),
             line: format!("${}['{name}'] = '{folder}';", map.variable),
         },
-        None => HostWay::Link { path: format!("{}/{name}", hosts.folder), to: folder.to_string() },
+        None => HostMapping::Link { path: format!("{}/{name}", hosts.folder), to: folder.to_string() },
     })
 }
 
-impl HostWay {
+impl HostMapping {
     /// Makes the way in a restored site.
-    pub fn make(&self, target: &Path, footprint: &Footprint) -> Result<(), PathError> {
+    pub fn make(&self, target: &Path, change_log: &ChangeLog) -> Result<(), PathError> {
         match self {
-            HostWay::Line { path, line } => {
+            HostMapping::Line { path, line } => {
                 let path = target.join(path);
-                let spot = footprint.spot(&path)?;
+                let spot = change_log.spot(&path)?;
                 let mut old = String::new();
                 if spot.read().and_then(|mut file| file.read_to_string(&mut old)).is_err() {
                     old = "<?php\n".into();
@@ -131,9 +131,9 @@ impl HostWay {
                 let body = body.strip_suffix("?>").map_or(body, str::trim_end);
                 spot.write(format!("{body}\n{line}\n").as_bytes()).at(&path)
             }
-            HostWay::Link { path, to } => {
+            HostMapping::Link { path, to } => {
                 let path = target.join(path);
-                footprint.spot(&path)?.link(Path::new(to)).at(&path)
+                change_log.spot(&path)?.link(Path::new(to)).at(&path)
             }
         }
     }
@@ -141,15 +141,15 @@ impl HostWay {
     /// Returns the file or link that is written, under the target.
     pub fn path(&self) -> &str {
         match self {
-            HostWay::Line { path, .. } | HostWay::Link { path, .. } => path,
+            HostMapping::Line { path, .. } | HostMapping::Link { path, .. } => path,
         }
     }
 
     /// Tells it to people.
-    pub fn told(&self) -> String {
+    pub fn describe(&self) -> String {
         match self {
-            HostWay::Line { path, line } => format!("{path}: {line}"),
-            HostWay::Link { path, to } => format!("{path} leads to {to}"),
+            HostMapping::Line { path, line } => format!("{path}: {line}"),
+            HostMapping::Link { path, to } => format!("{path} leads to {to}"),
         }
     }
 }

@@ -1,6 +1,9 @@
 //! Finds what still points to the old place in the files of a restored site.
 
-use crate::text::needles::{Finding, LeftReason, Needles};
+use schemars::JsonSchema;
+use crate::finding::{Code, Finding};
+use crate::place::{Address, Place};
+use crate::text::replacements::{Judged, LeftReason, Replacements};
 use crate::text::value;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -8,7 +11,7 @@ use std::io::Read;
 use std::path::Path;
 
 /// A file that still names the old place.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct FileLeftover {
     /// Path under the site.
     pub path: String,
@@ -23,7 +26,7 @@ pub struct FileLeftover {
 }
 
 /// Where a file names the old place first in one way.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct PlaceLeft {
     /// Why it was left; nothing for what points to the old place.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -36,13 +39,62 @@ pub struct PlaceLeft {
 
 impl FileLeftover {
     /// Says whether somebody has to look at the file: something in it points to the old place or names it in a way that is none by itself.
-    /// A path from the root in program code mostly is a separator or a pattern.
-    pub fn needs_a_look(&self) -> bool {
+    /// A path from the root in program code mostly is a separator or a pattern; what a system says of itself in its papers, and where its
+    /// programs speak of the machine itself, is no trace of a site.
+    pub fn needs_attention(&self, from: &Address) -> bool {
+        let path = Path::new(&self.path);
+        if is_paper(path) {
+            return false;
+        }
+        let code = is_code(path);
+        // `localhost` and its kin name this site only with a base path or a port.
+        let any_machine = is_own_machine(from.host());
+        if any_machine && code && from.base().is_empty() && from.port().is_none() {
+            return self.mentions.contains_key(&LeftReason::Password);
+        }
         let counts = |reason: &LeftReason| {
-            reason.is_leftover() && (*reason != LeftReason::RootRelative || !is_code(Path::new(&self.path)))
+            reason.needs_attention()
+                && (*reason != LeftReason::RootRelative || !code)
+                && (!any_machine || *reason == LeftReason::Password)
         };
         self.pointing > 0 || self.mentions.keys().any(counts)
     }
+
+    /// What a person should know of it.
+    pub fn finding(&self, from: &Place) -> Option<Finding> {
+        let first = self.places.iter().min_by_key(|p| (p.reason.is_some(), p.line))?;
+        let counted = |n: u64| if n == 1 { "1 place".to_string() } else { format!("{n} places") };
+        let (what, cure) = match first.reason {
+            None => (
+                format!("{} in this file {} to the old address or folder", counted(self.pointing), if self.pointing == 1 { "points" } else { "point" }),
+                "change it by hand, or declare the file in the definition ([[text]])",
+            ),
+            Some(reason) => {
+                let n = self.mentions.get(&reason).copied().unwrap_or_default();
+                (format!("{} in this file: {}", counted(n), reason.words()), reason.cure())
+            }
+        };
+        let found = Finding::new(Code::OldPlaceInFile, what, format!("{}:{}", self.path, first.line), cure);
+        Some(if self.needs_attention(&from.address) { found } else { found.as_note() })
+    }
+}
+
+/// Says whether a host name means whatever machine one is at.
+fn is_own_machine(host: &str) -> bool {
+    matches!(host, "localhost" | "127.0.0.1" | "[::1]") || host.ends_with(".localhost")
+}
+
+/// Names of the papers that come with programs.
+const PAPERS: [&str; 12] = [
+    "readme", "license", "licence", "copying", "changelog", "changes", "install", "upgrade", "upgrading", "authors",
+    "credits", "contributing",
+];
+
+fn is_paper(path: &Path) -> bool {
+    let name = path.file_name().and_then(|n| n.to_str()).unwrap_or_default().to_ascii_lowercase();
+    let (stem, ending) = name.split_once('.').unwrap_or((&name, ""));
+    let stem = stem.split(['-', '_']).next().unwrap_or(stem);
+    PAPERS.contains(&stem) && matches!(ending, "" | "txt" | "md" | "html" | "htm" | "rst" | "pdf")
 }
 
 /// Endings of program code.
@@ -69,7 +121,7 @@ fn is_opaque(path: &Path) -> bool {
 }
 
 /// Scans the regular files below a folder that `look` says, but for pictures and their kin. Files that cannot be read are passed over.
-pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec<FileLeftover> {
+pub fn scan(site: &Path, replacements: &Replacements, look: &dyn Fn(&Path) -> bool) -> Vec<FileLeftover> {
     let mut out = Vec::new();
     let mut buffer = vec![0; WINDOW];
     for entry in walkdir::WalkDir::new(site).sort_by_file_name().into_iter().flatten() {
@@ -80,7 +132,7 @@ pub fn scan(site: &Path, needles: &Needles, look: &dyn Fn(&Path) -> bool) -> Vec
         let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
         let mut found =
             FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new(), places: Vec::new() };
-        if scan_file(file, needles, &mut buffer, &mut found).is_ok()
+        if scan_file(file, replacements, &mut buffer, &mut found).is_ok()
             && (found.pointing > 0 || !found.mentions.is_empty())
         {
             out.push(found);
@@ -105,7 +157,7 @@ fn around(text: &[u8], at: usize, reason: Option<LeftReason>) -> String {
 
 fn scan_file(
     mut file: impl Read,
-    needles: &Needles,
+    replacements: &Replacements,
     buffer: &mut [u8],
     found: &mut FileLeftover,
 ) -> std::io::Result<()> {
@@ -120,21 +172,21 @@ fn scan_file(
         let text = &buffer[..filled];
         // What begins in the overlap is counted with the next window, where all that follows it can be seen.
         let until = if end { filled } else { filled - OVERLAP };
-        if needles.scan().any(text) {
-            for finding in needles.findings(text) {
+        if replacements.scan().any(text) {
+            for finding in replacements.findings(text) {
                 let at = match &finding {
-                    Finding::Change(edit) => edit.span.start,
-                    Finding::Left { at, .. } => *at,
+                    Judged::Change(edit) => edit.span.start,
+                    Judged::Left { at, .. } => *at,
                 };
                 if at < fresh || at >= until {
                     continue;
                 }
                 let reason = match finding {
-                    Finding::Change(_) => {
+                    Judged::Change(_) => {
                         found.pointing += 1;
                         None
                     }
-                    Finding::Left { reason, .. } => {
+                    Judged::Left { reason, .. } => {
                         *found.mentions.entry(reason).or_default() += 1;
                         Some(reason)
                     }

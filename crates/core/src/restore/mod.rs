@@ -7,7 +7,7 @@ pub mod leftovers;
 mod locate;
 pub mod owner;
 pub mod plan;
-pub mod puts;
+pub mod copy_settings;
 pub mod record;
 pub mod refresh;
 pub mod restored;
@@ -17,7 +17,7 @@ pub mod source;
 pub mod tidy;
 mod unpack;
 
-use crate::archive::prove::Damage;
+use crate::archive::verify::Damage;
 use crate::archive::read::ReadError;
 use crate::database::DatabaseError;
 use crate::dump::stream::DumpError;

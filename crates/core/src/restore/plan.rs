@@ -1,15 +1,16 @@
 //! The plan of a restore: everything that can be known and refused before the first byte is written.
 
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 use super::RestoreError;
-use super::hosts::{HostWay, Joining};
+use super::hosts::{HostMapping, Joining};
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
 use super::owner::Owner;
-use super::puts::{self, PlannedKey, Puts};
+use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::record::{self, Record};
 use super::refresh::Outlook;
 use super::source::{Kind, Source, inspect_inner_dump, look};
-use crate::cargo::{keep, means};
 use crate::config::edit::{self, Context, FilePlan};
 use crate::config::htaccess;
 use crate::database::load::{contents, must_be_empty, plain_name, shortened};
@@ -17,19 +18,19 @@ use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
-use crate::event::{Warning, Warnings, Watch};
-use crate::fsx::{absolute, free_space};
+use crate::event::{Watch};
+use crate::fsx::free_space;
 use crate::place::{Address, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
-use crate::survey::select::{Fate, Part, Selection};
+use crate::survey::select::{Decision, Part, PathChoice, Selection};
 use crate::survey::tree::FolderTree;
-use crate::survey::{FOREIGN_CURE, inspect_dump, material};
+use crate::survey::{inspect_dump, material};
 use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob};
-use crate::text::needles::{Asked, Needles};
+use crate::text::replacements::{RewriteOptions, Replacements};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -64,7 +65,7 @@ pub struct RestorePlan {
     /// Other sites of the same database, which stay where they are.
     pub stay: Vec<Address>,
     /// Values that are put into config keys, rows and files.
-    pub puts: Puts,
+    pub puts: PlannedSettings,
     /// Folders of hosts.
     pub hosts: Hosts,
     /// New place of the folder that belongs to the site outside of its root.
@@ -72,7 +73,7 @@ pub struct RestorePlan {
     /// The host that joins the code base in the target.
     pub joining: Option<Joining>,
     /// How the new host finds its folder.
-    pub host_way: Option<HostWay>,
+    pub host_mapping: Option<HostMapping>,
     /// Tables of the target that make room, and are kept.
     pub replaced: BTreeSet<String>,
     /// Tables in the target's database that are not this site's, and stay.
@@ -86,26 +87,26 @@ pub struct RestorePlan {
     /// Bytes that will be written below the target and for the dump.
     pub needed: u64,
     /// What needs attention.
-    pub warnings: Vec<Warning>,
+    pub findings: Vec<Finding>,
     old_password: Secret,
 }
 
 impl RestorePlan {
-    /// Builds the needles: addresses and roots to change, the old password to watch for.
-    pub fn needles(&self) -> Needles {
+    /// Builds the replacements: addresses and roots to change, the old password to watch for.
+    pub fn replacements(&self) -> Replacements {
         let watched = self.watched();
         // From the bare root to a folder and back, references from the root are what breaks.
         let root = |place: &Place| place.address.base().is_empty();
         let moves = root(&self.relocation.from) != root(&self.relocation.to);
-        let asked = Asked { references: self.job.asked.references || moves, ..self.job.asked };
-        Needles::asking(&self.relocation.pairs(), &watched, asked)
+        let asked = RewriteOptions { references: self.job.options.rewriting().references || moves, ..self.job.options.rewriting() };
+        Replacements::asking(&self.relocation.pairs(), &watched, asked)
     }
 
-    /// Builds the needles by which files are looked through that nothing changes: there a path from the root is none of the site's for
+    /// Builds the replacements by which files are looked through that nothing changes: there a path from the root is none of the site's for
     /// sure.
-    pub fn needles_for_files(&self) -> Needles {
+    pub fn needles_for_files(&self) -> Replacements {
         let watched = self.watched();
-        Needles::asking(&self.relocation.pairs(), &watched, Asked { references: false, ..self.job.asked })
+        Replacements::asking(&self.relocation.pairs(), &watched, RewriteOptions { references: false, ..self.job.options.rewriting() })
     }
 
     fn watched(&self) -> Vec<Secret> {
@@ -120,7 +121,7 @@ impl RestorePlan {
 
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
-        keep(&self.definition, &self.table_prefix, &self.job.rows, table)
+        self.job.tables().keeps(&self.definition, &self.table_prefix, table)
     }
 
     /// Returns what a file holds once it is edited, of the files that are; by its path in the target.
@@ -135,14 +136,14 @@ impl RestorePlan {
 
     /// What a thing of the copy is at the source, of a clone.
     pub(super) fn at_source(&self, path: &Path) -> Option<fs::Metadata> {
-        let below = path.strip_prefix(&self.job.target).ok()?;
-        fs::symlink_metadata(self.job.cargo.as_ref()?.survey.site.join(below)).ok()
+        let below = path.strip_prefix(&self.job.options.target).ok()?;
+        fs::symlink_metadata(self.job.contents.as_ref()?.survey.site.join(below)).ok()
     }
 
     /// Says what of the files is carried.
     pub(super) fn selection(&self) -> Selection {
         Selection::of(&self.definition, &self.job.scope, &self.hosts.others())
-            .beside_database(&self.job.target, self.job.database.as_ref().filter(|_| self.loads()))
+            .beside_database(&self.job.options.target, self.job.database.as_ref().filter(|_| self.loads()))
     }
 
     /// Returns where a path under the site goes, under the target.
@@ -152,7 +153,7 @@ impl RestorePlan {
 
     /// Returns the folder in which this restore writes files.
     pub fn own_folder(&self) -> PathBuf {
-        self.joining.as_ref().map_or(self.job.target.clone(), |j| self.job.target.join(&j.new))
+        self.joining.as_ref().map_or(self.job.options.target.to_path_buf(), |j| self.job.options.target.join(&j.new))
     }
 
     /// Returns the columns whose values begin otherwise: with the new prefix, with the new folder of a host.
@@ -176,20 +177,20 @@ impl RestorePlan {
 
     /// Names what a run does with the entries.
     pub(super) fn step(&self) -> &'static str {
-        if self.job.cargo.is_some() { "copying" } else { "unpacking" }
+        if self.job.contents.is_some() { "copying" } else { "unpacking" }
     }
 
     /// Returns the bytes that a run goes through, for its progress.
     pub(super) fn total(&self) -> Option<u64> {
-        match &self.job.cargo {
-            Some(cargo) => Some(self.source.file_bytes + cargo.database_bytes()),
-            None => fs::metadata(&self.job.archive).map(|m| m.len()).ok(),
+        match &self.job.contents {
+            Some(contents) => Some(self.source.file_bytes + contents.database_bytes()),
+            None => fs::metadata(&self.job.options.source).map(|m| m.len()).ok(),
         }
     }
 
     /// Returns the file that the database will be, if it is one that is not there yet.
     pub(super) fn new_database_file(&self) -> Option<&Path> {
-        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.dump_to.is_none())?;
+        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
         let file = (access.engine == Engine::Sqlite).then(|| Path::new(&access.name))?;
         (!file.exists()).then_some(file)
     }
@@ -216,10 +217,7 @@ impl RestorePlan {
 
 /// Looks at the archive and plans. Nothing is written; the target database is only asked whether it is empty.
 pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<RestorePlan, RestoreError> {
-    job.target = absolute(&job.target);
-    job.dump_to = job.dump_to.map(|p| absolute(&p));
-    job.storage = job.storage.map(|p| absolute(&p));
-    if let (Some(access), None) = (&job.database, &job.dump_to)
+    if let (Some(access), None) = (&job.database, &job.options.dump_to)
         && access.engine == Engine::SqlServer
     {
         return Err(RestoreError::NotLoadable(access.engine.name()));
@@ -227,35 +225,35 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     guard_target(&job)?;
     let source = look(&job, known, watch)?;
     let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
-    if has_database && job.database.is_none() && job.dump_to.is_none() {
+    if has_database && job.database.is_none() && job.options.dump_to.is_none() {
         return Err(RestoreError::NoDatabaseTarget);
     }
-    let mut warnings = Warnings::new(watch);
-    if !has_database && job.scope.has(&Part::Database) && job.database.is_some() && job.host_as.is_none() {
+    let mut findings = Findings::new(watch);
+    if !has_database && job.scope.has(&Part::Database) && job.database.is_some() && job.options.host_as.is_none() {
         let what = "there is no database to be restored: the one that was named was not touched";
         let cure = "name the dump of its database with --dump FILE, if the site has one";
-        warnings.push(Warning::new(what, job.archive.display().to_string(), cure));
+        findings.push(Finding::new(Code::NoDatabase, what, job.options.source.display().to_string(), cure));
     }
     let (definition, product, version) = system_of(&job, &source, known)?;
-    if job.refresh.is_some() {
-        let there = recognise(&FolderTree(job.target.clone()), known).map(|r| r.definition.id);
+    if job.options.refresh {
+        let there = recognise(&FolderTree(job.options.target.to_path_buf()), known).map(|r| r.definition.id);
         let why = match there {
             Ok(id) if id == definition.id => None,
             Ok(id) => Some(format!("it is one of {id}")),
             Err(_) => Some("no known system is there".into()),
         };
         if let Some(why) = why.or_else(|| other_copy(&job, &definition)) {
-            return Err(RestoreError::NoCopy { path: job.target.clone(), why });
+            return Err(RestoreError::NoCopy { path: job.options.target.to_path_buf(), why });
         }
     }
     let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
-    let joining = match &job.host_as {
-        Some(name) => Some(Joining::check(&hosts, &job.target, name)?),
+    let joining = match &job.options.host_as {
+        Some(name) => Some(Joining::check(&hosts, &job.options.target, name)?),
         None => None,
     };
     if let Some(joining) = &joining {
-        job.scope.only = vec![Part::Database, Part::Folder(joining.old.clone())];
+        job.scope.only = vec![Part::Database, Part::Path(PathChoice::folder(&joining.old))];
     }
     let mut facts = config_facts(&source.tree, &definition);
     if let Kind::Ours(head) = &source.kind
@@ -264,15 +262,12 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
     }
-    for (pattern, _) in &job.rows {
-        let fits = source.tables.iter().any(|t| means(pattern, &facts.table_prefix, plain_name(t)));
-        // Of a clone it was said when the site was looked at.
-        if !fits && !source.tables.is_empty() && job.cargo.is_none() {
-            let what = format!("--rows {}: no table has such a name", pattern.glob().glob());
-            warnings.push(Warning::new(what, "", "`zporter database sizes` lists the tables"));
-        }
+    // Of a clone it was said when the site was looked at.
+    if job.contents.is_none() {
+        let tables: Vec<&str> = source.tables.iter().map(|t| plain_name(t)).collect();
+        job.tables().in_vain(&facts.table_prefix, &tables).into_iter().for_each(|f| findings.push(f));
     }
-    let (found, mut tables) = find_address(&job, &source, &definition, &facts, watch, &mut warnings)?;
+    let (found, mut tables) = find_address(&job, &source, &definition, &facts, watch, &mut findings)?;
     // A pipe can be read once.
     if let (Some(dump), Kind::Ours(_)) = (&job.dump, &source.kind)
         && dump.is_file()
@@ -283,11 +278,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         };
         tables.extend(inspect_dump(dump, &[], watch).map_err(wrong)?.tables.into_keys());
     }
-    if let Some(what) = material::mismatch(&definition, &facts.table_prefix, &tables, known) {
-        let place = job.dump.as_ref().unwrap_or(&job.archive).display().to_string();
-        warnings.push(Warning::new(what, place, FOREIGN_CURE));
+    let place = job.dump.as_deref().unwrap_or(&job.options.source).display().to_string();
+    if let Some(foreign) = material::foreign(&definition, &facts.table_prefix, &tables, known, place) {
+        findings.push(foreign);
     }
-    let mut relocation = relocation(&job, &source, &facts, &found, &mut warnings)?;
+    let mut relocation = relocation(&job, &source, &facts, &found, &mut findings)?;
     let outside = outside(&job, &source)?;
     let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
     relocation.outside.extend(outside);
@@ -295,14 +290,14 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         joining.extend(&mut relocation)?;
     }
     let stay = other_sites(&job, &source, &found);
-    let needed = source.file_bytes + if job.dump_to.is_some() { source.database_bytes } else { 0 };
-    if job.refresh.is_none() {
+    let needed = source.file_bytes + if job.options.dump_to.is_some() { source.database_bytes } else { 0 };
+    if !job.options.refresh {
         guard_space(&job, needed)?;
     }
     let cells = cells(&definition, &facts.table_prefix);
     let packed = packed(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
-    let there = if job.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
+    let there = if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
     let carried = if there.is_empty() {
         BTreeSet::new()
     } else {
@@ -310,41 +305,41 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     };
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let replaced = replaced.into_iter().collect();
-    let admins = if job.wishes.admin_email.is_some() || job.wishes.admin_password.is_some() {
+    let admins = if job.changes_admin() {
         admins(&job, &source, &definition, &facts.table_prefix)?
     } else {
         Vec::new()
     };
     let new_scheme = Some(relocation.to.address.scheme());
-    let site = puts::Site {
+    let site = copy_settings::Site {
         definition: &definition,
         version: version.as_deref(),
         prefix: &facts.table_prefix,
         secret: facts.secret.as_ref(),
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
-    let puts = puts::plan(&job.wishes, &site, &admins)?;
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let puts = copy_settings::plan(&job, &site, &admins)?;
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let keys: Vec<(String, String)> = puts.config.iter().map(|k| (k.key.clone(), k.value.clone())).collect();
     let cx = Context {
         relocation: &relocation,
         database: job.database.as_ref(),
-        needles: &needles,
-        table_prefix: job.table_prefix.as_deref(),
+        replacements: &replacements,
+        table_prefix: job.options.table_prefix.as_deref(),
         put: &keys,
     };
     let selection = Selection::of(&definition, &job.scope, &hosts.others());
-    let mut files = file_plans(&source, &definition, &cx, &selection, &mut warnings)?;
+    let mut files = file_plans(&source, &definition, &cx, &selection, &mut findings)?;
     if let Some(joining) = &joining {
         joining.place(&mut files);
     }
     // Only a copy of a site tells later what has changed at its source.
-    let of_a_site = job.cargo.is_some() || job.refresh.is_some();
+    let of_a_site = job.contents.is_some() || job.options.refresh;
     let settings = if of_a_site { record::settings(&source.tree, &definition) } else { BTreeMap::new() };
-    if job.refresh.is_some() {
+    if job.options.refresh {
         // A copy keeps its own settings.
-        for file in Record::read(&job.target).unwrap_or_default().changed_settings(&settings) {
-            warnings.push(Warning::new(
+        for file in Record::read(&job.options.target).unwrap_or_default().changed_settings(&settings) {
+            findings.push(Finding::new(Code::ConfigChangedAtSource, 
                 "has changed at the source since the copy was made or brought up to date; the copy keeps its own",
                 file.clone(),
                 "compare the two, and take over what the copy needs",
@@ -353,18 +348,17 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let own = definition.config_files();
         files.retain(|f| !own.is_match(&f.path));
     }
-    for warning in files.iter().flat_map(|f| &f.warnings).chain(&puts.warnings) {
-        warnings.push(warning.clone());
+    for warning in files.iter().flat_map(|f| &f.findings).chain(&puts.findings) {
+        findings.push(warning.clone());
     }
     if job.scope.has(&Part::Code) {
-        missing_keys(&puts, &files, &mut warnings);
+        missing_keys(&puts, &files, &mut findings);
     }
-    let host_way = match (&definition.hosts, &hosts.folder) {
-        (Some(h), Some(folder)) => super::hosts::way(h, job.host_as.as_ref().unwrap_or(folder), &job.address),
+    let host_mapping = match (&definition.hosts, &hosts.folder) {
+        (Some(h), Some(folder)) => super::hosts::way(h, job.options.host_as.as_ref().unwrap_or(folder), &job.address),
         _ => None,
     };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
-    let refresh = job.refresh;
     let mut plan = RestorePlan {
         relocation,
         learned_from: found.learned_from,
@@ -378,7 +372,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         hosts,
         storage,
         joining,
-        host_way,
+        host_mapping,
         replaced,
         others,
         owner: Owner::of(&job),
@@ -386,7 +380,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         outlook: None,
         needed,
         // What was said while the site was gathered is not said again, only kept.
-        warnings: [source.warnings.clone(), warnings.into_vec()].concat(),
+        findings: [source.findings.clone(), findings.into_vec()].concat(),
         old_password,
         definition,
         product,
@@ -394,8 +388,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         source,
         job,
     };
-    if let Some(refresh) = refresh {
-        let outlook = Outlook::of(&plan, refresh.delete_gone)?;
+    if plan.job.options.refresh {
+        let outlook = Outlook::of(&plan, plan.job.options.delete_gone)?;
         plan.needed = outlook.bytes;
         plan.outlook = Some(outlook);
         guard_space(&plan.job, plan.needed)?;
@@ -405,8 +399,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
 
 /// Says why a folder is not the copy that is to be brought up to date: one of another site, or with other settings than were asked for.
 fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
-    let site = &job.cargo.as_ref()?.survey.site;
-    let Some(record) = Record::read(&job.target) else {
+    let site = &job.contents.as_ref()?.survey.site;
+    let Some(record) = Record::read(&job.options.target) else {
         return Some(format!(
             "nothing in it says that it is a copy of {} (the file {} is missing)",
             site.display(),
@@ -423,9 +417,9 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     if record.address != job.address.to_string() {
         return Some(has("address", &record.address, &job.address.to_string()));
     }
-    let facts = config_facts(&FolderTree(job.target.clone()), definition);
-    let prefix = job.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
-    if job.table_prefix != record.table_prefix
+    let facts = config_facts(&FolderTree(job.options.target.to_path_buf()), definition);
+    let prefix = job.options.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
+    if job.options.table_prefix != record.table_prefix
         || (!facts.files.is_empty() && !prefix.is_empty() && facts.table_prefix != prefix)
     {
         let own =
@@ -435,7 +429,7 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     if let (Some(own), Some(asked)) = (&record.database, &job.database)
         && *own != asked.url()
         // The site's own database is refused by whoever looks at that.
-        && !job.cargo.as_ref().and_then(|c| c.survey.config.database.as_ref()).is_some_and(|source| same_database(source, asked))
+        && !job.contents.as_ref().and_then(|c| c.survey.config.database.as_ref()).is_some_and(|source| same_database(source, asked))
     {
         return Some(has("database", own, &asked.url()));
     }
@@ -446,7 +440,7 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
 fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Result<Hosts, RestoreError> {
     let asked = match &source.kind {
         Kind::Ours(head) => head.place.host_folder.clone(),
-        Kind::Plain { .. } => job.host_folder.clone(),
+        Kind::Plain { .. } => job.options.host_folder.clone(),
     };
     let hosts = match hosts::choose(&source.tree, definition, asked.as_deref()) {
         Ok(hosts) => hosts,
@@ -464,11 +458,11 @@ fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Resul
 }
 
 /// Says which keys were to be set and stand in no config file.
-fn missing_keys(puts: &Puts, files: &[FilePlan], warnings: &mut Warnings<'_>) {
+fn missing_keys(puts: &PlannedSettings, files: &[FilePlan], findings: &mut Findings<'_>) {
     for PlannedKey { key, value, what, optional } in &puts.config {
         if !optional && !files.iter().any(|f| f.put.contains(key)) {
             let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
-            warnings.push(Warning::new(message, "", "add it by hand if you need it"));
+            findings.push(Finding::new(Code::ConfigKeyMissing, message, "", "add it by hand if you need it"));
         }
     }
 }
@@ -488,7 +482,7 @@ fn system_of(
         }
         Kind::Plain { .. } => {
             let recognised = recognise(&source.tree, known)
-                .map_err(|looked_for| RestoreError::Unknown { path: job.archive.clone(), looked_for })?;
+                .map_err(|looked_for| RestoreError::Unknown { path: job.options.source.to_path_buf(), looked_for })?;
             Ok((recognised.definition, recognised.product, recognised.version))
         }
     }
@@ -500,12 +494,12 @@ fn other_sites(job: &RestoreJob, source: &Source, found: &AddressFinding) -> Vec
         Kind::Ours(head) => head.place.other_sites.clone(),
         Kind::Plain { .. } => found.others.clone(),
     };
-    others.retain(|o| !job.further.iter().any(|(old, _)| old == o));
+    others.retain(|o| !job.options.map.iter().any(|(old, _)| old == o));
     others
 }
 
 fn prefix_change(job: &RestoreJob, facts: &ConfigFacts) -> Result<Option<PrefixChange>, RestoreError> {
-    let Some(new) = job.table_prefix.clone().filter(|new| *new != facts.table_prefix) else {
+    let Some(new) = job.options.table_prefix.clone().filter(|new| *new != facts.table_prefix) else {
         return Ok(None);
     };
     let old = facts.table_prefix.clone();
@@ -526,7 +520,7 @@ fn admins(
     definition: &Definition,
     prefix: &str,
 ) -> Result<Vec<String>, RestoreError> {
-    let Some(wanted) = puts::wanted_admin(definition, prefix) else { return Ok(Vec::new()) };
+    let Some(wanted) = copy_settings::wanted_admin(definition, prefix) else { return Ok(Vec::new()) };
     let wanted = [wanted];
     let mut out = Vec::new();
     let locate = Locate::of(source, job);
@@ -540,51 +534,51 @@ fn admins(
 }
 
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
-    let dump_into_site = |dump: &Path| dump.starts_with(&job.target);
-    if job.refresh.is_some() {
-        if !job.target.is_dir() {
+    let dump_into_site = |dump: &Path| dump.starts_with(&job.options.target);
+    if job.options.refresh {
+        if !job.options.target.is_dir() {
             return Err(RestoreError::NoCopy {
-                path: job.target.clone(),
+                path: job.options.target.to_path_buf(),
                 why: "there is no such folder".into(),
             });
         }
-    } else if !job.scope.has(&Part::Code) || job.host_as.is_some() {
+    } else if !job.scope.has(&Part::Code) || job.options.host_as.is_some() {
         // Into a site that is there: nothing of it is ever overwritten.
-    } else if let Ok(entries) = fs::read_dir(&job.target) {
+    } else if let Ok(entries) = fs::read_dir(&job.options.target) {
         let mut found: Vec<String> =
             entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
         if !found.is_empty() {
             found.sort();
-            return Err(RestoreError::TargetInUse { path: job.target.clone(), found: shortened(found) });
+            return Err(RestoreError::TargetInUse { path: job.options.target.to_path_buf(), found: shortened(found) });
         }
-    } else if job.target.exists() {
+    } else if job.options.target.exists() {
         return Err(RestoreError::TargetInUse {
-            path: job.target.clone(),
+            path: job.options.target.to_path_buf(),
             found: vec!["it is a file".into()],
         });
     }
-    if let Some(cargo) = &job.cargo {
-        let site = &cargo.survey.site;
+    if let Some(contents) = &job.contents {
+        let site = &contents.survey.site;
         // A host may join the code base that it comes from.
-        let joins = job.host_as.is_some() && job.target == *site;
-        if !joins && (job.target.starts_with(site) || site.starts_with(&job.target)) {
-            return Err(RestoreError::TargetInSource { target: job.target.clone(), site: site.clone() });
+        let joins = job.options.host_as.is_some() && *job.options.target == **site;
+        if !joins && (job.options.target.starts_with(site) || site.starts_with(&job.options.target)) {
+            return Err(RestoreError::TargetInSource { target: job.options.target.to_path_buf(), site: site.clone() });
         }
     }
-    if let Some(dump) = &job.dump_to {
+    if let Some(dump) = &job.options.dump_to {
         if dump.exists() {
-            return Err(RestoreError::FileInUse(dump.clone()));
+            return Err(RestoreError::FileInUse(dump.to_path_buf()));
         }
         if dump_into_site(dump) {
-            return Err(RestoreError::DumpInTarget(dump.clone()));
+            return Err(RestoreError::DumpInTarget(dump.to_path_buf()));
         }
     }
     Ok(())
 }
 
 fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
-    match free_space(&job.target) {
-        Some(free) if free < needed => Err(RestoreError::Space { path: job.target.clone(), needed, free }),
+    match free_space(&job.options.target) {
+        Some(free) if free < needed => Err(RestoreError::Space { path: job.options.target.to_path_buf(), needed, free }),
         _ => Ok(()),
     }
 }
@@ -600,7 +594,7 @@ fn carried_tables(
 ) -> BTreeSet<String> {
     tables.extend(source.tables.iter().cloned());
     let comes =
-        tables.iter().filter(|t| keep(definition, &facts.table_prefix, &job.rows, t) != Keep::Nothing);
+        tables.iter().filter(|t| job.tables().keeps(definition, &facts.table_prefix, t) != Keep::Nothing);
     let named = comes.map(|table| {
         let plain = plain_name(table);
         match prefix.and_then(|p| Some(format!("{}{}", p.new, plain.strip_prefix(&p.old)?))) {
@@ -615,7 +609,7 @@ fn carried_tables(
 fn guard_database(job: &RestoreJob) -> Result<Vec<String>, RestoreError> {
     let Some(access) = &job.database else { return Ok(Vec::new()) };
     let found = contents(access).map_err(RestoreError::Database)?;
-    let source = job.cargo.as_ref().and_then(|cargo| cargo.survey.config.database.as_ref());
+    let source = job.contents.as_ref().and_then(|contents| contents.survey.config.database.as_ref());
     if source.is_some_and(|source| same_database(source, access)) {
         return Err(RestoreError::SourceDatabase { url: access.url() });
     }
@@ -632,14 +626,14 @@ fn find_address(
     definition: &Definition,
     facts: &ConfigFacts,
     watch: &dyn Watch,
-    warnings: &mut Warnings<'_>,
+    findings: &mut Findings<'_>,
 ) -> Result<(AddressFinding, BTreeSet<String>), RestoreError> {
     let mut tables = BTreeSet::new();
     let mut found = match &source.kind {
         Kind::Ours(head) => AddressFinding {
             address: head.place.address.clone(),
-            learned_from: match &job.cargo {
-                Some(cargo) => cargo.survey.address.learned_from.clone(),
+            learned_from: match &job.contents {
+                Some(contents) => contents.survey.address.learned_from.clone(),
                 None => "the archive's head".into(),
             },
             aliases: head.place.aliases.clone(),
@@ -658,7 +652,7 @@ fn find_address(
                         RestoreError::Config { path: path.display().to_string(), why: other.to_string() }
                     }
                 })?),
-                (None, Some(inner)) => Some(inspect_inner_dump(&job.archive, inner, &wanted, watch)?),
+                (None, Some(inner)) => Some(inspect_inner_dump(&job.options.source, inner, &wanted, watch)?),
                 (None, None) => None,
             };
             tables.extend(inspection.iter().flat_map(|i| i.tables.keys().cloned()));
@@ -668,23 +662,23 @@ fn find_address(
     if let (Some(main), Kind::Ours(_)) = (&found.address, &source.kind) {
         // A database that was packed from a server was not looked through for them.
         let named: Vec<Address> = source.hosts.keys().filter_map(|h| Address::parse(h).ok()).collect();
-        found.aliases.extend(address::twins(main, named.iter()));
+        found.aliases.extend(address::www_variants(main, named.iter()));
     }
     found.candidates.sort_by_key(|(_, n)| std::cmp::Reverse(*n));
     found.candidates.truncate(5);
-    if let Some(given) = &job.from_address {
-        match &job.cargo {
+    if let Some(given) = &job.options.old_address {
+        match &job.contents {
             // It was taken when the site was looked at.
-            Some(cargo) if cargo.survey.base_address() == found.address.as_ref() => {}
+            Some(contents) if contents.survey.base_address() == found.address.as_ref() => {}
             Some(_) => found.learned_from = "your own word".into(),
             None => {
                 if let Some(warning) = found.given(given) {
-                    warnings.push(warning);
+                    findings.push(warning);
                 }
             }
         }
     }
-    found.aliases.extend(job.aliases.iter().cloned());
+    found.aliases.extend(job.options.old_alias.iter().cloned());
     Ok((found, tables))
 }
 
@@ -693,25 +687,25 @@ fn relocation(
     source: &Source,
     facts: &ConfigFacts,
     found: &AddressFinding,
-    warnings: &mut Warnings<'_>,
+    findings: &mut Findings<'_>,
 ) -> Result<Relocation, RestoreError> {
     let address = match &found.address {
         Some(address) => address.clone(),
         None if found.candidates.is_empty() => {
             let what = "the old base address stands nowhere, and the content names no host";
-            warnings.push(Warning::new(what, "", "nothing, if the site uses relative links only"));
+            findings.push(Finding::new(Code::AddressUnknown, what, "", "nothing, if the site uses relative links only"));
             job.address.clone()
         }
         None => return Err(RestoreError::NoAddress { candidates: found.candidates.clone() }),
     };
-    let new_root = Root::parse(&job.target.display().to_string())?;
+    let new_root = Root::parse(&job.options.target.display().to_string())?;
     let mut roots: Vec<Root> = Vec::new();
     if let Kind::Ours(head) = &source.kind {
         roots.push(Root::parse(&head.place.root)?);
         roots.extend(head.place.config_roots.iter().filter_map(|r| Root::parse(r).ok()));
     }
     roots.extend(facts.roots.iter().cloned());
-    roots.extend(job.from_roots.iter().cloned());
+    roots.extend(job.options.old_root.iter().cloned());
     let mut seen = Vec::new();
     roots.retain(|r| {
         let new = !seen.contains(r);
@@ -727,7 +721,7 @@ fn relocation(
         from,
         aliases,
         other_roots: roots,
-        further: job.further.clone(),
+        further: job.options.map.clone(),
         outside: Vec::new(),
         to,
     })
@@ -738,11 +732,11 @@ fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root, Root)>, Re
     let Kind::Ours(head) = &source.kind else { return Ok(None) };
     let Some(old) = &head.place.outside else { return Ok(None) };
     let beside = || {
-        let name = job.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
-        job.target.with_file_name(format!("{name}-storage"))
+        let name = job.options.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
+        job.options.target.with_file_name(format!("{name}-storage"))
     };
-    let new = job.storage.clone().unwrap_or_else(beside);
-    if job.refresh.is_none()
+    let new = job.options.storage.as_deref().map_or_else(beside, Path::to_path_buf);
+    if !job.options.refresh
         && job.scope.has(&Part::Code)
         && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some())
     {
@@ -780,15 +774,15 @@ fn file_plans(
     definition: &Definition,
     cx: &Context<'_>,
     selection: &Selection,
-    warnings: &mut Warnings<'_>,
+    findings: &mut Findings<'_>,
 ) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
-    let carried = |path: &str| selection.fate(Path::new(path), false) == Fate::Carry;
+    let carried = |path: &str| selection.decide(Path::new(path), false) == Decision::Copy;
     let mut found = config_files(&source.tree, definition);
     let needed = definition.config.first().is_some_and(|c| carried(&c.path));
     if needed && !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
         let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
-        warnings.push(Warning::new(
+        findings.push(Finding::new(Code::ConfigMissing, 
             "the config file is not there, so nothing says to the site which database and address are its own",
             path,
             "make it on the new host, by the system's installer or its template",
@@ -809,7 +803,7 @@ fn file_plans(
         if !known && htaccess::is_read_anywhere(path.as_path()) && carried(below) {
             let plan = edit::plan(&for_web_server, below, text, cx)
                 .map_err(|e| RestoreError::Config { path: below.to_string(), why: e.to_string() })?;
-            if !plan.edits.is_empty() || !plan.warnings.is_empty() {
+            if !plan.edits.is_empty() || !plan.findings.is_empty() {
                 plans.push(plan);
             }
         }

@@ -1,6 +1,7 @@
 //! The record that a copy keeps of where it comes from: a small file in it that says so to whoever refreshes it later.
 
-use crate::footprint::Footprint;
+use schemars::JsonSchema;
+use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::survey::recognise::config_files;
 use crate::survey::tree::SiteTree;
@@ -13,7 +14,7 @@ use std::path::Path;
 pub const NAME: &str = ".zporter-copy.json";
 
 /// What a copy knows of itself. No password is in it.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
 #[serde(default)]
 pub struct Record {
     /// Folder of the site that it is a copy of.
@@ -54,15 +55,15 @@ impl Record {
     }
 
     /// Writes it into a copy.
-    pub(super) fn write(&self, copy: &Path, footprint: &mut Footprint) -> Result<(), PathError> {
+    pub(super) fn write(&self, copy: &Path, change_log: &mut ChangeLog) -> Result<(), PathError> {
         let path = copy.join(NAME);
         // A copy that is as it was keeps its record.
         if Record::read(copy).is_some_and(|there| Record { run: self.run.clone(), ..there } == *self) {
             return Ok(());
         }
         let text = serde_json::to_vec_pretty(self).map_err(std::io::Error::from).at(&path)?;
-        footprint.replace(&path)?;
-        let spot = footprint.spot(&path)?;
+        change_log.replace(&path)?;
+        let spot = change_log.spot(&path)?;
         spot.write(&text).at(&path)?;
         std::fs::set_permissions(spot.path(), std::os::unix::fs::PermissionsExt::from_mode(0o600)).at(&path)
     }

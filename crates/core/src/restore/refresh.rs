@@ -1,11 +1,12 @@
 //! What bringing a copy up to date comes to, file by file: by one comparison for those who only ask and for those who do it.
 
+use schemars::JsonSchema;
 use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
 use super::record;
 use crate::archive::read::{Entry, EntryKind};
-use crate::survey::select::{Fate, Selection};
+use crate::survey::select::{Decision, Selection};
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs::{self, Metadata};
@@ -14,7 +15,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// What would become of the files of a copy. Paths are as they lie below the copy.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Outlook {
     /// Files that would be new.
     pub new: Vec<String>,
@@ -34,7 +35,7 @@ pub struct Outlook {
 
 /// Says whether a file or link of the copy is what the source holds: size and time, or where it leads; the content of one that is edited.
 pub(super) fn is_same(plan: &RestorePlan, entry: &Entry<'_>, there: &Metadata, path: &Path) -> bool {
-    let below = path.strip_prefix(&plan.job.target).unwrap_or(path).display().to_string();
+    let below = path.strip_prefix(&plan.job.options.target).unwrap_or(path).display().to_string();
     if let (EntryKind::File, Some(edited)) = (&entry.kind, plan.edited(&below)) {
         return there.is_file() && fs::read(path).is_ok_and(|bytes| bytes == edited);
     }
@@ -57,7 +58,7 @@ pub(super) fn gone(
         let Ok(found) = found else { continue };
         let is_folder = found.file_type().is_dir();
         let below = found.path().strip_prefix(target).unwrap_or(found.path());
-        if selection.fate(below, is_folder) != Fate::Carry {
+        if selection.decide(below, is_folder) != Decision::Copy {
             if is_folder {
                 walk.skip_current_dir();
             }
@@ -72,19 +73,19 @@ impl Outlook {
     /// Compares a copy with its source. Nothing is read but names, sizes and times.
     pub(super) fn of(plan: &RestorePlan, delete_gone: bool) -> Result<Outlook, RestoreError> {
         let mut out = Outlook { takes_away: delete_gone, ..Outlook::default() };
-        let Some(cargo) = &plan.job.cargo else { return Ok(out) };
-        let target = &plan.job.target;
+        let Some(contents) = &plan.job.contents else { return Ok(out) };
+        let target = &plan.job.options.target;
         let own = plan.definition.config_files();
         let locate = Locate::of(&plan.source, &plan.job);
         let selection = plan.selection();
         let mut seen: HashSet<PathBuf> = HashSet::new();
         let mut told = Vec::new();
-        let _ = cargo.file_entries(true, &mut told, &mut |entry| {
+        let _ = contents.file_entries(true, &mut told, &mut |entry| {
             if entry.kind == EntryKind::Folder {
                 return ControlFlow::Continue(());
             }
             let (below, path) = match locate.place_of(&entry) {
-                EntryPlace::File(below) if selection.fate(below.as_path(), false) == Fate::Carry => {
+                EntryPlace::File(below) if selection.decide(below.as_path(), false) == Decision::Copy => {
                     let path = target.join(plan.placed(below.as_path()));
                     (below, path)
                 }

@@ -1,15 +1,16 @@
 //! What a restore did, for reports.
 
+use schemars::JsonSchema;
+use crate::finding::{Code, Finding};
 use super::leftovers::FileLeftover;
 use super::plan::RestorePlan;
-use super::puts::inserts;
+use super::copy_settings::inserts;
 use super::tidy;
 use crate::config::edit::Change;
-use crate::database::load::Fitted;
+use crate::database::load::Substituted;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
-use crate::event::Warning;
 use crate::survey::select::Part;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -19,7 +20,7 @@ use std::path::PathBuf;
 const MOST_SAMPLES: usize = 10;
 
 /// What bringing a copy up to date found.
-#[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Serialize)]
+#[derive(Debug, Default, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Refreshed {
     /// Files that were the same.
     pub unchanged: u64,
@@ -32,7 +33,7 @@ pub struct Refreshed {
 }
 
 /// Entries that were not carried for one reason.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct NotUnpacked {
     /// How many.
     pub entries: u64,
@@ -41,7 +42,7 @@ pub struct NotUnpacked {
 }
 
 /// What a restore did.
-#[derive(Debug, Default, Serialize)]
+#[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Restored {
     /// The site's folder.
     pub target: PathBuf,
@@ -60,11 +61,11 @@ pub struct Restored {
     pub loaded: BTreeMap<String, u64>,
     /// What the server did not know and what it became.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub fitted: Vec<Fitted>,
+    pub substituted: Vec<Substituted>,
     /// Values changed in config and text files, by file.
     pub config: BTreeMap<String, Vec<Change>>,
-    /// Declared cells.
-    pub cells: Vec<CellChange>,
+    /// Declared values, old and new.
+    pub declared_values: Vec<CellChange>,
     /// What was changed and left in the rows.
     pub tally: Tally,
     /// Definers taken out.
@@ -72,10 +73,10 @@ pub struct Restored {
     /// Names of tables that got the new prefix.
     pub renamed: u64,
     /// Switches, names and the way in that were set.
-    pub put: Vec<String>,
+    pub settings: Vec<String>,
     /// How the new host finds its folder, where one code base serves several.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub host_way: Option<String>,
+    pub host_mapping: Option<String>,
     /// Command that brings the media that were left out.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub media_later: Option<String>,
@@ -91,16 +92,30 @@ pub struct Restored {
     pub(super) rows_put: BTreeMap<usize, u64>,
     /// Files that still name the old place.
     pub leftovers: Vec<FileLeftover>,
-    /// What needs attention.
-    pub warnings: Vec<Warning>,
+    /// What was met on the way and a person should know.
+    #[serde(skip)]
+    pub findings: Vec<Finding>,
 }
 
 impl Restored {
-    /// Says whether anything needs a person's attention.
-    pub fn has_findings(&self) -> bool {
-        self.leftovers.iter().any(FileLeftover::needs_a_look)
-            || !self.warnings.is_empty()
-            || self.tally.left().keys().any(|r| r.is_leftover())
+    /// Returns everything that a person should know: what was met on the way, what still names the old place in rows and files, what
+    /// should not lie in a document root.
+    pub fn all_findings(&self, plan: &RestorePlan) -> Vec<Finding> {
+        let substituted = self.substituted.iter().map(|s| {
+            let what = format!("{} {} became {}, {} times", s.kind, s.from, s.to, s.count);
+            let cure = "nothing; --substitute NAME=OTHER chooses another";
+            Finding::new(Code::Substituted, what, "", cure)
+        });
+        let stays = self.tidy.iter().filter(|t| !t.removed).map(|t| {
+            Finding::new(Code::FetchableFile, t.about.clone(), t.path.clone(), t.command.clone()).as_note()
+        });
+        let files = self.leftovers.iter().filter_map(|l| l.finding(&plan.relocation.from));
+        let mut out: Vec<Finding> = self.findings.clone();
+        out.extend(self.tally.findings());
+        out.extend(files);
+        out.extend(substituted);
+        out.extend(stays);
+        out
     }
 }
 
@@ -112,7 +127,7 @@ impl Restored {
             self.dialect = dialect;
         }
         self.tally.add(rewritten.tally, MOST_SAMPLES);
-        self.cells.extend(rewritten.cells);
+        self.declared_values.extend(rewritten.cells);
         self.definers += rewritten.definers;
         self.renamed += rewritten.renamed;
         for (rule, rows) in rewritten.put {
@@ -139,7 +154,7 @@ impl Restored {
             }
             let told: Vec<String> = row.put.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
             let what = format!("{} was not set: no such row ({})", row.what, told.join(", "));
-            self.warnings.push(Warning::new(
+            self.findings.push(Finding::new(Code::RowMissing, 
                 what,
                 format!("{}.{}", row.put.table, row.put.column),
                 "set it by hand",
@@ -149,26 +164,26 @@ impl Restored {
     }
 
     /// Tells what was put.
-    pub(super) fn told(&mut self, plan: &RestorePlan) {
+    pub(super) fn describe(&mut self, plan: &RestorePlan) {
         let puts = &plan.puts;
         let code = plan.job.scope.has(&Part::Code);
         let config = puts.config.iter().filter(|k| plan.files.iter().any(|f| f.put.contains(&k.key)));
-        self.put.extend(config.map(|k| format!("{} (config key `{}`)", k.what, k.key)));
+        self.settings.extend(config.map(|k| format!("{} (config key `{}`)", k.what, k.key)));
         for (i, row) in puts.rows.iter().enumerate().filter(|_| plan.loads()) {
             let there = self.rows_put.get(&i).is_some_and(|n| *n > 0);
             if there || row.make {
-                self.put.push(format!("{} (row of {})", row.what, row.put.table));
+                self.settings.push(format!("{} (row of {})", row.what, row.put.table));
             }
         }
         let files = puts.files.iter().filter(|_| code);
-        self.put.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
-        self.host_way =
-            plan.host_way.as_ref().filter(|_| code || plan.job.host_as.is_some()).map(|w| w.told());
+        self.settings.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
+        self.host_mapping =
+            plan.host_mapping.as_ref().filter(|_| code || plan.job.options.host_as.is_some()).map(|w| w.describe());
         self.outside = plan.outside();
         let job = &plan.job;
         if code && !job.scope.has(&Part::Media) {
-            let (archive, target) = (job.archive.display(), job.target.display());
-            let command = if job.cargo.is_some() { "clone" } else { "restore" };
+            let (archive, target) = (job.options.source.display(), job.options.target.display());
+            let command = if job.contents.is_some() { "clone" } else { "restore" };
             self.media_later = Some(format!(
                 "zporter {command} '{archive}' '{target}' --address {} --only media",
                 job.address

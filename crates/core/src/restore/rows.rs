@@ -1,5 +1,6 @@
 //! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
 
+use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::locate::{Locate, TakePart, each_part};
 use super::plan::RestorePlan;
@@ -12,20 +13,20 @@ use crate::dump::rules::{DatabaseMove, Rewritten, Rules};
 use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
-use crate::event::{Event, Warning, Watch};
-use crate::footprint::Footprint;
+use crate::event::{Event, Watch};
+use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
-use crate::logbook;
+use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
 
 pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
-    let needles = plan.needles();
+    let replacements = plan.replacements();
     let keep = |table: &str| plan.keeps(table);
     work(&Rules {
-        needles: &needles,
+        replacements: &replacements,
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
         packed: plan.packed.clone(),
@@ -39,7 +40,7 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
             .job
             .database
             .as_ref()
-            .filter(|_| plan.job.dump_to.is_some())
+            .filter(|_| plan.job.options.dump_to.is_some())
             .map(|access| DatabaseMove { old: plan.old_databases(), new: access.name.clone() }),
         samples,
     })
@@ -97,8 +98,8 @@ impl DatabaseSink {
         if !plan.loads() {
             return Ok(DatabaseSink::Nothing);
         }
-        if let Some(path) = &plan.job.dump_to {
-            book.step("write dump", serde_json::json!({ "file": path }))?;
+        if let Some(path) = &plan.job.options.dump_to {
+            book.step(StepKind::WriteDump, serde_json::json!({ "file": path }))?;
             let folder = path.parent().unwrap_or(Path::new("."));
             let temp = tempfile::Builder::new()
                 .prefix(&crate::spool::prefix(folder))
@@ -106,7 +107,7 @@ impl DatabaseSink {
                 .at(folder)?;
             let (file, temp) = temp.into_parts();
             let out = DumpWriter::for_name(&path.to_string_lossy(), BufWriter::new(file)).at(path)?;
-            return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.clone() });
+            return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.to_path_buf() });
         }
         match &plan.job.database {
             Some(access) if plan.loads() => {
@@ -120,15 +121,15 @@ impl DatabaseSink {
                     replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
-                loader.on(plan.job.connections, &plan.job.fit, keeper).map_err(RestoreError::Database)?;
+                loader.on(plan.job.options.connections, &plan.job.options.substitute, keeper).map_err(RestoreError::Database)?;
                 loader.comes_from(&plan.old_databases());
-                if plan.job.events {
+                if plan.job.options.events.is_on() {
                     loader.put_events_on();
                 }
-                if plan.job.cargo.as_ref().is_some_and(|c| c.is_live()) {
-                    loader.goes_straight().map_err(RestoreError::Database)?;
+                if plan.job.contents.as_ref().is_some_and(|c| c.is_live()) {
+                    loader.trust_source().map_err(RestoreError::Database)?;
                 }
-                book.step("load database", serde_json::json!({ "database": access.url() }))?;
+                book.step(StepKind::LoadDatabase, serde_json::json!({ "database": access.url() }))?;
                 Ok(DatabaseSink::Server(Some(loader)))
             }
             _ => Ok(DatabaseSink::Nothing),
@@ -144,7 +145,7 @@ impl DatabaseSink {
         total: &mut Restored,
         book: &logbook::Run,
     ) -> Result<(), RestoreError> {
-        book.step("database part", serde_json::json!({ "part": name }))?;
+        book.step(StepKind::DatabasePart, serde_json::json!({ "part": name }))?;
         match self {
             DatabaseSink::Nothing => Ok(()),
             DatabaseSink::File { out, .. } => {
@@ -198,7 +199,7 @@ impl DatabaseSink {
         }
     }
 
-    pub(super) fn finish(self, total: &mut Restored, footprint: &Footprint) -> Result<(), RestoreError> {
+    pub(super) fn finish(self, total: &mut Restored, change_log: &ChangeLog) -> Result<(), RestoreError> {
         match self {
             DatabaseSink::Nothing => {}
             DatabaseSink::Server(loader) => {
@@ -207,16 +208,16 @@ impl DatabaseSink {
                     total.loaded = loaded.rows;
                     for (table, sent, there) in loaded.differing {
                         let what = format!("{sent} rows were sent, {there} are there");
-                        total.warnings.push(Warning::new(what, table, "look for doubled keys in the dump"));
+                        total.findings.push(Finding::new(Code::RowsDiffer, what, table, "look for doubled keys in the dump"));
                     }
-                    total.fitted = loaded.fitted;
-                    total.warnings.extend(loaded.warnings);
+                    total.substituted = loaded.substituted;
+                    total.findings.extend(loaded.findings);
                 }
             }
             DatabaseSink::File { out, temp, path } => {
                 let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&path)?;
                 file.sync_all().at(&path)?;
-                footprint.file(&path)?;
+                change_log.file(&path)?;
                 temp.persist_noclobber(&path)
                     .map_err(|e| PathError { path: path.clone(), source: e.error })?;
                 total.dump = Some(path);

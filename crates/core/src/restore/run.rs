@@ -1,5 +1,6 @@
 //! Runs a plan: unpack, edit, rewrite, load, look for leftovers. Each step is in the logbook before it begins.
 
+use crate::event::Findings;
 use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
@@ -12,10 +13,10 @@ use super::source;
 use super::tidy;
 use super::unpack::Unpack;
 use crate::config::edit::{self, Change};
-use crate::event::{Counted, Event, Warnings, Watch};
-use crate::footprint::Footprint;
+use crate::event::{Counted, Event, Watch};
+use crate::change_log::ChangeLog;
 use crate::fsx::AtPath;
-use crate::logbook;
+use crate::logbook::{self, StepKind};
 use crate::survey::select::Part;
 use std::collections::BTreeMap;
 use std::fs::File;
@@ -26,7 +27,7 @@ use std::path::Path;
 
 /// Rewrites the database into nothing and returns what a run would do.
 pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<Restored, RestoreError> {
-    let mut total = Restored { target: plan.job.target.clone(), ..Restored::default() };
+    let mut total = Restored { target: plan.job.options.target.to_path_buf(), ..Restored::default() };
     with_rules(plan, samples, |rules| {
         each_database_part(plan, watch, &mut |name, reader| {
             let (_, rewritten, dialect) = rewrite(name, reader, None, rules, io::sink())?;
@@ -35,9 +36,9 @@ pub fn preview(plan: &RestorePlan, samples: usize, watch: &dyn Watch) -> Result<
         })
     })?;
     total.missing_rows(plan);
-    total.told(plan);
+    total.describe(plan);
     total.config = config_changes(plan);
-    total.warnings.clone_from(&plan.warnings);
+    total.findings.clone_from(&plan.findings);
     Ok(total)
 }
 
@@ -48,30 +49,30 @@ pub fn run(
     book: &logbook::Run,
     watch: &dyn Watch,
 ) -> Result<Restored, RestoreError> {
-    let target = &plan.job.target;
-    let mut warnings = Warnings::new(watch);
-    let mut total = Restored { target: target.clone(), ..Restored::default() };
+    let target = &plan.job.options.target;
+    let mut findings = Findings::new(watch);
+    let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
     book.step(
-        "unpack files",
+        StepKind::UnpackFiles,
         serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }),
     )?;
-    let mut footprint = Footprint::of(book)?;
+    let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
-        footprint.folder(target)?;
-        footprint.below(target)?;
+        change_log.folder(target)?;
+        change_log.below(target)?;
         if let Some(folder) = plan.outside() {
-            footprint.folder(&folder)?;
-            footprint.below(&folder)?;
+            change_log.folder(&folder)?;
+            change_log.below(&folder)?;
         }
     }
     if let Some(file) = plan.new_database_file() {
-        footprint.folder(file.parent().unwrap_or(file))?;
-        footprint.file(file)?;
+        change_log.folder(file.parent().unwrap_or(file))?;
+        change_log.file(file)?;
     }
     watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
     let new_files = with_rules(plan, samples, |rules| {
         let mut sink = DatabaseSink::open(plan, book, watch)?;
-        let mut unpack = Unpack::new(plan, &mut warnings, &mut footprint);
+        let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
         let advance = |bytes| watch.event(Event::Advanced { bytes });
         let read = source::entries(&plan.job, &advance, &mut |entry| {
@@ -109,46 +110,46 @@ pub fn run(
         if !made.is_empty() {
             sink.part("rows that were missing", &made[..], Some(total.dialect), rules, &mut total, book)?;
         }
-        sink.finish(&mut total, &footprint)?;
+        sink.finish(&mut total, &change_log)?;
         Ok::<_, RestoreError>(new_files)
     })?;
     watch.event(Event::StepDone);
-    edit_files(plan, &mut total, book, &footprint)?;
-    put_files(plan, book, &mut footprint)?;
+    edit_files(plan, &mut total, book, &change_log)?;
+    put_files(plan, book, &mut change_log)?;
     let whole = plan.job.scope.has(&Part::Code);
-    let first = plan.job.refresh.is_none();
-    if let Some(way) = plan.host_way.as_ref().filter(|_| first && (whole || plan.job.host_as.is_some())) {
-        footprint.replace(&target.join(way.path()))?;
-        book.step("let the host find its folder", serde_json::json!({ "way": way.told() }))?;
-        way.make(target, &footprint)?;
+    let first = !plan.job.options.refresh;
+    if let Some(way) = plan.host_mapping.as_ref().filter(|_| first && (whole || plan.job.options.host_as.is_some())) {
+        change_log.replace(&target.join(way.path()))?;
+        book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
+        way.make(target, &change_log)?;
     }
-    if let Some(cargo) =
-        plan.job.cargo.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.host_as.is_none())
+    if let Some(contents) =
+        plan.job.contents.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none())
     {
         let record = Record {
-            source: cargo.survey.site.display().to_string(),
+            source: contents.survey.site.display().to_string(),
             address: plan.job.address.to_string(),
             database: plan.job.database.as_ref().map(crate::place::DatabaseAccess::url),
-            table_prefix: plan.job.table_prefix.clone(),
+            table_prefix: plan.job.options.table_prefix.clone(),
             settings: plan.settings.clone(),
             run: book.id().to_string(),
         };
-        record.write(target, &mut footprint)?;
+        record.write(target, &mut change_log)?;
     }
     if whole {
-        if plan.job.tidy {
-            book.step("tidy up", serde_json::json!({ "target": target }))?;
+        if plan.job.options.tidy {
+            book.step(StepKind::TidyUp, serde_json::json!({ "target": target }))?;
         }
-        total.tidy = tidy::tidy(target, &plan.definition, plan.job.tidy, &footprint)?;
+        total.tidy = tidy::tidy(target, &plan.definition, plan.job.options.tidy, &change_log)?;
     }
-    owner::settle(plan, &footprint)?;
+    owner::settle(plan, &change_log)?;
     if whole
         && first
         && let Some(warning) = owner::unwritable(plan)
     {
-        warnings.push(warning);
+        findings.push(warning);
     }
-    total.told(plan);
+    total.describe(plan);
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
     if let Some(new_files) = new_files {
         // What we wrote ourselves says where the copy comes from.
@@ -156,28 +157,28 @@ pub fn run(
         total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles_for_files(), &look);
     }
     watch.event(Event::StepDone);
-    for warning in &plan.warnings {
-        total.warnings.push(warning.clone());
+    for warning in &plan.findings {
+        total.findings.push(warning.clone());
     }
-    total.warnings.extend(warnings.into_vec());
-    footprint.seal()?;
+    total.findings.extend(findings.into_vec());
+    change_log.seal()?;
     Ok(total)
 }
 
 /// Writes or removes the files whose presence means something.
-fn put_files(plan: &RestorePlan, book: &logbook::Run, footprint: &mut Footprint) -> Result<(), RestoreError> {
+fn put_files(plan: &RestorePlan, book: &logbook::Run, change_log: &mut ChangeLog) -> Result<(), RestoreError> {
     for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
-        let path = plan.job.target.join(&file.path);
-        book.step("put file", serde_json::json!({ "file": file.path, "what": file.what }))?;
+        let path = plan.job.options.target.join(&file.path);
+        book.step(StepKind::SetFile, serde_json::json!({ "file": file.path, "what": file.what }))?;
         match &file.content {
             Some(content) => {
-                footprint.folder(path.parent().unwrap_or(&path))?;
-                footprint.replace(&path)?;
-                footprint.spot(&path)?.write(content.as_bytes()).at(&path)?;
+                change_log.folder(path.parent().unwrap_or(&path))?;
+                change_log.replace(&path)?;
+                change_log.spot(&path)?.write(content.as_bytes()).at(&path)?;
             }
             None if path.exists() => {
-                footprint.replace(&path)?;
-                footprint.spot(&path)?.remove().at(&path)?;
+                change_log.replace(&path)?;
+                change_log.spot(&path)?.remove().at(&path)?;
             }
             None => {}
         }
@@ -195,17 +196,17 @@ fn edit_files(
     plan: &RestorePlan,
     total: &mut Restored,
     book: &logbook::Run,
-    footprint: &Footprint,
+    change_log: &ChangeLog,
 ) -> Result<(), RestoreError> {
     // A copy that is brought up to date keeps its own settings.
-    let own = |path: &str| plan.job.refresh.is_some() && plan.config_of(path).is_some();
+    let own = |path: &str| plan.job.options.refresh && plan.config_of(path).is_some();
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
-        book.step("edit file", serde_json::json!({ "file": file.path, "changes": file.changes }))?;
-        let path = plan.job.target.join(&file.path);
-        let spot = footprint.spot(&path)?;
+        book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
+        let path = plan.job.options.target.join(&file.path);
+        let spot = change_log.spot(&path)?;
         let mut text = Vec::new();
         spot.read().and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
-        if plan.job.refresh.is_some() && plan.edited(&file.path).is_some_and(|edited| edited == text) {
+        if plan.job.options.refresh && plan.edited(&file.path).is_some_and(|edited| edited == text) {
             continue;
         }
         let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };

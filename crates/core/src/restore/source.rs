@@ -1,15 +1,16 @@
 //! What an archive holds, learned in one pass that writes nothing: ours with its proof, or a plain zip or tar of a folder.
 
+use crate::finding::Finding;
 use super::RestoreError;
 use super::job::RestoreJob;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
-use crate::archive::prove::{Damage, Verdict, prove_and_hold, too_many_held};
+use crate::archive::verify::{Damage, Verdict, verify_and_hold, too_many_held};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
-use crate::cargo::Cargo;
+use crate::contents::SiteContents;
 use crate::dump::inspect::{self, Inspection, Wanted};
-use crate::event::{Event, Warning, Watch};
+use crate::event::{Event, Watch};
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
 use crate::survey::tree::{FolderTree, HeldTree, SiteTree};
@@ -51,7 +52,7 @@ pub struct Source {
     /// Hosts named in the rows of our database parts.
     pub hosts: BTreeMap<String, u64>,
     /// What needs attention of a site that is cloned.
-    pub warnings: Vec<Warning>,
+    pub findings: Vec<Finding>,
 }
 
 /// Returns the paths that a definition asks for: markers, version files, config and text files; and what the web server reads in any
@@ -75,11 +76,11 @@ pub fn entries(
     advance: &dyn Fn(u64),
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
 ) -> Result<(), ReadError> {
-    let Some(cargo) = &job.cargo else {
-        read::entries::<()>(&job.archive, advance, &mut |entry| Ok(take(entry)))?;
+    let Some(contents) = &job.contents else {
+        read::entries::<()>(&job.options.source, advance, &mut |entry| Ok(take(entry)))?;
         return Ok(());
     };
-    // What cannot be read was said when the cargo was looked at.
+    // What cannot be read was said when the contents was looked at.
     let mut told = Vec::new();
     let mut take = |entry: Entry<'_>| {
         let size = entry.size;
@@ -87,22 +88,22 @@ pub fn entries(
         advance(size);
         flow
     };
-    if cargo.file_entries(true, &mut told, &mut take).is_continue() {
-        let _ = cargo.database_entries(&mut told, &mut take);
+    if contents.file_entries(true, &mut told, &mut take).is_continue() {
+        let _ = contents.database_entries(&mut told, &mut take);
     }
     Ok(())
 }
 
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
-fn site(cargo: &Cargo) -> Source {
-    let folder = FolderTree(cargo.survey.site.clone());
+fn site(contents: &SiteContents) -> Source {
+    let folder = FolderTree(contents.survey.site.clone());
     let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
-    let wanted = interesting(&cargo.survey.recognised.definition);
+    let wanted = interesting(&contents.survey.recognised.definition);
     let named = wanted.iter().flat_map(|pattern| folder.matching(pattern));
-    let for_web_server = cargo.survey.for_web_server.iter().map(|p| p.display().to_string());
-    for below in named.chain(for_web_server).filter(|p| cargo.carries(p)) {
+    let for_web_server = contents.survey.for_web_server.iter().map(|p| p.display().to_string());
+    for below in named.chain(for_web_server).filter(|p| contents.carries(p)) {
         let path = format!("{FILES}/{below}");
-        let meta = std::fs::metadata(cargo.survey.site.join(&below)).ok();
+        let meta = std::fs::metadata(contents.survey.site.join(&below)).ok();
         let small = meta.filter(|m| m.is_file() && m.len() <= CONFIG_FILE.bytes());
         match small.and_then(|m| Some((folder.read(&below)?, m.permissions().mode() & 0o7777))) {
             Some(held) => {
@@ -113,32 +114,32 @@ fn site(cargo: &Cargo) -> Source {
             }
         }
     }
-    let file_bytes = cargo.file_bytes();
+    let file_bytes = contents.file_bytes();
     Source {
-        kind: Kind::Ours(Box::new(cargo.head.clone())),
+        kind: Kind::Ours(Box::new(contents.head.clone())),
         tree,
         file_bytes,
-        database_bytes: cargo.database_bytes(),
-        tables: cargo.tables().into_iter().collect(),
-        has_database: cargo.head.has_database,
+        database_bytes: contents.database_bytes(),
+        tables: contents.tables().into_iter().collect(),
+        has_database: contents.head.has_database,
         hosts: BTreeMap::new(),
-        warnings: cargo.warnings.clone(),
+        findings: contents.findings.clone(),
     }
 }
 
 /// Looks through an archive, or at the site that is cloned.
 pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
-    if let Some(cargo) = &job.cargo {
-        return Ok(site(cargo));
+    if let Some(contents) = &job.contents {
+        return Ok(site(contents));
     }
     // The site may lie in a folder of a plain archive.
     let patterns = known.iter().flat_map(|k| interesting(&k.definition));
     let patterns: BTreeSet<String> = patterns.flat_map(|p| [format!("**/{p}"), p]).collect();
     let interesting = globs(patterns.iter().map(String::as_str));
-    let path = &job.archive;
+    let path = &job.options.source;
     let total = std::fs::metadata(path).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "proving the archive", total });
-    let (verdict, held) = prove_and_hold(path, watch, &mut |p| interesting.is_match(p.as_path()))?;
+    let (verdict, held) = verify_and_hold(path, watch, &mut |p| interesting.is_match(p.as_path()))?;
     watch.event(Event::StepDone);
     match verdict {
         Verdict::Whole(proof) => {
@@ -152,12 +153,12 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
                 has_database: proof.head.has_database,
                 kind: Kind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
-                warnings: Vec::new(),
+                findings: Vec::new(),
                 tree,
             })
         }
         Verdict::Damaged(Damage::NotOurs { .. }) => plain(path, known, &interesting, total, watch),
-        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.clone(), damage }),
+        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
     }
 }
 
@@ -231,7 +232,7 @@ fn plain(
         database_bytes: dump_bytes,
         tables: BTreeSet::new(),
         hosts: BTreeMap::new(),
-        warnings: Vec::new(),
+        findings: Vec::new(),
     })
 }
 

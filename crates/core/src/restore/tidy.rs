@@ -1,7 +1,9 @@
 //! What should not lie in the document root of a restored site: listed, and removed where that is safe and asked for.
 
-use crate::footprint::Footprint;
+use schemars::JsonSchema;
+use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
+use crate::shell;
 use crate::survey::risks::{Unwanted, unwanted};
 use crate::system::Definition;
 use serde::Serialize;
@@ -9,7 +11,7 @@ use std::fs;
 use std::path::Path;
 
 /// Something that should not be there.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Found {
     /// Path under the site.
     pub path: String,
@@ -26,7 +28,7 @@ pub fn tidy(
     site: &Path,
     definition: &Definition,
     remove: bool,
-    footprint: &Footprint,
+    change_log: &ChangeLog,
 ) -> Result<Vec<Found>, PathError> {
     let mut out = Vec::new();
     for Unwanted { path, about, safe } in unwanted(site, definition) {
@@ -34,14 +36,14 @@ pub fn tidy(
         let folder = fs::symlink_metadata(&full).is_ok_and(|m| m.is_dir());
         let removed = remove && safe;
         if removed {
-            let spot = footprint.spot(&full)?;
+            let spot = change_log.spot(&full)?;
             let gone = if folder { spot.remove_folder() } else { spot.remove() };
             gone.at(&full)?;
         }
         let command = format!(
-            "rm {}'{}'",
+            "rm {}{}",
             if folder { "-r " } else { "" },
-            full.display().to_string().replace('\'', "'\\''")
+            shell::quoted(&full.display().to_string())
         );
         out.push(Found { path, about, removed, command });
     }

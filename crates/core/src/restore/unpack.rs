@@ -1,5 +1,7 @@
 //! The files of a restore: their way into the target.
 
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
@@ -9,12 +11,12 @@ use super::refresh;
 use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
-use crate::event::{Warning, Warnings};
-use crate::footprint::Footprint;
-use crate::fsx::{AtPath, CopyWay, sync_folder};
+
+use crate::change_log::ChangeLog;
+use crate::fsx::{AtPath, CopyMethod, sync_folder};
 use crate::safe::Spot;
 use crate::spool;
-use crate::survey::select::{Fate, Selection};
+use crate::survey::select::{Decision, Selection};
 use globset::GlobSet;
 use std::collections::{BTreeMap, HashSet};
 use std::fs::{self, File};
@@ -27,12 +29,12 @@ use std::time::{Duration, SystemTime};
 /// Unpacks files into the target.
 pub(super) struct Unpack<'p, 'w> {
     plan: &'p RestorePlan,
-    footprint: &'p mut Footprint,
+    change_log: &'p mut ChangeLog,
     /// The folder that was made or found last: most files lie beside the one before.
     folder: PathBuf,
     locate: Locate,
     selection: Selection,
-    warnings: &'p mut Warnings<'w>,
+    findings: &'p mut Findings<'w>,
     /// Files unpacked.
     pub(super) files: u64,
     /// Their bytes.
@@ -62,16 +64,16 @@ pub(super) struct Unpack<'p, 'w> {
 impl<'p, 'w> Unpack<'p, 'w> {
     pub(super) fn new(
         plan: &'p RestorePlan,
-        warnings: &'p mut Warnings<'w>,
-        footprint: &'p mut Footprint,
+        findings: &'p mut Findings<'w>,
+        change_log: &'p mut ChangeLog,
     ) -> Self {
         Unpack {
             plan,
-            footprint,
+            change_log,
             folder: PathBuf::new(),
             locate: Locate::of(&plan.source, &plan.job),
             selection: plan.selection(),
-            warnings,
+            findings,
             files: 0,
             bytes: 0,
             not_unpacked: BTreeMap::new(),
@@ -91,7 +93,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn place_of(&mut self, entry: &Entry<'_>) -> EntryPlace {
         if let Err(problem) = &entry.path {
-            self.warnings.push(Warning::new(
+            self.findings.push(Finding::new(Code::EntryRefused, 
                 format!("an entry was refused: {problem}"),
                 format!("{:?}", entry.raw_name),
                 "look at where this archive comes from",
@@ -106,16 +108,16 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn file(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
         let is_folder = entry.kind == EntryKind::Folder;
-        let why = match self.selection.fate(below.as_path(), is_folder) {
-            Fate::Carry => {
-                let path = self.plan.job.target.join(self.plan.placed(below.as_path()));
+        let why = match self.selection.decide(below.as_path(), is_folder) {
+            Decision::Copy => {
+                let path = self.plan.job.options.target.join(self.plan.placed(below.as_path()));
                 return self.unpack(entry, below, path);
             }
-            Fate::Transient(_) | Fate::Generated(_) => "made anew by the system".to_string(),
-            Fate::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
-            Fate::OtherHost => "of another host".into(),
-            Fate::Database => "the database, which is loaded table by table".into(),
-            Fate::NotAsked => "left out as asked".into(),
+            Decision::Cache(_) | Decision::Generated(_) => "rebuilt by the system".to_string(),
+            Decision::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
+            Decision::OtherHost => "of another host".into(),
+            Decision::Database => "the database, which is loaded table by table".into(),
+            Decision::NotAsked => "left out as asked".into(),
         };
         self.left_out(why, &entry.raw_name);
         Ok(())
@@ -139,12 +141,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Returns what a refresh found.
     pub(super) fn refreshed(&self) -> Option<Refreshed> {
-        self.plan.job.refresh.map(|_| self.refreshed)
+        self.plan.job.options.refresh.then_some(self.refreshed)
     }
 
     fn make_folder(&mut self, folder: &Path) -> Result<(), RestoreError> {
         if self.folder.as_os_str() != folder.as_os_str() {
-            self.footprint.folder(folder)?;
+            self.change_log.folder(folder)?;
             self.folder = folder.to_path_buf();
         }
         Ok(())
@@ -157,7 +159,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Says whether a file of the copy can stay as it is: the same size and time, or one of the copy's own settings.
     fn stays(&mut self, entry: &Entry<'_>, below: &EntryPath, path: &Path) -> bool {
-        if self.plan.job.refresh.is_none() {
+        if !self.plan.job.options.refresh {
             return false;
         }
         self.seen.insert(self.hasher.hash_one(path));
@@ -178,12 +180,12 @@ impl<'p, 'w> Unpack<'p, 'w> {
         origin: Option<&File>,
         path: &Path,
     ) -> Result<u64, RestoreError> {
-        let spot = self.footprint.spot(path)?;
+        let spot = self.change_log.spot(path)?;
         if spot.meta().is_some_and(|m| m.is_dir()) {
             let why = "there is a folder of this name in the copy".to_string();
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
-        self.footprint.replace(path)?;
+        self.change_log.replace(path)?;
         let temp = temporary_beside(&spot).at(path)?;
         let (mut file, temp) = temp.into_parts();
         let count = fill(entry, origin, &mut file, path)?;
@@ -204,11 +206,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
             _ if self.stays(&entry, below, &path) => {}
             EntryKind::File => {
                 self.make_folder(path.parent().unwrap_or(&path))?;
-                if self.plan.job.refresh.is_some() {
+                if self.plan.job.options.refresh {
                     let origin = match entry.origin.map(File::open).transpose() {
                         Ok(origin) => origin,
                         Err(e) => {
-                            self.warnings.push(copiers::unread(entry.origin.unwrap_or(&path), &e));
+                            self.findings.push(copiers::unread(entry.origin.unwrap_or(&path), &e));
                             return Ok(());
                         }
                     };
@@ -217,13 +219,13 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 } else if let Some(origin) = entry.origin {
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
                     let (from, time) = (origin.to_path_buf(), at_time(entry.time));
-                    let spot = self.footprint.spot(&path)?;
+                    let spot = self.change_log.spot(&path)?;
                     let job = Job { from, spot, to: path, size: entry.size, mode, time, owner: self.owner };
                     let copiers = match &mut self.copiers {
                         Some(started) => started,
-                        none => none.insert(Copiers::start().at(&self.plan.job.target)?),
+                        none => none.insert(Copiers::start().at(&self.plan.job.options.target)?),
                     };
-                    return copiers.copy(job, self.footprint);
+                    return copiers.copy(job, self.change_log);
                 } else {
                     self.new_file(entry, &path)?;
                 }
@@ -239,13 +241,13 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let prefix = &self.locate.prefix;
                 let other = other.and_then(|o| if prefix.is_empty() { Some(o) } else { o.below(prefix) });
                 let other = other.ok_or_else(|| wrong("its other name lies outside of the site".into()))?;
-                let other = self.plan.job.target.join(self.plan.placed(other.as_path()));
+                let other = self.plan.job.options.target.join(self.plan.placed(other.as_path()));
                 // Its other name may come behind it.
                 self.hard_links.push((path, other));
                 self.files += 1;
             }
             EntryKind::Special => {
-                self.warnings.push(Warning::new(
+                self.findings.push(Finding::new(Code::SpecialFileLeftOut, 
                     "a device, pipe or socket was not unpacked",
                     below.shown(),
                     "",
@@ -257,9 +259,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Writes a file that was not there before. The same path twice: the last one counts.
     fn new_file(&mut self, entry: Entry<'_>, path: &Path) -> Result<(), RestoreError> {
-        let spot = self.footprint.spot(path)?;
+        let spot = self.change_log.spot(path)?;
         if self.made.insert(self.hasher.hash_one(path)) {
-            self.footprint.file(path)?;
+            self.change_log.file(path)?;
         } else if spot.meta().is_some_and(|m| m.is_file()) {
             spot.remove().at(path)?;
         }
@@ -277,17 +279,17 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let mut again = Vec::new();
             for (path, other) in waiting {
                 let Ok(source) =
-                    self.footprint.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read())
+                    self.change_log.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read())
                 else {
                     again.push((path, other));
                     continue;
                 };
                 self.make_folder(path.parent().unwrap_or(&path))?;
-                let spot = self.footprint.spot(&path)?;
-                self.footprint.replace(&path)?;
+                let spot = self.change_log.spot(&path)?;
+                self.change_log.replace(&path)?;
                 let meta = source.metadata().at(&other)?;
                 let mut temp = temporary_beside(&spot).at(&path)?;
-                self.bytes += CopyWay::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
+                self.bytes += CopyMethod::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
                 temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
                 temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
                 temp.persist(spot.path()).map_err(|e| e.error).at(&path)?;
@@ -313,7 +315,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
     fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
-        let target = self.plan.job.target.clone();
+        let target = self.plan.job.options.target.to_path_buf();
         let stays = |below: &Path, path: &Path| {
             self.is_own(below)
                 || self.plan.puts.holds_file(below)
@@ -326,8 +328,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         let mut emptied: Vec<PathBuf> = Vec::new();
         for path in gone {
-            let spot = self.footprint.spot(&path)?;
-            self.footprint.replace(&path)?;
+            let spot = self.change_log.spot(&path)?;
+            self.change_log.replace(&path)?;
             spot.remove().at(&path)?;
             self.refreshed.gone += 1;
             emptied.extend(path.parent().map(Path::to_path_buf));
@@ -342,7 +344,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Says which files of a copy that was brought up to date are new, if any; of any other copy all are.
     pub(super) fn new_files(&mut self) -> Option<impl Fn(&Path) -> bool + use<>> {
-        let all = self.plan.job.refresh.is_none();
+        let all = !self.plan.job.options.refresh;
         let (copied, hasher) = (std::mem::take(&mut self.copied), self.hasher.clone());
         (all || !copied.is_empty())
             .then_some(move |path: &Path| all || copied.contains(&hasher.hash_one(path)))
@@ -350,28 +352,28 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn finish(&mut self) -> Result<(), RestoreError> {
         if let Some(copiers) = self.copiers.take() {
-            let copied = copiers.finish(self.footprint)?;
+            let copied = copiers.finish(self.change_log)?;
             self.files += copied.files;
             self.bytes += copied.bytes;
             for warning in copied.unread {
-                self.warnings.push(warning);
+                self.findings.push(warning);
             }
         }
-        let target = &self.plan.job.target;
+        let target = &self.plan.job.options.target;
         for (path, _, _) in &self.folders {
             let below = path.strip_prefix(target).unwrap_or(path);
             for wanted in self.selection.skeleton(below) {
-                self.footprint.folder(&target.join(wanted))?;
+                self.change_log.folder(&target.join(wanted))?;
             }
         }
         self.link_hard()?;
         for (path, to) in &self.links {
-            self.footprint.folder(path.parent().unwrap_or(path))?;
-            let spot = self.footprint.spot(path)?;
+            self.change_log.folder(path.parent().unwrap_or(path))?;
+            let spot = self.change_log.spot(path)?;
             let there = spot.meta();
             let again = !self.made.insert(self.hasher.hash_one(path));
-            self.footprint.replace(path)?;
-            if there.is_some() && (again || self.plan.job.refresh.is_some()) {
+            self.change_log.replace(path)?;
+            if there.is_some() && (again || self.plan.job.options.refresh) {
                 spot.remove().at(path)?;
             }
             spot.link(to).at(path)?;
@@ -380,31 +382,31 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
                 let what = format!("a link leads to {}", to.display());
-                self.warnings.push(Warning::at(
+                self.findings.push(Finding::at(Code::LinkLeadsOut, 
                     what,
                     path,
                     "check that it leads where it should on this host",
                 ));
             }
         }
-        if let Some(refresh) = self.plan.job.refresh {
-            self.gone(refresh.delete_gone)?;
+        if self.plan.job.options.refresh {
+            self.gone(self.plan.job.options.delete_gone)?;
         }
         // From the bottom up: a folder's time changes when something in it does.
         for (path, mode, time) in self.folders.iter().rev() {
             // The site's own folder is the user's; every other is reached by its handle, whatever lies in its place now.
-            let real = match self.footprint.spot(path) {
+            let real = match self.change_log.spot(path) {
                 Ok(spot) if spot.meta().is_some_and(|m| m.is_dir()) => Some(spot),
                 _ => None,
             };
             let place = real.as_ref().map_or(path.clone(), Spot::path);
             if self.owner != Owner::Own
-                && self.plan.job.refresh.is_none()
+                && !self.plan.job.options.refresh
                 && let Some((user, group)) = self.owner.for_source(self.plan.at_source(path).as_ref())
             {
                 std::os::unix::fs::lchown(&place, Some(user), Some(group)).at(path)?;
             }
-            if real.is_none() && path != target && Some(path) != self.plan.outside().as_ref() {
+            if real.is_none() && **path != **target && Some(path) != self.plan.outside().as_ref() {
                 continue;
             }
             // Of a copy that is brought up to date most folders are as they should be.
@@ -435,7 +437,7 @@ fn temporary_beside(spot: &Spot) -> io::Result<tempfile::NamedTempFile> {
 /// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.
 fn fill(entry: Entry<'_>, origin: Option<&File>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
     let count = match origin {
-        Some(origin) => CopyWay::default().copy(origin, file, entry.size),
+        Some(origin) => CopyMethod::default().copy(origin, file, entry.size),
         None => io::copy(entry.content, file),
     }
     .at(path)?;

@@ -3,16 +3,17 @@
 //! Config first, then the rows that a definition names. A system that stores its address nowhere leaves traces: absolute links in
 //! its content. They count only where the site's config agrees (e-mail or cookie domain, list of hosts); otherwise they are candidates for a person.
 
+use schemars::JsonSchema;
+use crate::finding::{Code, Finding};
 use super::recognise::ConfigFacts;
 use crate::dump::inspect::{Inspection, Wanted};
-use crate::event::Warning;
 use crate::place::{Address, AddressForm};
 use crate::system::Definition;
 use crate::system::schema::{AddressRows, Role};
 use serde::Serialize;
 
 /// What was found out about the base address.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct AddressFinding {
     /// The address.
     pub address: Option<Address>,
@@ -79,7 +80,7 @@ pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspec
     out
 }
 
-/// Puts an address together where the config names host and base path, but no scheme: the one that the content uses more often.
+/// PlannedSettings an address together where the config names host and base path, but no scheme: the one that the content uses more often.
 fn from_parts(config: &ConfigFacts, found: Option<&Inspection>, out: &mut AddressFinding) {
     let Some(value) = config.value(Role::Address) else { return };
     let host = value.value.as_deref().unwrap_or_default().trim_start_matches("//").trim_end_matches('/');
@@ -150,7 +151,7 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
 impl AddressFinding {
     /// Takes the address that somebody gave. What the site itself says is not overridden by it: then it is one more old address, or none
     /// where it would take in what belongs to others on the same host.
-    pub fn given(&mut self, given: &Address) -> Option<Warning> {
+    pub fn given(&mut self, given: &Address) -> Option<Finding> {
         let known = match &self.address {
             Some(known) if !self.concluded => known.clone(),
             _ => {
@@ -167,7 +168,7 @@ impl AddressFinding {
             // The scheme is what a site knows least.
             self.aliases.extend(self.address.replace(given.clone()));
         } else if same_host && known.base().strip_prefix(given.base()).is_some_and(below) {
-            return Some(Warning::new(
+            return Some(Finding::new(Code::AddressTooWide, 
                 format!(
                     "the site says that its address is {known} ({}); {given} would take in other pages of that host and was not used",
                     self.learned_from
@@ -224,7 +225,7 @@ fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFindi
     }
     match &out.address {
         Some(main) => {
-            for twin in twins(main, counted.iter().map(|(a, _)| a)) {
+            for twin in www_variants(main, counted.iter().map(|(a, _)| a)) {
                 if !out.aliases.iter().any(|a| a.host() == twin.host()) {
                     out.aliases.push(twin);
                 }
@@ -235,7 +236,7 @@ fn from_content(config: &ConfigFacts, found: &Inspection, out: &mut AddressFindi
 }
 
 /// Returns the same host with and without `www.`, where the content names it: the site answers to both, its own links say so.
-pub fn twins<'a>(main: &Address, named: impl Iterator<Item = &'a Address>) -> Vec<Address> {
+pub fn www_variants<'a>(main: &Address, named: impl Iterator<Item = &'a Address>) -> Vec<Address> {
     let mut out: Vec<Address> = Vec::new();
     for address in named {
         let twin = bare(address.host()) == bare(main.host()) && address.host() != main.host();

@@ -3,6 +3,7 @@
 //! A definition names the folder that holds them ([`crate::system::schema::HostFolders`]). One of them at a time is surveyed, packed and
 //! restored; the others are listed and left alone.
 
+use schemars::JsonSchema;
 use super::recognise::config_facts;
 use super::tree::SiteTree;
 use crate::place::Address;
@@ -12,7 +13,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 
 /// One host's folder.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct HostFound {
     /// Its name.
     pub folder: String,

@@ -1,5 +1,6 @@
 //! Whether tables are those of the site beside which they lie: a dump of another system, or one with another prefix, is easily taken.
 
+use crate::finding::{Code, Finding};
 use crate::system::{Definition, Known};
 use std::collections::BTreeSet;
 
@@ -28,8 +29,20 @@ fn best_prefix<'t>(definition: &Definition, tables: &[&'t str]) -> Option<(&'t s
     prefixes.into_iter().map(|p| (p, with(p))).max_by_key(|(_, n)| *n)
 }
 
-/// Says what is strange about tables beside a site; nothing where they may well be its own.
-pub fn mismatch(
+/// Tells of tables at a place that hardly are those of the site; nothing where they may well be its own.
+pub fn foreign(
+    definition: &Definition,
+    prefix: &str,
+    tables: &BTreeSet<String>,
+    known: &[Known],
+    place: String,
+) -> Option<Finding> {
+    let what = mismatch(definition, prefix, tables, known)?;
+    let cure = "name the dump of this very site, or look at the database and prefix in its config";
+    Some(Finding::new(Code::TablesOfAnotherSite, what, place, cure))
+}
+
+fn mismatch(
     definition: &Definition,
     prefix: &str,
     tables: &BTreeSet<String>,

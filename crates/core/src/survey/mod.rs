@@ -1,6 +1,7 @@
 //! What can be learned of a site without changing anything.
 
 pub mod address;
+pub mod estimate;
 pub mod folders;
 pub mod hosts;
 pub mod material;
@@ -9,20 +10,22 @@ pub mod risks;
 pub mod select;
 pub mod tree;
 
+use schemars::JsonSchema;
 use crate::archive::format::LeftOut;
 use crate::database;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
+use crate::finding::Finding;
 use crate::fsx::PathError;
 use crate::place::{Address, DatabaseAccess, Engine};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
+use estimate::Estimate;
 use address::AddressFinding;
-use folders::{FolderSize, Walked};
+use folders::{FolderSize, Heavy, Walked};
 use hosts::{HostFound, Hosts};
 use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
-use risks::Risk;
 use select::{Scope, Selection};
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -79,10 +82,12 @@ pub struct SurveyJob {
     pub dump: Option<PathBuf>,
     /// Folder of the host that is meant, where several live on one code base.
     pub host_folder: Option<String>,
+    /// How many names below the root folders are told apart; 0 means 1.
+    pub depth: usize,
 }
 
 /// Size of a table.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct TableFound {
     /// Name with prefix.
     pub name: String,
@@ -98,7 +103,7 @@ pub struct TableFound {
 }
 
 /// Where the tables were read from.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum TableSource {
     /// A dump file.
@@ -130,18 +135,22 @@ pub struct Survey {
     pub unread: Vec<PathBuf>,
     /// Files that the web server reads in whatever folder they lie, under the site.
     pub for_web_server: Vec<PathBuf>,
-    /// What is strange about the tables, if they hardly are the site's.
-    pub foreign: Option<String>,
+    /// That the tables hardly are the site's, if so.
+    pub foreign: Option<Finding>,
+    /// Things that are heavy and hardly part of the site.
+    pub heavy: Vec<Heavy>,
+    /// Files that are copied, their bytes, and about how many bytes of an archive they take.
+    pub files_copied: (u64, u64, u64),
     /// Tables, heaviest first.
     pub tables: Vec<TableFound>,
     /// Where they were read.
     pub tables_from: TableSource,
     /// Risks.
-    pub risks: Vec<Risk>,
+    pub risks: Vec<Finding>,
 }
 
 /// The survey as a JSON document.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 pub struct SurveyReport<'a> {
     site: &'a Path,
     system: SystemReport<'a>,
@@ -153,10 +162,11 @@ pub struct SurveyReport<'a> {
     folders: &'a [FolderSize],
     tables_from: &'a TableSource,
     tables: &'a [TableFound],
-    risks: &'a [Risk],
+    heavy: &'a [Heavy],
+    totals: Estimate,
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct SystemReport<'a> {
     id: &'a str,
     name: &'a str,
@@ -164,7 +174,7 @@ struct SystemReport<'a> {
     extensions: &'a [String],
 }
 
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, JsonSchema)]
 struct DatabaseReport<'a> {
     #[serde(flatten)]
     access: &'a DatabaseAccess,
@@ -197,7 +207,8 @@ impl Survey {
             folders: &self.folders,
             tables_from: &self.tables_from,
             tables: &self.tables,
-            risks: &self.risks,
+            heavy: &self.heavy,
+            totals: self.totals(),
         }
     }
 
@@ -206,9 +217,24 @@ impl Survey {
         self.address.address.as_ref()
     }
 
+    /// Adds up what would be copied, and about what an archive of it would weigh.
+    pub fn totals(&self) -> Estimate {
+        let (files, file_bytes, packed) = self.files_copied;
+        let mut out = Estimate { files, file_bytes, archive_bytes: packed, ..Estimate::default() };
+        for table in &self.tables {
+            out.tables += 1;
+            if !table.rows_left_out {
+                out.rows += table.rows;
+                out.database_bytes += table.bytes;
+            }
+        }
+        out.archive_bytes += estimate::packed(out.database_bytes);
+        out
+    }
+
     /// Returns bytes that would be carried.
     pub fn carried_bytes(&self) -> u64 {
-        self.folders.iter().map(|f| f.bytes - f.transient_bytes).sum()
+        self.folders.iter().map(|f| f.bytes - f.cache_bytes).sum()
     }
 }
 
@@ -234,10 +260,6 @@ fn recognised(
     Ok((site, recognised, hosts, config))
 }
 
-/// What helps where a database is not the site's.
-pub const FOREIGN_CURE: &str =
-    "name the dump of this very site, or look at the database and prefix in its config";
-
 /// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
 pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
     let (site, recognised, hosts, config) = recognised(&job.site, job.host_folder.as_deref(), known)?;
@@ -246,7 +268,9 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
     let selection = Selection::of(definition, &Scope::default(), &hosts.others())
         .beside_database(&site, config.database.as_ref());
-    let Walked { folders, left_out, unread, for_web_server } = folders::walk(&site, definition, &selection);
+    let Walked { folders, left_out, unread, for_web_server, heavy, packed_bytes, files, bytes } =
+        folders::walk(&site, definition, &selection, job.depth.max(1));
+    let files_copied = (files, bytes, packed_bytes);
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
     let wanted = address::wanted_rows(definition, prefix);
@@ -265,7 +289,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
             .map(|access| database::facts(access, &wanted, content))
         {
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
-            Some(Err(e)) => (Vec::new(), TableSource::None(database::told(&e)), None),
+            Some(Err(e)) => (Vec::new(), TableSource::None(database::describe(&e)), None),
             None => {
                 let why = match &config.database {
                     Some(access) => {
@@ -282,13 +306,11 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         tables.into_iter().map(|(n, r, b)| table_found(definition, prefix, n, r, b)).collect();
     tables.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.name.cmp(&b.name)));
     let names = tables.iter().map(|t| t.name.clone()).collect();
-    let foreign = material::mismatch(definition, prefix, &names, known);
+    let place = dump.map_or_else(|| "the database".into(), |d| d.display().to_string());
+    let foreign = material::foreign(definition, prefix, &names, known, place);
     let mut risks = risks::risks(&site, definition, &config, rows.as_ref());
     risks.extend(risks::unread(&unread));
-    if let Some(what) = &foreign {
-        let place = dump.map_or_else(|| "the database".into(), |d| d.display().to_string());
-        risks.push(Risk { what: what.clone(), place, cure: FOREIGN_CURE.into() });
-    }
+    risks.extend(foreign.clone());
     Ok(Survey {
         site,
         config,
@@ -299,6 +321,8 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         unread,
         for_web_server,
         foreign,
+        heavy,
+        files_copied,
         tables,
         tables_from,
         risks,

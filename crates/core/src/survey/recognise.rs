@@ -1,5 +1,6 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
+use schemars::JsonSchema;
 use super::tree::SiteTree;
 use crate::config::settings::{self, Expression};
 use crate::config::{self, connection};
@@ -23,7 +24,7 @@ pub struct Recognised {
 }
 
 /// What was looked for in vain, per system.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct LookedFor {
     /// System.
     pub system: String,
@@ -155,7 +156,7 @@ pub fn config_files<'d>(tree: &dyn SiteTree, definition: &'d Definition) -> Vec<
 }
 
 /// One value of a config file, safe to show.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct ConfigValue {
     /// Config file.
     pub file: String,

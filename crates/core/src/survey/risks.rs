@@ -1,29 +1,14 @@
 //! What a careful administrator would point out about a site.
 
 use super::recognise::ConfigFacts;
+use crate::finding::{Code, Finding};
 use super::tree::{FolderTree, SiteTree};
 use crate::dump::inspect::Inspection;
 use crate::place::Root;
 use crate::system::Definition;
 use crate::system::schema::Role;
-use serde::Serialize;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-
-/// A risk: what, where, and what to do.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
-pub struct Risk {
-    /// What was found.
-    pub what: String,
-    /// Where.
-    pub place: String,
-    /// What to do next.
-    pub cure: String,
-}
-
-fn risk(what: impl Into<String>, place: impl Into<String>, cure: impl Into<String>) -> Risk {
-    Risk { what: what.into(), place: place.into(), cure: cure.into() }
-}
 
 /// Endings of files that should not lie where a browser can fetch them.
 const FETCHABLE: [(&str, &str); 13] = [
@@ -48,20 +33,20 @@ pub fn risks(
     definition: &Definition,
     config: &ConfigFacts,
     dump: Option<&Inspection>,
-) -> Vec<Risk> {
+) -> Vec<Finding> {
     let mut out = Vec::new();
     for file in &config.files {
         let Ok(meta) = std::fs::metadata(site.join(file)) else { continue };
         let mode = meta.permissions().mode() & 0o7777;
         if mode & 0o002 != 0 {
-            out.push(risk(
+            out.push(Finding::new(Code::ConfigWritable, 
                 format!("config file is writable for everyone ({mode:04o})"),
                 file,
                 format!("chmod 0644 {file}"),
             ));
         }
         if mode & 0o222 == 0 {
-            out.push(risk(
+            out.push(Finding::new(Code::ConfigReadOnly, 
                 format!("config file is read-only ({mode:04o})"),
                 file,
                 "nothing: a restore edits it and puts the mode back",
@@ -71,7 +56,7 @@ pub fn risks(
     for value in &config.values {
         if let Some(unknown) = &value.unknown {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(risk(
+            out.push(Finding::new(Code::ConfigFromEnvironment, 
                 format!("`{}` {unknown}", value.key),
                 place,
                 "make sure that the new host provides it",
@@ -80,7 +65,7 @@ pub fn risks(
         let path = value.value.as_deref().filter(|v| value.role == Role::Path && Root::parse(v).is_ok());
         if let Some(path) = path.filter(|p| !Path::new(p).exists()) {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(risk(
+            out.push(Finding::new(Code::PathMissing, 
                 format!("`{}` names a path that is not here: {path}", value.key),
                 place,
                 "nothing if the site was copied from another host; a restore moves paths below the old root",
@@ -89,10 +74,10 @@ pub fn risks(
     }
     for Unwanted { path, about, .. } in unwanted(site, definition) {
         let cure = format!("remove {path} from the document root");
-        out.push(risk(about, path, cure));
+        out.push(Finding::new(Code::FetchableFile, about, path, cure));
     }
     if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
-        out.push(risk(
+        out.push(Finding::new(Code::DumpCutOff, 
             "the dump breaks off in the middle of a statement",
             format!("line {}: {}", cut.line, cut.what),
             "export it again",
@@ -102,13 +87,13 @@ pub fn risks(
 }
 
 /// Tells of files that cannot be read.
-pub fn unread(paths: &[PathBuf]) -> Option<Risk> {
+pub fn unread(paths: &[PathBuf]) -> Option<Finding> {
     let first = paths.first()?;
     let more = paths.len() - 1;
     let place =
         if more == 0 { first.display().to_string() } else { format!("{} and {more} more", first.display()) };
     let what = "cannot be read and would be missing from a copy";
-    Some(risk(what, place, "run this as the user to whom the site belongs, or change their permissions"))
+    Some(Finding::new(Code::FileUnreadable, what, place, "run this as the user to whom the site belongs, or change their permissions"))
 }
 
 /// Something that should not lie in a document root.

@@ -1,16 +1,14 @@
-//! Decides by the definition, and by what was asked for, which files of a site are carried.
+//! Decides by the definition, and by what was asked for, which files of a site are copied.
 
 use crate::place::{DatabaseAccess, Engine};
-use crate::system::schema::TransientFolder;
-use crate::system::{Definition, globs};
-use globset::{Candidate, GlobSet};
-use serde::{Deserialize, Serialize};
+use crate::system::schema::CacheFolder;
+use crate::system::{Definition, glob, globs};
+use globset::{Candidate, GlobMatcher, GlobSet};
 use std::path::{Path, PathBuf};
 use std::sync::{Mutex, PoisonError};
 
 /// A part of a site.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[derive(Debug, Clone, PartialEq)]
 pub enum Part {
     /// The database.
     Database,
@@ -18,30 +16,107 @@ pub enum Part {
     Code,
     /// What users uploaded.
     Media,
-    /// What the system makes anew.
-    Transient,
-    /// A folder under the site.
-    Folder(PathBuf),
+    /// What the system rebuilds by itself.
+    Cache,
+    /// A folder, a file, or a pattern for some, under the site.
+    Path(PathChoice),
 }
 
+/// Names of the parts that are no path.
+const PARTS: [(&str, Part); 4] =
+    [("database", Part::Database), ("code", Part::Code), ("media", Part::Media), ("cache", Part::Cache)];
+
 impl Part {
-    /// Reads a part's name; what has a slash is a folder.
+    /// Reads a part's name, or a path under the site. A word that is nearly a part's name is none: a folder of such a name is written with
+    /// a slash behind it.
     pub fn parse(text: &str) -> Option<Part> {
-        Some(match text {
-            "database" => Part::Database,
-            "code" => Part::Code,
-            "media" => Part::Media,
-            "transient" => Part::Transient,
-            path if path.contains('/') && !path.starts_with('/') && !path.split('/').any(|s| s == "..") => {
-                Part::Folder(PathBuf::from(path.trim_end_matches('/')))
-            }
-            _ => return None,
+        if let Some((_, part)) = PARTS.iter().find(|(name, _)| *name == text) {
+            return Some(part.clone());
+        }
+        let slip = PARTS.iter().any(|(name, _)| similar_words(name, text));
+        if text.is_empty() || text.starts_with(['/', '-']) || text.split('/').any(|s| s == "..") || slip {
+            return None;
+        }
+        PathChoice::new(text).map(Part::Path)
+    }
+
+    /// Returns it as it is written.
+    pub fn word(&self) -> String {
+        match self {
+            Part::Path(choice) => choice.text.clone(),
+            part => PARTS.iter().find(|(_, p)| p == part).map(|(name, _)| name.to_string()).unwrap_or_default(),
+        }
+    }
+}
+
+/// Says whether two words differ in at most two letters.
+fn similar_words(a: &str, b: &str) -> bool {
+    let (a, b): (Vec<char>, Vec<char>) = (a.chars().collect(), b.chars().collect());
+    let mut row: Vec<usize> = (0..=b.len()).collect();
+    for (i, x) in a.iter().enumerate() {
+        let mut before = row[0];
+        row[0] = i + 1;
+        for (j, y) in b.iter().enumerate() {
+            let changed = before + usize::from(x != y);
+            before = row[j + 1];
+            row[j + 1] = changed.min(row[j] + 1).min(before + 1);
+        }
+    }
+    row[b.len()] <= 2
+}
+
+/// A folder or file under the site by its path, or several by a pattern; one without a slash means names anywhere.
+#[derive(Debug, Clone)]
+pub struct PathChoice {
+    text: String,
+    pattern: Option<GlobMatcher>,
+}
+
+impl PartialEq for PathChoice {
+    fn eq(&self, other: &Self) -> bool {
+        self.text == other.text
+    }
+}
+
+impl PathChoice {
+    /// Reads a path or pattern.
+    fn new(text: &str) -> Option<Self> {
+        let bare = text.trim_end_matches('/').trim_start_matches("./");
+        let pattern = match bare.contains(['*', '?', '[', '{']) {
+            true => Some(glob(bare).ok()?),
+            false => None,
+        };
+        Some(PathChoice { text: bare.to_string(), pattern }).filter(|_| !bare.is_empty())
+    }
+
+    /// Means one folder.
+    pub fn folder(path: &Path) -> Self {
+        PathChoice { text: path.display().to_string(), pattern: None }
+    }
+
+    /// The path, where it is no pattern.
+    pub fn path(&self) -> Option<&Path> {
+        self.pattern.is_none().then(|| Path::new(&self.text))
+    }
+
+    /// Says whether it means a path, or a folder above it.
+    fn holds(&self, path: &Path) -> bool {
+        let Some(pattern) = &self.pattern else { return path.starts_with(&self.text) };
+        let whole = self.text.contains('/');
+        path.ancestors().any(|a| match (whole, a.file_name()) {
+            (true, _) => pattern.is_match(a),
+            (false, name) => name.is_some_and(|n| pattern.is_match(Path::new(n))),
         })
+    }
+
+    /// Says whether something that it means may lie below a folder.
+    fn lies_below(&self, folder: &Path) -> bool {
+        self.pattern.is_some() || Path::new(&self.text).starts_with(folder)
     }
 }
 
 /// What of a site is meant. Nothing said means database, code and media.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Scope {
     /// These alone; all of the usual ones if empty.
     pub only: Vec<Part>,
@@ -52,15 +127,15 @@ pub struct Scope {
 impl Scope {
     /// Says whether a part is meant.
     pub fn has(&self, part: &Part) -> bool {
-        let usual = *part != Part::Transient;
+        let usual = *part != Part::Cache;
         let asked = if self.only.is_empty() { usual } else { self.only.contains(part) };
         asked && !self.without.contains(part)
     }
 
     /// Says whether any files are meant.
     pub fn has_files(&self) -> bool {
-        let folder = self.only.iter().any(|p| matches!(p, Part::Folder(_)));
-        folder || [Part::Code, Part::Media, Part::Transient].iter().any(|p| self.has(p))
+        let folder = self.only.iter().any(|p| matches!(p, Part::Path(_)));
+        folder || [Part::Code, Part::Media, Part::Cache].iter().any(|p| self.has(p))
     }
 
     /// Says whether the usual files are meant: what a survey tells of folders holds for them.
@@ -71,31 +146,31 @@ impl Scope {
     /// Says whether a file of a part is meant.
     fn has_file(&self, path: &Path, part: &Part) -> bool {
         let within =
-            |parts: &[Part]| parts.iter().any(|p| matches!(p, Part::Folder(f) if path.starts_with(f)));
+            |parts: &[Part]| parts.iter().any(|p| matches!(p, Part::Path(c) if c.holds(path)));
         !within(&self.without) && (within(&self.only) || self.has(part))
     }
 
     /// Says whether a folder has to be there for something that is meant.
     fn has_folder(&self, path: &Path, part: &Part) -> bool {
-        let above = self.only.iter().any(|p| matches!(p, Part::Folder(f) if f.starts_with(path)));
+        let above = self.only.iter().any(|p| matches!(p, Part::Path(c) if c.lies_below(path)));
         above || self.has_file(path, part)
     }
 }
 
 /// What becomes of a file or folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Fate {
-    /// It is carried.
-    Carry,
-    /// It is made anew by the system; index into the definition's `transient`.
-    Transient(usize),
+pub enum Decision {
+    /// It is copied.
+    Copy,
+    /// The system rebuilds it; index into the definition's `cache`.
+    Cache(usize),
     /// It is generated and wrong elsewhere; index into the definition's `generated`.
     Generated(usize),
     /// It is media that was not asked for; index into the definition's `media`.
     Media(usize),
     /// It belongs to another host of the same code base.
     OtherHost,
-    /// It is the database, or belongs to it: that is carried table by table.
+    /// It is the database, or belongs to it: that is copied table by table.
     Database,
     /// It was not asked for.
     NotAsked,
@@ -103,8 +178,8 @@ pub enum Fate {
 
 /// The definition's folders and files, ready to match.
 pub struct Selection {
-    transient: Vec<TransientFolder>,
-    transient_paths: GlobSet,
+    cache: Vec<CacheFolder>,
+    cache_paths: GlobSet,
     generated: GlobSet,
     media: Vec<String>,
     media_paths: GlobSet,
@@ -120,8 +195,8 @@ pub struct Selection {
 #[derive(Debug, Clone, Default)]
 struct InFolder {
     folder: PathBuf,
-    /// The nearest folder at or above it that is transient, and which.
-    transient: Option<(PathBuf, usize)>,
+    /// The nearest folder at or above it that is cache, and which.
+    cache: Option<(PathBuf, usize)>,
     media: Option<usize>,
     of_another: bool,
 }
@@ -144,8 +219,8 @@ impl Selection {
     /// loaded; a wrong one matches nothing.
     pub fn of(definition: &Definition, scope: &Scope, others: &[PathBuf]) -> Self {
         let mut selection = Selection {
-            transient: definition.transient.clone(),
-            transient_paths: globs(definition.transient.iter().map(|t| &*t.path)),
+            cache: definition.cache.clone(),
+            cache_paths: globs(definition.cache.iter().map(|t| &*t.path)),
             generated: globs(definition.generated.iter().map(|g| &*g.path)),
             media: definition.media.iter().map(|m| m.path.clone()).collect(),
             media_paths: globs(definition.media.iter().map(|m| &*m.path)),
@@ -177,34 +252,34 @@ impl Selection {
     fn in_folder(&self, folder: &Path) -> InFolder {
         let mut named = folder.ancestors().filter(|a| !a.as_os_str().is_empty());
         InFolder {
-            transient: named.find_map(|a| Some((a.to_path_buf(), first_of(&self.transient_paths, a)?))),
+            cache: named.find_map(|a| Some((a.to_path_buf(), first_of(&self.cache_paths, a)?))),
             media: folder.ancestors().find_map(|a| first_of(&self.media_paths, a)),
             of_another: self.others.iter().any(|o| folder.starts_with(o)),
             folder: folder.to_path_buf(),
         }
     }
 
-    /// Returns the fate of a path under the site.
-    pub fn fate(&self, path: &Path, is_folder: bool) -> Fate {
+    /// Decides about a path under the site.
+    pub fn decide(&self, path: &Path, is_folder: bool) -> Decision {
         let folder = path.parent().unwrap_or(Path::new(""));
         let mut around = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         if around.folder.as_os_str() != folder.as_os_str() {
             *around = self.in_folder(folder);
         }
         if around.of_another || self.others.iter().any(|o| o == path) {
-            return Fate::OtherHost;
+            return Decision::OtherHost;
         }
         if self.is_database(path) {
-            return Fate::Database;
+            return Decision::Database;
         }
-        if !self.scope.has(&Part::Transient) {
+        if !self.scope.has(&Part::Cache) {
             if let Some(i) = first_of(&self.generated, path) {
-                return Fate::Generated(i);
+                return Decision::Generated(i);
             }
-            if let Some((folder, i)) = &around.transient {
+            if let Some((folder, i)) = &around.cache {
                 let below = path.strip_prefix(folder).unwrap_or(path);
-                if !kept(below, is_folder, &self.transient[*i].keep, &self.transient[*i].folders) {
-                    return Fate::Transient(*i);
+                if !kept(below, is_folder, &self.cache[*i].keep, &self.cache[*i].folders) {
+                    return Decision::Cache(*i);
                 }
             }
         }
@@ -219,16 +294,16 @@ impl Selection {
             false => self.scope.has_file(path, &part),
         };
         match (meant, media) {
-            (true, _) => Fate::Carry,
-            (false, Some(i)) => Fate::Media(i),
-            (false, None) => Fate::NotAsked,
+            (true, _) => Decision::Copy,
+            (false, Some(i)) => Decision::Media(i),
+            (false, None) => Decision::NotAsked,
         }
     }
 
-    /// Returns the folders that must exist in a carried site although their content was left out.
+    /// Returns the folders that must exist in a copied site although their content was left out.
     pub fn skeleton(&self, folder: &Path) -> Vec<PathBuf> {
-        let matching = self.transient_paths.matches(folder).into_iter();
-        matching.flat_map(|i| self.transient[i].folders.iter().map(|f| folder.join(f))).collect()
+        let matching = self.cache_paths.matches(folder).into_iter();
+        matching.flat_map(|i| self.cache[i].folders.iter().map(|f| folder.join(f))).collect()
     }
 }
 
@@ -250,15 +325,15 @@ mod tests {
         let known = crate::system::load(None).unwrap();
         let shop = known.iter().find(|k| k.definition.id == "prestashop").unwrap();
         let s = Selection::of(&shop.definition, &Scope::default(), &[]);
-        let fate = |p: &str, dir| s.fate(Path::new(p), dir);
-        assert_eq!(fate("cache/smarty", true), Fate::Carry);
-        assert_eq!(fate("cache/smarty/compile", true), Fate::Carry);
-        assert_eq!(fate("cache/smarty/compile/index.php", false), Fate::Carry);
-        assert!(matches!(fate("cache/smarty/compile/a1", true), Fate::Transient(_)));
-        assert!(matches!(fate("cache/smarty/compile/a1/x.php", false), Fate::Transient(_)));
-        assert!(matches!(fate("themes/default/cache/x.css", false), Fate::Transient(_)));
-        assert!(matches!(fate("cache/class_index.php", false), Fate::Generated(0)));
-        assert_eq!(fate("img/p/1/1.jpg", false), Fate::Carry);
+        let decide = |p: &str, dir| s.decide(Path::new(p), dir);
+        assert_eq!(decide("cache/smarty", true), Decision::Copy);
+        assert_eq!(decide("cache/smarty/compile", true), Decision::Copy);
+        assert_eq!(decide("cache/smarty/compile/index.php", false), Decision::Copy);
+        assert!(matches!(decide("cache/smarty/compile/a1", true), Decision::Cache(_)));
+        assert!(matches!(decide("cache/smarty/compile/a1/x.php", false), Decision::Cache(_)));
+        assert!(matches!(decide("themes/default/cache/x.css", false), Decision::Cache(_)));
+        assert!(matches!(decide("cache/class_index.php", false), Decision::Generated(0)));
+        assert_eq!(decide("img/p/1/1.jpg", false), Decision::Copy);
         assert_eq!(
             s.skeleton(Path::new("cache/smarty")),
             [Path::new("cache/smarty/compile"), Path::new("cache/smarty/cache")]
@@ -273,8 +348,8 @@ mod tests {
             let parts = |list: &[&str]| list.iter().map(|t| Part::parse(t).unwrap()).collect();
             Scope { only: parts(only), without: parts(without) }
         };
-        let carried = |s: &Scope, path: &str| {
-            Selection::of(&shop.definition, s, &[]).fate(Path::new(path), false) == Fate::Carry
+        let copied = |s: &Scope, path: &str| {
+            Selection::of(&shop.definition, s, &[]).decide(Path::new(path), false) == Decision::Copy
         };
         let rows = [
             (scope(&[], &[]), [true, true, true, false]),
@@ -282,17 +357,20 @@ mod tests {
             (scope(&[], &["img/p/"]), [true, false, true, false]),
             (scope(&["media"], &[]), [false, true, true, false]),
             (scope(&["img/c/"], &[]), [false, false, true, false]),
-            (scope(&["code", "transient"], &[]), [true, false, false, true]),
+            (scope(&["code", "cache"], &[]), [true, false, false, true]),
             (scope(&["database"], &[]), [false, false, false, false]),
+            (scope(&[], &["*.jpg"]), [true, false, false, false]),
+            (scope(&["img"], &["img/*/2.jpg"]), [false, true, false, false]),
+            (scope(&["index.php"], &[]), [true, false, false, false]),
         ];
         for (scope, expected) in rows {
             let found =
-                ["index.php", "img/p/1/1.jpg", "img/c/2.jpg", "log/x.log"].map(|p| carried(&scope, p));
+                ["index.php", "img/p/1/1.jpg", "img/c/2.jpg", "log/x.log"].map(|p| copied(&scope, p));
             assert_eq!(found, expected, "{scope:?}");
         }
         let media = Selection::of(&shop.definition, &scope(&["media"], &[]), &[]);
-        assert_eq!(media.fate(Path::new("img"), true), Fate::Carry, "media lies below");
-        assert_ne!(media.fate(Path::new("modules"), true), Fate::Carry);
-        assert_eq!([Part::parse("pictures"), Part::parse("../x/"), Part::parse("/etc/")], [None, None, None]);
+        assert_eq!(media.decide(Path::new("img"), true), Decision::Copy, "media lies below");
+        assert_ne!(media.decide(Path::new("modules"), true), Decision::Copy);
+        assert_eq!(["../x/", "/etc/", "databse", "medai", ""].map(Part::parse), [None, None, None, None, None]);
     }
 }

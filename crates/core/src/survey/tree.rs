@@ -1,6 +1,6 @@
 //! A site's files as the survey sees them: a folder on disk, or the held files of an archive.
 
-use crate::archive::prove::Held;
+use crate::archive::verify::Held;
 use crate::limits::CONFIG_FILE;
 use crate::system::glob;
 use std::collections::BTreeSet;

@@ -100,7 +100,7 @@ impl Check<'_> {
         }
         let lists: [(&str, Vec<&String>); 6] = [
             ("recognise", d.recognise.iter().map(|m| &m.path).collect()),
-            ("transient", d.transient.iter().map(|t| &t.path).collect()),
+            ("cache", d.cache.iter().map(|t| &t.path).collect()),
             ("generated", d.generated.iter().map(|g| &g.path).collect()),
             ("text", d.text.iter().map(|t| &t.path).collect()),
             ("leftover", d.leftover.iter().map(|l| &l.path).collect()),

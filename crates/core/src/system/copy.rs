@@ -1,10 +1,11 @@
 //! The part of a definition that tells what a copy can get: switches, names, a way in.
 
+use schemars::JsonSchema;
 use super::schema::KeyValue;
 use serde::{Deserialize, Serialize};
 
 /// Where a value is put: a config key, a row, or a file.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Put {
     /// Key of a config file.
@@ -25,7 +26,7 @@ pub struct Put {
 }
 
 /// A row in which a value is put.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PutRow {
     /// Table without prefix.
@@ -46,7 +47,7 @@ pub struct PutRow {
 }
 
 /// How a value stands in a row.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum PutForm {
     /// As it is.
@@ -61,7 +62,7 @@ pub enum PutForm {
 }
 
 /// A file whose presence means something.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PutFile {
     /// Path under the site.
@@ -71,7 +72,7 @@ pub struct PutFile {
 }
 
 /// What can be switched on a copy.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Switch {
     /// What it switches.
@@ -83,7 +84,7 @@ pub struct Switch {
 }
 
 /// A switch of the system's own for TLS. It follows the scheme of the new address where that is another one.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TlsSwitch {
     /// Value on http; nothing is put without it.
@@ -97,7 +98,7 @@ pub struct TlsSwitch {
 }
 
 /// What can be switched, in the words of every system.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum SwitchName {
     /// Visitors see a notice.
@@ -114,8 +115,22 @@ pub enum SwitchName {
     Assets,
 }
 
+impl SwitchName {
+    /// Returns its name as it is written.
+    pub fn word(self) -> &'static str {
+        match self {
+            SwitchName::Maintenance => "maintenance",
+            SwitchName::Cache => "cache",
+            SwitchName::Mail => "mail",
+            SwitchName::Index => "index",
+            SwitchName::FriendlyUrls => "friendly-urls",
+            SwitchName::Assets => "assets",
+        }
+    }
+}
+
 /// Where a value that tells whose site it is stands.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Identity {
     /// What it tells.
@@ -125,7 +140,7 @@ pub struct Identity {
 }
 
 /// What tells whose site it is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum IdentityName {
     /// Name of the site.
@@ -135,7 +150,7 @@ pub enum IdentityName {
 }
 
 /// Where the administrator's account stands.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Admin {
     /// Table of accounts, without prefix.
@@ -160,7 +175,7 @@ pub struct Admin {
 }
 
 /// A row of another table that names an account.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct NamedBy {
     /// Table without prefix.
@@ -172,7 +187,7 @@ pub struct NamedBy {
 }
 
 /// Which hash scheme a version accepts.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HashRule {
     /// Scheme.
@@ -189,7 +204,7 @@ pub struct HashRule {
 }
 
 /// How a password is kept.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum HashScheme {
     /// 32 hexadecimal digits of MD5.

@@ -5,6 +5,7 @@ pub mod copy;
 pub mod schema;
 
 pub use schema::Definition;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
 
@@ -21,7 +22,7 @@ pub enum DefinitionError {
         source: std::io::Error,
     },
     /// The text is no definition.
-    #[error("{path} is no usable definition: {}", told(.mistakes))]
+    #[error("{path} is no usable definition: {}", describe(.mistakes))]
     Wrong {
         /// Path or name.
         path: String,
@@ -31,7 +32,7 @@ pub enum DefinitionError {
 }
 
 /// A mistake in a definition.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Mistake {
     /// Line, from 1.
     pub line: usize,
@@ -39,7 +40,7 @@ pub struct Mistake {
     pub message: String,
 }
 
-fn told(mistakes: &[Mistake]) -> String {
+fn describe(mistakes: &[Mistake]) -> String {
     match mistakes {
         [one] => format!("line {}: {}", one.line, one.message),
         many => format!("{} mistakes", many.len()),

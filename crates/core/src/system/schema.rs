@@ -2,6 +2,7 @@
 //!
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
+use schemars::JsonSchema;
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use super::globs;
 use crate::place::AddressForm;
@@ -9,7 +10,7 @@ use crate::text::packed::Packing;
 use serde::{Deserialize, Serialize};
 
 /// One content system.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Definition {
     /// Identifier, the file's name without `.toml`.
@@ -45,9 +46,9 @@ pub struct Definition {
     /// Tables whose rows need not be carried.
     #[serde(default)]
     pub table: Vec<TableRule>,
-    /// Folders whose content is made anew by the system.
+    /// Folders whose content is rebuilt by the system.
     #[serde(default)]
-    pub transient: Vec<TransientFolder>,
+    pub cache: Vec<CacheFolder>,
     /// Files that the system makes anew and that are wrong at another place.
     #[serde(default)]
     pub generated: Vec<Generated>,
@@ -90,7 +91,7 @@ impl Definition {
     pub fn for_site(&self, site: &str) -> Definition {
         let mut out = self.clone();
         let paths = (out.config.iter_mut().map(|c| &mut c.path))
-            .chain(out.transient.iter_mut().map(|t| &mut t.path))
+            .chain(out.cache.iter_mut().map(|t| &mut t.path))
             .chain(out.generated.iter_mut().map(|g| &mut g.path))
             .chain(out.text.iter_mut().map(|t| &mut t.path))
             .chain(out.leftover.iter_mut().map(|l| &mut l.path))
@@ -103,7 +104,7 @@ impl Definition {
 }
 
 /// A file that must be there for a system to be recognised.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Marker {
     /// Path under the site.
@@ -114,7 +115,7 @@ pub struct Marker {
 }
 
 /// Where a version can be read without executing anything.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Version {
     /// Path of a PHP file under the site; `*` stands for one name.
@@ -138,7 +139,7 @@ fn dot() -> String {
 }
 
 /// A well-known extension, such as a shop on top.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Extension {
     /// Name for people.
@@ -151,7 +152,7 @@ pub struct Extension {
 }
 
 /// Folders of which each belongs to one host: its name stands for `{site}` in the paths of the definition.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HostFolders {
     /// Folder that holds them.
@@ -167,7 +168,7 @@ pub struct HostFolders {
 }
 
 /// A column with paths relative to the site.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PathColumn {
     /// Table without prefix.
@@ -177,7 +178,7 @@ pub struct PathColumn {
 }
 
 /// A PHP file that maps hosts to folders.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct HostMap {
     /// Path under the site.
@@ -187,7 +188,7 @@ pub struct HostMap {
 }
 
 /// A config file.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Config {
     /// Path under the site; `*` stands for one name.
@@ -203,7 +204,7 @@ pub struct Config {
 }
 
 /// How a config file is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ConfigForm {
     /// PHP: properties of a class, constants, variables, arrays.
@@ -219,7 +220,7 @@ pub enum ConfigForm {
 }
 
 /// A key of a config file and what it means.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Key {
     /// Name of the property, constant or variable; inside of arrays or elements the way there. A last `*` stands for any key.
@@ -257,7 +258,7 @@ impl Key {
 }
 
 /// Meaning of a config key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Role {
     /// Kind of database or driver; shown, never changed.
@@ -303,7 +304,7 @@ pub enum Role {
 }
 
 /// Rows that tell the base address of the site.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct AddressRows {
     /// Table without prefix.
@@ -335,7 +336,7 @@ fn host_form() -> AddressForm {
 }
 
 /// Rows of a table of names and values that hold parts of an address, by the value of the column that `only` names.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct BesideRows {
     /// Row with the scheme, with or without `://`.
@@ -347,7 +348,7 @@ pub struct BesideRows {
 }
 
 /// A column with a value.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct KeyValue {
     /// Column.
@@ -357,7 +358,7 @@ pub struct KeyValue {
 }
 
 /// A row that switches something on.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Flag {
     /// Table without prefix.
@@ -371,7 +372,7 @@ pub struct Flag {
 }
 
 /// Cells that hold an address in a declared form.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CellRule {
     /// Table without prefix.
@@ -395,7 +396,7 @@ pub struct CellRule {
 }
 
 /// A column whose values are compressed.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PackedRule {
     /// Table without prefix.
@@ -410,7 +411,7 @@ pub struct PackedRule {
 }
 
 /// A table whose rows need not be carried.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TableRule {
     /// Table without prefix; `*` stands for anything.
@@ -421,10 +422,10 @@ pub struct TableRule {
     pub about: String,
 }
 
-/// A folder whose content is made anew.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+/// A folder whose content the system rebuilds.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct TransientFolder {
+pub struct CacheFolder {
     /// Path under the site; `*` stands for one folder name.
     pub path: String,
     /// Files that stay.
@@ -436,7 +437,7 @@ pub struct TransientFolder {
 }
 
 /// A generated file.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Generated {
     /// Path under the site; `*` stands for one name.
@@ -446,7 +447,7 @@ pub struct Generated {
 }
 
 /// A text file whose addresses and paths follow the site.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct TextFile {
     /// Path under the site; `*` stands for one name.
@@ -454,7 +455,7 @@ pub struct TextFile {
 }
 
 /// Something that should not lie in a document root.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Leftover {
     /// Path under the site; `*` stands for one name.
@@ -467,7 +468,7 @@ pub struct Leftover {
 }
 
 /// A folder with what users uploaded.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Media {
     /// Path under the site; `*` stands for one name.
@@ -477,7 +478,7 @@ pub struct Media {
 }
 
 /// Values of a column that begin with the table prefix.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PrefixKey {
     /// Table without prefix; `*` stands for the number of a further site.
@@ -490,7 +491,7 @@ pub struct PrefixKey {
 }
 
 /// What goes wrong after a move.
-#[derive(Debug, Clone, Deserialize, Serialize)]
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Trap {
     /// What is seen.

@@ -1,6 +1,6 @@
 //! The rewriter of nested values: from a value's bytes to edits of exactly what moves.
 //!
-//! `scan` finds cores, `needles` and `rule` judge them, `value` walks through the layers that wrap them.
+//! `scan` finds cores, `replacements` and `rule` judge them, `value` walks through the layers that wrap them.
 
 mod base64;
 mod charset;
@@ -8,8 +8,8 @@ mod fragments;
 pub mod json;
 mod layers;
 pub mod links;
-pub mod needles;
-mod oddities;
+pub mod replacements;
+mod precheck;
 pub mod packed;
 pub mod raw;
 mod reference;
@@ -18,6 +18,6 @@ mod rule;
 pub mod scan;
 pub mod serialized;
 pub mod spelling;
-mod usual;
+mod common_form;
 pub mod value;
-mod windows;
+mod trigrams;

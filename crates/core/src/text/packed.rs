@@ -4,7 +4,8 @@
 //! looked at, so that an old address in there is counted at least; where a definition says how a column is packed, it moves.
 //! Sources: RFC 1950 (zlib), RFC 1951 (deflate), RFC 1952 (gzip); MySQL reference manual, `COMPRESS()` (four bytes of length before zlib).
 
-use super::windows::{WINDOW, Windows};
+use schemars::JsonSchema;
+use super::trigrams::{WINDOW, Windows};
 use crate::limits::PACKED_VALUE;
 use data_encoding::{BASE64, BASE64_NOPAD};
 use flate2::Compression;
@@ -16,7 +17,7 @@ use std::io::{self, Read, Write};
 use std::sync::LazyLock;
 
 /// How a value is compressed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Deserialize, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Packing {
     /// With zlib's head and checksum.
@@ -57,7 +58,7 @@ fn is_zlib(bytes: &[u8]) -> bool {
 
 impl Packing {
     /// Tells by a value's signs how it is packed. Text may begin so by chance.
-    pub fn told(bytes: &[u8]) -> Option<Packing> {
+    pub fn describe(bytes: &[u8]) -> Option<Packing> {
         if is_zlib(bytes) {
             return Some(Packing::Zlib);
         }
@@ -69,7 +70,7 @@ impl Packing {
 
     /// The same for a value that may stand in base64 as well: how it is packed, and its bytes.
     pub fn seen(value: &[u8]) -> Option<(Packing, Cow<'_, [u8]>)> {
-        if let Some(how) = Packing::told(value) {
+        if let Some(how) = Packing::describe(value) {
             return Some((how, value.into()));
         }
         // How the two signs begin there.
@@ -81,7 +82,7 @@ impl Packing {
         let letters: Vec<u8> = value.iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
         let encoding = if letters.len().is_multiple_of(4) { BASE64 } else { BASE64_NOPAD };
         let bytes = encoding.decode(&letters).ok()?;
-        Some((Packing::told(&bytes)?, bytes.into()))
+        Some((Packing::describe(&bytes)?, bytes.into()))
     }
 
     /// Unpacks a value.
@@ -176,7 +177,7 @@ mod tests {
         for how in ALL {
             let packed = how.pack(text.as_bytes()).expect("packs");
             assert!(packed.len() < text.len() / 4);
-            assert_eq!(Packing::told(&packed), (how != Packing::Deflate).then_some(how));
+            assert_eq!(Packing::describe(&packed), (how != Packing::Deflate).then_some(how));
             assert_eq!(how.unpack(&packed), Unpacked::Whole(text.clone().into()));
             let cut = how.unpack(&packed[..packed.len() / 2]);
             assert!(matches!(cut, Unpacked::Part(_)));
@@ -184,7 +185,7 @@ mod tests {
             assert!(matches!(how.unpack(&more), Unpacked::Part(_)), "{how:?}");
         }
         for plain in [&b"x^2 + y^2 = 1"[..], b"\x78", b"", b"x\x9c", b"a:1:{i:0;s:1:\"x\";}"] {
-            assert!(Packing::told(plain).is_none_or(|how| matches!(how.unpack(plain), Unpacked::Part(_))));
+            assert!(Packing::describe(plain).is_none_or(|how| matches!(how.unpack(plain), Unpacked::Part(_))));
         }
     }
 

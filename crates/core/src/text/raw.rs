@@ -6,11 +6,11 @@
 //! the long way would come to the same, nothing is returned, and the value takes the long way. A property test compares the two.
 
 use super::json;
-use super::needles::Needles;
-use super::oddities;
+use super::replacements::Replacements;
+use super::precheck;
 use super::scan::CoreHit;
 use super::serialized;
-use super::usual::Slashes;
+use super::common_form::Slashes;
 use super::value::{self, Layer};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
@@ -64,7 +64,7 @@ impl Short {
     /// the inside. `backslash` says whether a backslash escapes in it.
     pub fn take(
         &mut self,
-        needles: &Needles,
+        replacements: &Replacements,
         inside: &[u8],
         hits: &[CoreHit],
         start: usize,
@@ -73,8 +73,8 @@ impl Short {
         self.edits.clear();
         self.places.clear();
         self.layers = Layers::default();
-        let way = Way { needles, inside, start, backslash };
-        needles.is_quiet() && !needles.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
+        let way = Way { replacements, inside, start, backslash };
+        replacements.is_quiet() && !replacements.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
     }
 
     /// Looks at a text of any kind, and returns by how much it grows.
@@ -134,7 +134,7 @@ impl Short {
     /// A string of JSON's in which nothing is escaped but slashes and single quotes.
     fn slashed(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
         let raw = &way.inside[span.clone()];
-        if begins_structured(raw) || oddities::in_slashed(raw) {
+        if begins_structured(raw) || precheck::in_slashed(raw) {
             return None;
         }
         let first = self.edits.len();
@@ -170,7 +170,7 @@ impl Short {
         }
         let (meant, edits) = (&self.meant, &mut self.edits);
         let mut growth = 0;
-        way.needles.all_changes(&meant.bytes, 0, &moved, |span, new, _| {
+        way.replacements.all_changes(&meant.bytes, 0, &moved, |span, new, _| {
             let span = meant.raw(span.start)..meant.raw(span.end);
             let old = &way.inside[span.clone()];
             let slashes = memchr::memchr(b'\\', old).is_some_and(|at| old[at..].starts_with(br"\\/"));
@@ -190,8 +190,8 @@ impl Short {
         let mut growth = 0;
         for hit in hits {
             let hit = CoreHit { at: hit.at - way.start - span.start, ..*hit };
-            let usual = way.needles.usual(raw, hit, Slashes::Escaped);
-            let (changed, new) = usual.or_else(|| way.needles.usual(raw, hit, Slashes::Plain))?;
+            let usual = way.replacements.usual(raw, hit, Slashes::Escaped);
+            let (changed, new) = usual.or_else(|| way.replacements.usual(raw, hit, Slashes::Plain))?;
             let edit = Edit::new(shifted(changed.clone(), span.start), new);
             growth += meant_growth(&raw[changed], &edit);
             self.edits.push(edit);
@@ -204,13 +204,13 @@ impl Short {
     fn plain(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
         let text = &way.inside[span.clone()];
         let last = hits.last()?.at - way.start - span.start;
-        if begins_structured(text) || text.get(1) == Some(&b':') || oddities::in_text(text, last) {
+        if begins_structured(text) || text.get(1) == Some(&b':') || precheck::in_text(text, last) {
             return None;
         }
         let edits = &mut self.edits;
         let first = edits.len();
         let mut growth = 0;
-        way.needles.all_changes(text, way.start + span.start, hits, |changed, new, usual| {
+        way.replacements.all_changes(text, way.start + span.start, hits, |changed, new, usual| {
             if !usual && !way.is_certain(text, &changed) {
                 return None;
             }
@@ -238,7 +238,7 @@ impl Short {
 /// What does not change while a value is looked at.
 #[derive(Clone, Copy)]
 struct Way<'v> {
-    needles: &'v Needles,
+    replacements: &'v Replacements,
     inside: &'v [u8],
     /// What hits count from: so many bytes before the inside.
     start: usize,
@@ -320,7 +320,7 @@ mod tests {
     use crate::dump::literal::{Quoting, decode, escape, quoted};
     use crate::edit::apply;
     use crate::place::{Address, Pairs, Root};
-    use crate::text::needles::LeftReason;
+    use crate::text::replacements::LeftReason;
     use crate::text::value::{self, Notes};
     use proptest::prelude::*;
     use proptest::test_runner::TestRunner;
@@ -349,17 +349,17 @@ mod tests {
             addresses: vec![(address("http://old.example/s"), address("https://new.example"))],
             roots: vec![(root("/home/old"), root("/srv/new"))],
         };
-        let needles = Needles::new(&pairs, &[]);
-        let hits = needles.scan().hits(inside);
+        let replacements = Replacements::new(&pairs, &[]);
+        let hits = replacements.scan().hits(inside);
         let mut short = Short::default();
-        if hits.is_empty() || !short.take(&needles, inside, &hits, 0, backslash) {
+        if hits.is_empty() || !short.take(&replacements, inside, &hits, 0, backslash) {
             return false;
         }
         let quoting = Quoting { backslash, ..Quoting::MYSQL };
         let literal = [b"'", inside, b"'"].concat();
         let before = decode(&literal, 0..literal.len(), quoting);
         let mut count = Count::default();
-        let long = value::edits(&needles, &before.bytes, &mut count);
+        let long = value::edits(&replacements, &before.bytes, &mut count);
         let long = before.outwards(long, |new, _| escape(new, &literal, 0..literal.len(), quoting));
         let long = apply(&literal, &long);
         let short_result = apply(inside, &short.edits);

@@ -4,7 +4,7 @@
 //! From a base path such as `/shop` the base is searched for and the reference recognised before it. From the bare root there
 //! is nothing to search for but the places where references stand: attribute names and `url(`.
 
-use super::needles::{Finding, LeftReason};
+use super::replacements::{Judged, LeftReason};
 use super::spelling::Spelling;
 use crate::edit::Edit;
 
@@ -69,7 +69,7 @@ pub(super) fn may_follow(text: &[u8], at: usize) -> bool {
 }
 
 /// Looks at the last folder of the old base path at `at`, its slash included.
-pub(super) fn look(text: &[u8], at: usize, needle: &ReferenceNeedle, asked: bool) -> Option<Finding> {
+pub(super) fn look(text: &[u8], at: usize, needle: &ReferenceNeedle, asked: bool) -> Option<Judged> {
     let last = needle.old.len() - needle.old.rfind('/').unwrap_or(0);
     let end = at + last;
     let (spelling, slash) = Spelling::of_separator_before(text, at + 1)?;
@@ -80,14 +80,14 @@ pub(super) fn look(text: &[u8], at: usize, needle: &ReferenceNeedle, asked: bool
     }
     if !reference_begins(text, start) {
         // A value that is nothing but such a path, as of a menu: likely a link, and listed.
-        return is_whole_path(text, start).then_some(Finding::Left { at, reason: LeftReason::RootRelative });
+        return is_whole_path(text, start).then_some(Judged::Left { at, reason: LeftReason::RootRelative });
     }
     if needle.on_request() && !asked {
-        return Some(Finding::Left { at, reason: LeftReason::RootRelative });
+        return Some(Judged::Left { at, reason: LeftReason::RootRelative });
     }
     let goes_on = matches!(spelling.char_at(text, end), Some(('/', _)));
     let plain = if needle.new.is_empty() && !goes_on { "/" } else { &needle.new };
-    Some(Finding::Change(Edit::new(start..end, spelling.spell(plain))))
+    Some(Judged::Change(Edit::new(start..end, spelling.spell(plain))))
 }
 
 /// Looks for a reference behind the attribute name or `url(` at `at`: its first item is moved below the new base.
@@ -96,7 +96,7 @@ pub(super) fn look_behind_name(
     at: usize,
     needle: &ReferenceNeedle,
     asked: bool,
-) -> Option<Finding> {
+) -> Option<Judged> {
     let rest = &text[at..];
     let name = rest.iter().take_while(|b| b.is_ascii_alphanumeric() || **b == b'-').count();
     let mut from = at + name;
@@ -125,9 +125,9 @@ pub(super) fn look_behind_name(
         return None;
     }
     if !asked {
-        return Some(Finding::Left { at, reason: LeftReason::RootRelative });
+        return Some(Judged::Left { at, reason: LeftReason::RootRelative });
     }
-    Some(Finding::Change(Edit::new(from..from, spelling.spell(&needle.new))))
+    Some(Judged::Change(Edit::new(from..from, spelling.spell(&needle.new))))
 }
 
 /// Says whether a text is one path from its beginning to its end.

@@ -5,7 +5,7 @@
 //! or root must not continue a path segment; what precedes a host must not continue a host or be `@`; what precedes a
 //! root must not continue a path. All of it is judged in characters of the level at which the hit was found.
 
-use super::needles::{Asked, Finding, LeftReason};
+use super::replacements::{RewriteOptions, Judged, LeftReason};
 use super::spelling::{HexCase, Spelling, segment_char};
 use crate::edit::Edit;
 use crate::place::{Address, Root, Scheme};
@@ -133,8 +133,8 @@ impl RootNeedle {
 
 /// Looks at the host whose searched part lies at `at`. Nothing is returned where the new address stands already, as it
 /// may where old and new differ in the scheme alone.
-pub(super) fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle, asked: Asked) -> Option<Finding> {
-    let left = |reason| Some(Finding::Left { at, reason });
+pub(super) fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle, asked: RewriteOptions) -> Option<Judged> {
+    let left = |reason| Some(Judged::Left { at, reason });
     let begin = at - needle.ways.0.ending(&text[..at])?;
     let end = at + needle.run;
     let end = end + needle.ways.1.beginning(&text[end..])?;
@@ -161,7 +161,7 @@ pub(super) fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle, asked: A
     };
     let plain = if scheme.is_some() { &base.absolute } else { &base.relative };
     let new = spelling.spell(plain);
-    (text[start..after] != new[..]).then(|| Finding::Change(Edit::new(start..after, new)))
+    (text[start..after] != new[..]).then(|| Judged::Change(Edit::new(start..after, new)))
 }
 
 /// Recognises two equal separators that end at `end`.
@@ -218,10 +218,10 @@ fn port_after(text: &[u8], end: usize, spelling: &Spelling) -> (Option<u32>, usi
 }
 
 /// Judges a host that no `//` precedes.
-fn bare_host(text: &[u8], start: usize, end: usize, needle: &HostNeedle, asked: Asked) -> Option<Finding> {
+fn bare_host(text: &[u8], start: usize, end: usize, needle: &HostNeedle, asked: RewriteOptions) -> Option<Judged> {
     let plain = Spelling::Plain;
-    let left = |reason| Some(Finding::Left { at: start, reason });
-    let change = |span, new: &str| Some(Finding::Change(Edit::new(span, new.as_bytes())));
+    let left = |reason| Some(Judged::Left { at: start, reason });
+    let change = |span, new: &str| Some(Judged::Change(Edit::new(span, new.as_bytes())));
     let (port, behind) = port_after(text, end, &plain);
     let other_host = port.is_none() && plain.continues_segment(text, end);
     let base = needle.bases.first()?;
@@ -260,9 +260,9 @@ fn logged_in(text: &[u8], at: usize) -> Option<(usize, usize)> {
 }
 
 /// Judges a host behind a log-in. The address moves, the log-in stays.
-fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Option<Finding> {
+fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Option<Judged> {
     let plain = Spelling::Plain;
-    let left = |reason| Some(Finding::Left { at: start, reason });
+    let left = |reason| Some(Judged::Left { at: start, reason });
     let (scheme, user) = logged_in(text, start)?;
     let own = if text[scheme..].get(..5).is_some_and(|s| s.eq_ignore_ascii_case(b"https")) {
         Scheme::Https
@@ -279,7 +279,7 @@ fn with_log_in(text: &[u8], start: usize, end: usize, needle: &HostNeedle) -> Op
     let Some((after, base)) = needle.base_at(text, end, &plain) else { return left(LeftReason::OutsideBase) };
     let (new_scheme, rest) = base.absolute.split_once("//")?;
     let new = [new_scheme.as_bytes(), b"//", &text[user..start], rest.as_bytes()].concat();
-    (text[scheme..after] != new[..]).then(|| Finding::Change(Edit::new(scheme..after, new)))
+    (text[scheme..after] != new[..]).then(|| Judged::Change(Edit::new(scheme..after, new)))
 }
 
 /// Says whether what a change replaces is an address with a log-in: it stands between the scheme and the path.
@@ -289,7 +289,7 @@ pub(super) fn holds_log_in(replaced: &[u8]) -> bool {
 }
 
 /// Looks at the folder name whose searched part lies at `at`. Nothing is returned where the rest of the root is not there.
-pub(super) fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Option<Finding> {
+pub(super) fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Option<Judged> {
     let windows = needle.old.drive().is_some();
     let (old, offset, new) = &needle.plain;
     if let Some(start) = at.checked_sub(*offset)
@@ -348,16 +348,16 @@ fn judge_root(
     span: std::ops::Range<usize>,
     spelling: &Spelling,
     new: impl FnOnce() -> Vec<u8>,
-) -> Option<Finding> {
+) -> Option<Judged> {
     let continued = match spelling.char_before(text, span.start) {
         Some(c) if segment_char(c) || c == '.' || c == '\\' => true,
         Some('/') => !after_scheme(text, span.start, spelling),
         _ => false,
     };
     if continued || spelling.continues_segment(text, span.end) {
-        return Some(Finding::Left { at, reason: LeftReason::LookAlike });
+        return Some(Judged::Left { at, reason: LeftReason::LookAlike });
     }
-    Some(Finding::Change(Edit::new(span, new())))
+    Some(Judged::Change(Edit::new(span, new())))
 }
 
 /// Recognises the separator before a folder name: a slash in any spelling, under Windows also backslashes.

@@ -1,4 +1,4 @@
-//! Finds the cores of all needles in one vectorised pass.
+//! Finds the cores of all replacements in one vectorised pass.
 //!
 //! A *core* is what every spelling of a needle shares: the longest run of letters, digits and `. _ ~ -` in a host, in a folder
 //! name of a root, in a watched secret. No layer escapes these, so a core stands as it is at every level but base64, and
@@ -7,7 +7,7 @@
 //! Of each core one window of three bytes is searched for (`windows`); a window hit is then compared with the whole core.
 //! The common value holds no window and costs the search alone.
 
-use super::windows::{WINDOW, Windows};
+use super::trigrams::{WINDOW, Windows};
 use super::{base64, reference};
 use aho_corasick::AhoCorasick;
 

@@ -6,7 +6,7 @@
 
 use super::fragments::{self, Fragment};
 use super::layers::{self, WRAPPINGS, Wrapping};
-use super::needles::{Finding, LeftReason, Needles};
+use super::replacements::{Judged, LeftReason, Replacements};
 use super::packed::Packing;
 use super::rule::holds_log_in;
 use super::scan::{CoreHit, Hits};
@@ -78,16 +78,16 @@ pub trait Notes {
 }
 
 /// Returns the edits that move every needle in a value.
-pub fn edits(needles: &Needles, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
-    if !needles.scan().any(value) {
+pub fn edits(replacements: &Replacements, value: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
+    if !replacements.scan().any(value) {
         return Vec::new();
     }
-    edits_of_hit(needles, value, false, notes)
+    edits_of_hit(replacements, value, false, notes)
 }
 
 /// The same for a value that is known to hold a core, or to be worth a repair. `is_bytes` says that the dump has it as bytes, not as text.
-pub fn edits_of_hit(needles: &Needles, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
-    let mut walk = Walk { needles, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
+pub fn edits_of_hit(replacements: &Replacements, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
+    let mut walk = Walk { replacements, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
     match Packing::seen(value) {
         Some((how, packed)) if walk.look_into(&packed, how) => Vec::new(),
         _ => walk.value(value),
@@ -95,18 +95,18 @@ pub fn edits_of_hit(needles: &Needles, value: &[u8], is_bytes: bool, notes: &mut
 }
 
 /// The same for a value that was unpacked.
-pub fn edits_of_unpacked(needles: &Needles, text: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
+pub fn edits_of_unpacked(replacements: &Replacements, text: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
     let layers = smallvec::smallvec![Layer::Packed];
-    Walk { needles, notes, is_bytes: true, layers, customs: 0 }.value(text)
+    Walk { replacements, notes, is_bytes: true, layers, customs: 0 }.value(text)
 }
 
 /// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
-pub fn worth_repair(needles: &Needles, value: &[u8]) -> bool {
-    needles.asked().repair && serialized::looks_serialized(value)
+pub fn worth_repair(replacements: &Replacements, value: &[u8]) -> bool {
+    replacements.asked().repair && serialized::looks_serialized(value)
 }
 
 struct Walk<'a> {
-    needles: &'a Needles,
+    replacements: &'a Replacements,
     notes: &'a mut dyn Notes,
     layers: SmallVec<[Layer; DEEPEST]>,
     /// Whether the value itself is bytes.
@@ -166,7 +166,7 @@ const LOOK_AHEAD: usize = 3;
 
 impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {
-        let hits = self.needles.scan().hits(value);
+        let hits = self.replacements.scan().hits(value);
         self.value_with(value, hits)
     }
 
@@ -227,7 +227,7 @@ impl Walk<'_> {
         if let Some(edits) = self.otherwise_seen(value) {
             return edits;
         }
-        if self.needles.asked().repair
+        if self.replacements.asked().repair
             && let Some(leaves) = repair::only_reading(value)
         {
             return self.within(Layer::Repaired, |walk| {
@@ -245,7 +245,7 @@ impl Walk<'_> {
         let seen = charset::seen_otherwise(value)?;
         let (leaves, _) = serialized::leaves(&seen.decoded.bytes)?;
         let inner = self.within(Layer::Charset, |walk| {
-            let hits = walk.needles.scan().hits(&seen.decoded.bytes);
+            let hits = walk.replacements.scan().hits(&seen.decoded.bytes);
             walk.within(Layer::Serialized, |walk| walk.leaves(&seen.decoded.bytes, &leaves, &hits))
         });
         // A new root may have letters that the dump's charset lacks; then nothing can be written.
@@ -290,9 +290,9 @@ impl Walk<'_> {
         }
         let mut changed = 0;
         let mut first = 0;
-        for finding in self.needles.findings_at(value, &hits, &covered) {
+        for finding in self.replacements.findings_at(value, &hits, &covered) {
             match finding {
-                Finding::Change(edit) => {
+                Judged::Change(edit) => {
                     if changed == 0 {
                         first = edit.span.start;
                     }
@@ -302,7 +302,7 @@ impl Walk<'_> {
                     changed += 1;
                     edits.push(edit);
                 }
-                Finding::Left { at, reason } => self.left(reason, excerpt(value, at)),
+                Judged::Left { at, reason } => self.left(reason, excerpt(value, at)),
             }
         }
         if changed > 0 {
@@ -360,7 +360,7 @@ impl Walk<'_> {
 
     /// Says how well a text is structured around its hits, at this level or behind further wrappings.
     fn structure(&self, text: &[u8], further: usize) -> Structure {
-        let hits = self.needles.scan().hits(text);
+        let hits = self.replacements.scan().hits(text);
         if hits.is_empty() {
             return Structure::Nothing;
         }
@@ -413,12 +413,12 @@ impl Walk<'_> {
 
     fn left_hits(&mut self, value: &[u8], within: Range<usize>, reason: LeftReason) {
         let hits: Hits =
-            self.needles.scan().hits(value).into_iter().filter(|h| within.contains(&h.at)).collect();
+            self.replacements.scan().hits(value).into_iter().filter(|h| within.contains(&h.at)).collect();
         // What would not have been changed anyway is said with its own reason.
-        for finding in self.needles.findings_at(value, &hits, &Covered::default()) {
+        for finding in self.replacements.findings_at(value, &hits, &Covered::default()) {
             match finding {
-                Finding::Change(edit) => self.left(reason, excerpt(value, edit.span.start)),
-                Finding::Left { at, reason } => self.left(reason, excerpt(value, at)),
+                Judged::Change(edit) => self.left(reason, excerpt(value, edit.span.start)),
+                Judged::Left { at, reason } => self.left(reason, excerpt(value, at)),
             }
         }
     }
@@ -428,7 +428,7 @@ impl Walk<'_> {
         for inside in strings {
             let raw = &value[inside.clone()];
             let inner = within(hits, inside);
-            if inner.is_empty() && !worth_repair(self.needles, raw) {
+            if inner.is_empty() && !worth_repair(self.replacements, raw) {
                 continue;
             }
             if memchr::memchr(b'\\', raw).is_none() {
@@ -455,7 +455,7 @@ impl Walk<'_> {
             let (edits, length) = match leaf.kind {
                 LeafKind::Plain => {
                     let hits = within(hits, &leaf.content);
-                    let worth = !hits.is_empty() || worth_repair(self.needles, content);
+                    let worth = !hits.is_empty() || worth_repair(self.replacements, content);
                     grown(if worth { self.value_with(content, hits) } else { Vec::new() }, content)
                 }
                 LeafKind::Custom => {

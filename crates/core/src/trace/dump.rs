@@ -8,7 +8,7 @@ use crate::dump::rows::Rows;
 use crate::dump::statement::Statement;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::edit::Decoded;
-use crate::text::needles::LeftReason;
+use crate::text::replacements::LeftReason;
 use crate::text::packed::Packing;
 use crate::text::value;
 use std::io::Read;
@@ -38,7 +38,7 @@ struct Trail<'t> {
 impl Trail<'_> {
     fn look(&mut self, bytes: &[u8], is_bytes: bool, standing: &Standing, outside: Option<LeftReason>) {
         let mut collect = Collect { standing, outside, found: Vec::new() };
-        let _ = value::edits_of_hit(&self.tracer.needles, bytes, is_bytes, &mut collect);
+        let _ = value::edits_of_hit(&self.tracer.replacements, bytes, is_bytes, &mut collect);
         for found in collect.found {
             self.tracer.keep(found);
         }
@@ -46,7 +46,7 @@ impl Trail<'_> {
 
     fn rows(&mut self, rows: Rows<'_>, at: At<'_>) {
         let mut hits = Vec::new();
-        rows.hits(self.tracer.needles.scan(), &mut hits);
+        rows.hits(self.tracer.replacements.scan(), &mut hits);
         let (mut lines, mut counted) = (at.first_line, 0);
         let mut next = 0;
         while next < hits.len() {
@@ -83,7 +83,7 @@ impl Trail<'_> {
         let mut spare = std::mem::take(&mut self.spare);
         match literal::meaning(row, value, quoting, &mut spare) {
             Some(meant) => {
-                if self.tracer.needles.scan().any(meant.bytes()) || Packing::seen(meant.bytes()).is_some() {
+                if self.tracer.replacements.scan().any(meant.bytes()) || Packing::seen(meant.bytes()).is_some() {
                     self.look(meant.bytes(), meant.is_bytes(), standing, None);
                 }
                 spare = meant.into_spare();
@@ -101,7 +101,7 @@ impl Trail<'_> {
 
     /// Everything that is no row: strings count, the rest is mentioned.
     fn statement(&mut self, bytes: &[u8], at: At<'_>, outside: Option<LeftReason>) {
-        if !self.tracer.needles.scan().any(bytes) {
+        if !self.tracer.replacements.scan().any(bytes) {
             return;
         }
         let place = |offset: usize| Standing {
@@ -116,13 +116,13 @@ impl Trail<'_> {
             row: None,
         };
         if let Some(reason) = outside {
-            let first = self.tracer.needles.scan().hits(bytes).first().map_or(0, |h| h.at);
+            let first = self.tracer.replacements.scan().hits(bytes).first().map_or(0, |h| h.at);
             let standing = place(first);
             return self.look(bytes, false, &standing, Some(reason));
         }
         for literal in texts(bytes, at.quoting) {
             let decoded = literal::decode(bytes, literal.clone(), at.quoting);
-            if self.tracer.needles.scan().any(&decoded.bytes) {
+            if self.tracer.replacements.scan().any(&decoded.bytes) {
                 let standing = place(literal.start);
                 self.look(&decoded.bytes, false, &standing, None);
             }
@@ -141,7 +141,7 @@ fn column_name(statement: &Statement, index: usize) -> String {
 /// Says which row it is: by its primary key, else by its first value.
 fn row_key(statement: &Statement, row: &[u8], values: &[Value], quoting: Quoting) -> Option<String> {
     let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
-    let told = |index: usize| {
+    let named = |index: usize| {
         let value = literal::text_of(row, values.get(index)?, quoting)?;
         let value: String = value.chars().take(60).collect();
         Some(match columns.get(index) {
@@ -150,8 +150,8 @@ fn row_key(statement: &Statement, row: &[u8], values: &[Value], quoting: Quoting
         })
     };
     let key = statement.key.iter().filter_map(|k| columns.iter().position(|c| c == k));
-    let parts: Vec<String> = key.filter_map(told).collect();
-    if parts.is_empty() { told(0) } else { Some(parts.join(", ")) }
+    let parts: Vec<String> = key.filter_map(named).collect();
+    if parts.is_empty() { named(0) } else { Some(parts.join(", ")) }
 }
 
 impl Sink for Trail<'_> {

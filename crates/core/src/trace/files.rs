@@ -108,12 +108,12 @@ impl Tracer {
     fn link(&mut self, name: &str, to: &Path) {
         let to = to.as_os_str().as_bytes();
         self.traced.looked_at += 1;
-        if !self.needles.scan().any(to) {
+        if !self.replacements.scan().any(to) {
             return;
         }
         let standing = Standing { file: name.to_string(), line: 1, column: None, row: None };
         let mut collect = Collect { standing: &standing, outside: None, found: Vec::new() };
-        let _ = value::edits_of_hit(&self.needles, to, false, &mut collect);
+        let _ = value::edits_of_hit(&self.replacements, to, false, &mut collect);
         for found in collect.found {
             self.keep(super::Found { nesting: "link".into(), ..found });
         }
@@ -132,13 +132,13 @@ impl Tracer {
                 return Ok(());
             }
             number += 1;
-            if !self.needles.scan().any(&line) {
+            if !self.replacements.scan().any(&line) {
                 continue;
             }
             let text = line.strip_suffix(b"\n").unwrap_or(&line);
             let standing = Standing { file: name.to_string(), line: number, column: None, row: None };
             let mut collect = Collect { standing: &standing, outside: None, found: Vec::new() };
-            let _ = value::edits_of_hit(&self.needles, text, false, &mut collect);
+            let _ = value::edits_of_hit(&self.replacements, text, false, &mut collect);
             for found in collect.found {
                 self.keep(found);
             }

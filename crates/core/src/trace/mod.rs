@@ -1,21 +1,22 @@
 //! Finds what still points to an old place: in a dump, a folder or an archive, in every nesting, and says how sure it is.
 //!
-//! A trace is a rewrite that writes nothing: the same needles, the same walk through values, so what a trace calls certain is what
+//! A trace is a rewrite that writes nothing: the same replacements, the same walk through values, so what a trace calls certain is what
 //! a rewrite would change. Dumps tell table, column and row ([`dump`]); other files tell file and line ([`files`]).
 
 pub mod dump;
 pub mod files;
 
+use schemars::JsonSchema;
 use crate::dump::stream::DumpError;
 use crate::place::{Address, Pairs, Root};
-use crate::text::needles::{Asked, LeftReason, Needles};
+use crate::text::replacements::{RewriteOptions, LeftReason, Replacements};
 use crate::text::value::Notes;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
 
 /// How sure it is that a place points to the old site.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
 pub enum Sure {
     /// A full address or path of the old place, in a value.
@@ -53,7 +54,7 @@ impl Sure {
 pub const POINTING: &str = "points to the old place";
 
 /// A value or line that names the old place.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Found {
     /// File, or entry of an archive.
     pub file: String,
@@ -78,7 +79,7 @@ pub struct Found {
 }
 
 /// What a trace came to.
-#[derive(Debug, Clone, Default, Serialize)]
+#[derive(Debug, Clone, Default, Serialize, JsonSchema)]
 pub struct Traced {
     /// Places, in order; at most as many as were asked for.
     pub found: Vec<Found>,
@@ -120,7 +121,7 @@ pub enum TraceError {
 
 /// Looks for an old place, and keeps what it finds.
 pub struct Tracer {
-    needles: Needles,
+    replacements: Replacements,
     most: usize,
     traced: Traced,
 }
@@ -141,8 +142,8 @@ impl Tracer {
             addresses: addresses.iter().map(|a| (a.clone(), nowhere(a))).collect(),
             roots: roots.iter().map(|r| (r.clone(), away(r))).collect(),
         };
-        let needles = Needles::asking(&pairs, &[], Asked::default());
-        Tracer { needles, most, traced: Traced::default() }
+        let replacements = Replacements::asking(&pairs, &[], RewriteOptions::default());
+        Tracer { replacements, most, traced: Traced::default() }
     }
 
     /// Returns what was found.

@@ -6,7 +6,7 @@ use std::path::Path;
 use zporter_core::archive::container::{CANARY, Canary, Container, canary};
 use zporter_core::archive::entry_path::EntryPath;
 use zporter_core::archive::format::{FORMAT, Head, HeadPlace, SystemName};
-use zporter_core::archive::prove::{Damage, Verdict, prove};
+use zporter_core::archive::verify::{Damage, Verdict, verify};
 use zporter_core::archive::read::entries;
 use zporter_core::archive::write::{ArchiveWriter, Meta, WriteError};
 use zporter_core::event::Silent;
@@ -40,7 +40,7 @@ fn meta(path: &str, mode: u32) -> Meta {
 }
 
 fn written(path: &Path, files: &[(String, Vec<u8>)]) -> Result<u64, WriteError> {
-    let mut writer = ArchiveWriter::create(path, &head())?;
+    let mut writer = ArchiveWriter::create(path, false, &head())?;
     writer.folder(&meta("files/sub", 0o750))?;
     for (name, content) in files {
         writer.file(&meta(&format!("files/sub/{name}"), 0o640), content.len() as u64, &content[..])?;
@@ -59,7 +59,7 @@ proptest! {
             let path = folder.path().join(format!("a.{ending}"));
             let size = written(&path, &files).unwrap();
             prop_assert_eq!(std::fs::metadata(&path).unwrap().len(), size);
-            match prove(&path, &Silent).unwrap() {
+            match verify(&path, &Silent).unwrap() {
                 Verdict::Whole(proof) => prop_assert_eq!(proof.entries, files.len() as u64 + 3),
                 Verdict::Damaged(damage) => prop_assert!(false, "{ending}: {damage}"),
             }
@@ -89,7 +89,7 @@ fn every_cut_of_a_small_archive_is_noticed() {
         let whole = std::fs::read(&path).unwrap();
         for keep in 0..whole.len() {
             std::fs::write(&path, &whole[..keep]).unwrap();
-            match prove(&path, &Silent).unwrap() {
+            match verify(&path, &Silent).unwrap() {
                 Verdict::Damaged(Damage::CutOff { missing: Some(n), .. }) => {
                     assert_eq!(n as usize, whole.len() - keep)
                 }
@@ -105,15 +105,15 @@ fn every_cut_of_a_small_archive_is_noticed() {
 fn a_file_that_shrinks_while_it_is_read_stops_the_pack() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("a.tar.zst");
-    let mut writer = ArchiveWriter::create(&path, &head()).unwrap();
+    let mut writer = ArchiveWriter::create(&path, false, &head()).unwrap();
     let shrunk = writer.file(&meta("files/log", 0o644), 10, &b"four"[..]);
     assert!(shrunk.unwrap_err().to_string().contains("files/log"));
     drop(writer);
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0, "nothing is left behind");
     std::fs::write(&path, "precious").unwrap();
-    assert!(matches!(ArchiveWriter::create(&path, &head()), Err(WriteError::Exists(_))));
+    assert!(matches!(ArchiveWriter::create(&path, false, &head()), Err(WriteError::Exists(_))));
     assert!(matches!(
-        ArchiveWriter::create(&folder.path().join("a.rar"), &head()),
+        ArchiveWriter::create(&folder.path().join("a.rar"), false, &head()),
         Err(WriteError::Ending(_))
     ));
 }

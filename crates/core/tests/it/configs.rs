@@ -9,7 +9,7 @@ use zporter_core::survey::recognise::{config_facts, recognise};
 use zporter_core::survey::tree::HeldTree;
 use zporter_core::system::schema::{Config, ConfigForm};
 use zporter_core::system::{self, Definition};
-use zporter_core::text::needles::Needles;
+use zporter_core::text::replacements::Replacements;
 use zporter_core::text::{json, serialized};
 
 fn relocation() -> Relocation {
@@ -46,11 +46,11 @@ fn rewritten(
     prefix: Option<&str>,
 ) -> (String, FilePlan) {
     let relocation = relocation();
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let cx = Context {
         relocation: &relocation,
         database: Some(access),
-        needles: &needles,
+        replacements: &replacements,
         table_prefix: prefix,
         put: &[],
     };
@@ -127,19 +127,19 @@ proptest! {
     #[test]
     fn no_bytes_bring_a_reader_to_a_fall(bytes in proptest::collection::vec(prop_oneof![any::<u8>(), proptest::sample::select(&b"'\"\\{}[]:;%/<>?a0sOCd.\n(),"[..])], 0..300)) {
         let relocation = relocation();
-        let needles = Needles::new(&relocation.pairs(), &[]);
-        let cx = Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
+        let replacements = Replacements::new(&relocation.pairs(), &[]);
+        let cx = Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
         let _ = serialized::leaves(&bytes);
         let _ = serialized::payload_leaves(&bytes);
         let _ = json::strings(&bytes);
-        let _ = needles.findings(&bytes);
-        let _ = htaccess::edits(&bytes, &relocation, &needles);
+        let _ = replacements.findings(&bytes);
+        let _ = htaccess::edits(&bytes, &relocation, &replacements);
         prop_assert!(plan_text("t", &bytes, &cx).edits.is_empty(), "no random text names the old place");
         let php = [&b"<?php "[..], &bytes].concat();
         prop_assert!(config::read(ConfigForm::Php, &php, None).is_ok());
         // With the old place in its middle it is found, whatever stands around a space.
         let named = [&bytes[..], b" http://www.old.example/cms ", &bytes].concat();
-        let plain = needles.findings(&named).len();
+        let plain = replacements.findings(&named).len();
         prop_assert!(plain >= 1);
     }
 }
@@ -159,13 +159,13 @@ fn windows_paths_and_aliases_move_and_an_address_of_others_is_said() {
         "{new}"
     );
     let relocation = relocation();
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let cx =
-        Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
+        Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
     let definition = definition("joomla");
     let text = text.replace("http://old.example/cms/", "http://other.example");
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
-    let said: Vec<&str> = plan.warnings.iter().map(|w| w.what.as_str()).collect();
+    let said: Vec<&str> = plan.findings.iter().map(|w| w.what.as_str()).collect();
     assert!(said[0].contains("none of the old addresses") && said[1].contains("/var/log/web"), "{said:?}");
 }
 
@@ -272,7 +272,7 @@ proptest! {
         let read = config::read(form, new.as_bytes(), None).unwrap();
         let got = ["HOST", "NAME", "USER", "PASS", "PREFIX"].map(|k| read.value(&named(form, k)).unwrap_or("?").to_string());
         prop_assert_eq!(got, ["dbh:3310".to_string(), "nn".into(), "nu".into(), password, "nu_".into()]);
-        // What has no role changes by the needles alone, and comments never do.
+        // What has no role changes by the replacements alone, and comments never do.
         if !other.contains("old") {
             prop_assert_eq!(read.value(&named(form, "OTHER")), Some(other.as_str()));
         }
@@ -290,7 +290,7 @@ fn a_port_or_socket_goes_where_the_config_has_a_place_for_it() {
         let mut access = DatabaseAccess::parse(url).unwrap();
         access.password = Secret::new("p");
         let (new, plan) = rewritten(&definition(id).for_site("default").config[at], text, &access, None);
-        (new, plan.warnings)
+        (new, plan.findings)
     };
     let drupal = "<?php $databases['default']['default'] = array('database' => 'o', 'username' => 'o', 'password' => 'o', 'host' => 'localhost', 'prefix' => '');";
     let (out, _) = edited("drupal-7", 1, drupal, "mysql://u@h:3310/n");
@@ -312,13 +312,13 @@ fn a_port_or_socket_goes_where_the_config_has_a_place_for_it() {
         "<?php $db_url['default'] = 'mysqli://sky%40web:p@h:3310/n'; $db_url['other'] = 'mysqli://x:y@localhost/z';"
     );
     // Another kind of server is pointed out, not changed.
-    let (_, warnings) = edited(
+    let (_, findings) = edited(
         "phpbb",
         0,
         &forum.replace("<?php", "<?php $dbms = 'phpbb\\\\db\\\\driver\\\\postgres';"),
         "mysql://u@h/n",
     );
-    assert!(warnings.iter().any(|w| w.what.contains("`dbms`") && w.what.contains("MySQL")), "{warnings:?}");
+    assert!(findings.iter().any(|w| w.what.contains("`dbms`") && w.what.contains("MySQL")), "{findings:?}");
 }
 
 /// A config of PHP assignments, and what becomes of it on the way from one address to the other.
@@ -332,12 +332,12 @@ fn moved(keys: &str, text: &str, from: &str, to: &str) -> (String, Vec<String>) 
     };
     let mut relocation = relocation();
     (relocation.from, relocation.to, relocation.aliases) = (place(from), place(to), vec![]);
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let cx =
-        Context { relocation: &relocation, database: None, needles: &needles, table_prefix: None, put: &[] };
+        Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
     let plan = plan_checked(&config, "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(&config), text.as_bytes()).unwrap();
-    (String::from_utf8(new).unwrap(), plan.warnings.into_iter().map(|w| w.what).collect())
+    (String::from_utf8(new).unwrap(), plan.findings.into_iter().map(|w| w.what).collect())
 }
 
 #[test]
@@ -380,12 +380,12 @@ fn origin_and_base_in_keys_of_their_own_follow_and_tails_stay() {
 fn a_file_that_is_not_what_it_is_called_is_left_and_said() {
     let config = Config { form: ConfigForm::Yaml, ..definition("prestashop-7").config[1].clone() };
     let relocation = relocation();
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let access = access("it's");
     let cx = Context {
         relocation: &relocation,
         database: Some(&access),
-        needles: &needles,
+        replacements: &replacements,
         table_prefix: None,
         put: &[],
     };
@@ -401,10 +401,10 @@ fn a_file_that_is_not_what_it_is_called_is_left_and_said() {
         let new = String::from_utf8(apply(&plan, Some(&config), text.as_bytes()).unwrap()).unwrap();
         assert_eq!(new != text, sound, "{new}");
         assert_eq!(
-            plan.warnings.iter().any(|w| w.what.starts_with("was left as it is")),
+            plan.findings.iter().any(|w| w.what.starts_with("was left as it is")),
             !sound,
             "{:?}",
-            plan.warnings
+            plan.findings
         );
         assert!(!sound || new.contains("database_password: 'it''s'\n  x: [1, {a: '}'}]"), "{new}");
     }

@@ -10,7 +10,7 @@ use zporter_core::dump::split::{Split, Splitter};
 use zporter_core::dump::spread::{rewrite, rewrite_on};
 use zporter_core::dump::stream::{DumpError, Source, WINDOW, run};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
-use zporter_core::text::needles::{LeftReason, Needles};
+use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_standin::{Site, VARIANTS, Variant};
 
 fn relocation(from: &str, to: &str) -> Relocation {
@@ -37,9 +37,9 @@ fn rewritten(
     leave: &str,
     window: usize,
 ) -> (Vec<u8>, Rewritten) {
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let keep = |t: &str| if t == leave { Keep::Structure } else { Keep::All };
-    let mut rules = rules(&needles, &keep);
+    let mut rules = rules(&replacements, &keep);
     rules.relocation = Some(relocation);
     rules.cells = cells;
     rules.strip_definers = true;
@@ -48,9 +48,9 @@ fn rewritten(
     (out, done)
 }
 
-/// Rules that ask for nothing but the needles.
-fn rules<'a>(needles: &'a Needles, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Rules<'a> {
-    Rules { samples: 2, ..Rules::new(needles, keep) }
+/// Rules that ask for nothing but the replacements.
+fn rules<'a>(replacements: &'a Replacements, keep: &'a (dyn Fn(&str) -> Keep + Sync)) -> Rules<'a> {
+    Rules { samples: 2, ..Rules::new(replacements, keep) }
 }
 
 /// Gives seven bytes at a time.
@@ -224,10 +224,10 @@ fn the_tally_tells_seen_changed_left_and_samples() {
 #[test]
 fn a_watched_password_is_counted_and_never_shown() {
     let relocation = relocation("https://old.example", "http://new.example");
-    let needles = Needles::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
+    let replacements = Replacements::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
     let dump = b"INSERT INTO t (a) VALUES ('db=fake-pass-9 at https://old.example/');";
     let source = Source::new(&dump[..], WINDOW, None).unwrap();
-    let (_, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+    let (_, done, _) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
     let column = &done.tally.tables["t"].columns["a"];
     assert_eq!(column.left[&LeftReason::Password], 1);
     assert!(column.left_samples.is_empty());
@@ -323,9 +323,9 @@ fn every_dialect_is_told_by_its_bytes() {
 #[test]
 fn the_number_of_threads_changes_nothing() {
     let relocation = relocation("https://old.example", "http://new.example/b");
-    let needles = Needles::new(&relocation.pairs(), &[]);
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
     let keep = |t: &str| if t == "t3" { Keep::Structure } else { Keep::All };
-    let rules = rules(&needles, &keep);
+    let rules = rules(&replacements, &keep);
     let mut dump = String::new();
     for i in 0..4000 {
         let url = if i % 3 == 0 { "https://old.example/x" } else { "elsewhere" };
@@ -362,9 +362,9 @@ fn every_stand_ins_dump_moves_there_and_back() {
         };
         let (new, new_root) = ("https://elsewhere.example:8443/deep/er", "/srv/räume/neu");
         let through = |dump: &str, pairs: &Pairs| {
-            let needles = Needles::new(pairs, &[]);
+            let replacements = Replacements::new(pairs, &[]);
             let source = Source::new(dump.as_bytes(), WINDOW, None).unwrap();
-            let (out, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+            let (out, done, _) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
             (String::from_utf8(out).unwrap(), done.tally.changed())
         };
         let before = site.dump();
@@ -426,10 +426,10 @@ proptest! {
         let dump = parts.concat();
         let dump = &dump[..dump.len() - tail.min(dump.len())];
         let relocation = relocation("http://old.example", "https://new.example/b");
-        let needles = Needles::new(&relocation.pairs(), &[]);
+        let replacements = Replacements::new(&relocation.pairs(), &[]);
         let through = |dump: &[u8], window| {
             let source = Source::new(Dribble(dump), window, Some(dialect)).unwrap();
-            let (out, done, ending) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+            let (out, done, ending) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
             (String::from_utf8_lossy(&out).into_owned(), done.tally, ending.cut_off)
         };
         let whole = through(dump.as_bytes(), WINDOW);
@@ -441,7 +441,7 @@ proptest! {
             let left = |t: &str| t.contains("old.example") || t.contains("/home/old") || t.contains("2F686F6D652F6F6C64") || t.contains("2f686f6d652f6f6c64");
             prop_assert!(!left(&whole.0), "{}", whole.0);
         }
-        let nothing = Needles::new(&Pairs::default(), &[]);
+        let nothing = Replacements::new(&Pairs::default(), &[]);
         let source = Source::new(dump.as_bytes(), window, Some(dialect)).unwrap();
         let (same, _, _) = rewrite(source, &rules(&nothing, &|_| Keep::All), Vec::new()).unwrap();
         prop_assert_eq!(String::from_utf8_lossy(&same), dump);
@@ -450,10 +450,10 @@ proptest! {
 
 #[test]
 fn letters_by_their_numbers_count_as_what_they_mean() {
-    let needles = Needles::new(&relocation("http://old.example", "http://brandnew.example").pairs(), &[]);
+    let replacements = Replacements::new(&relocation("http://old.example", "http://brandnew.example").pairs(), &[]);
     let run = |dump: &str| {
         let source = Source::new(dump.as_bytes(), WINDOW, Some(Dialect::Sqlite)).unwrap();
-        let (out, done, _) = rewrite(source, &rules(&needles, &|_| Keep::All), Vec::new()).unwrap();
+        let (out, done, _) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
         (String::from_utf8(out).unwrap(), done.tally.changed())
     };
     let dump = |n: usize, address: &str| {
@@ -467,12 +467,12 @@ fn letters_by_their_numbers_count_as_what_they_mean() {
 
 #[test]
 fn stored_code_names_the_old_database_no_more_or_that_is_said() {
-    let needles = Needles::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
+    let replacements = Replacements::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
     let run = |dump: &str| {
         let rules = Rules {
             moves: Some(DatabaseMove { old: vec!["live".into()], new: "copy".into() }),
             strip_definers: true,
-            ..rules(&needles, &|_| Keep::All)
+            ..rules(&replacements, &|_| Keep::All)
         };
         let (out, done, _) =
             rewrite(Source::new(dump.as_bytes(), WINDOW, None).unwrap(), &rules, Vec::new()).unwrap();

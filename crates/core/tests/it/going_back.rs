@@ -3,9 +3,9 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
-use zporter_core::database::journal::{InLogbook, Keeper, Mark, begun_tables, reached};
-use zporter_core::footprint::{Footprint, Print, read, undo};
-use zporter_core::logbook::{self, Outcome, Run};
+use zporter_core::database::journal::{InLogbook, ProgressStore, Mark, begun_tables, reached};
+use zporter_core::change_log::{ChangeLog, FileChange, read, undo};
+use zporter_core::logbook::{self, Outcome, Run, StepKind};
 use zporter_core::undo::{UndoError, plan};
 
 fn clock() -> String {
@@ -26,21 +26,21 @@ fn what_was_made_goes_and_what_was_replaced_comes_back_with_mode_and_time() {
     std::os::unix::fs::symlink("old.php", at("site/link")).unwrap();
     let time = fs::metadata(at("site/old.php")).unwrap().mtime();
     let run = begin(&at("log"), "clone");
-    let mut footprint = Footprint::of(&run).unwrap();
-    footprint.folder(&at("site/new ö/deep")).unwrap();
-    footprint.file(&at("site/new ö/deep/a")).unwrap();
+    let mut change_log = ChangeLog::of(&run).unwrap();
+    change_log.folder(&at("site/new ö/deep")).unwrap();
+    change_log.file(&at("site/new ö/deep/a")).unwrap();
     fs::write(at("site/new ö/deep/a"), "made").unwrap();
     fs::write(at("site/new ö/.zporter-4000000000-torn"), "a temporary name that a kill left").unwrap();
     for name in ["site/old.php", "site/link"] {
-        footprint.replace(&at(name)).unwrap();
+        change_log.replace(&at(name)).unwrap();
         fs::remove_file(at(name)).unwrap();
         fs::write(at(name), "after").unwrap();
     }
     // One that was not there is noted as made.
-    footprint.replace(&at("site/fresh")).unwrap();
+    change_log.replace(&at("site/fresh")).unwrap();
     fs::write(at("site/fresh"), "made").unwrap();
     assert_eq!(read(&run.kept()).len(), 6);
-    assert!(matches!(&read(&run.kept())[2], Print::File(p) if p.ends_with("deep/a")));
+    assert!(matches!(&read(&run.kept())[2], FileChange::File(p) if p.ends_with("deep/a")));
 
     let looked = undo(&run.kept(), None, true).unwrap();
     assert_eq!((looked.removed, looked.put_back), (2, 2));
@@ -59,9 +59,9 @@ fn what_was_made_goes_and_what_was_replaced_comes_back_with_mode_and_time() {
 fn files_that_were_changed_after_the_run_stay_and_are_listed() {
     let folder = tempfile::tempdir().unwrap();
     let run = begin(&folder.path().join("log"), "restore");
-    let footprint = Footprint::of(&run).unwrap();
+    let change_log = ChangeLog::of(&run).unwrap();
     for name in ["a", "b"] {
-        footprint.file(&folder.path().join(name)).unwrap();
+        change_log.file(&folder.path().join(name)).unwrap();
         fs::write(folder.path().join(name), name).unwrap();
     }
     let changed = fs::metadata(folder.path().join("b")).unwrap().ctime();
@@ -75,15 +75,15 @@ fn files_that_were_changed_after_the_run_stay_and_are_listed() {
 fn a_torn_list_is_read_as_far_as_it_is_whole() {
     let folder = tempfile::tempdir().unwrap();
     let run = begin(folder.path(), "clone");
-    let footprint = Footprint::of(&run).unwrap();
-    footprint.file(Path::new("/x/whole")).unwrap();
-    footprint.file(Path::new("/x/torn")).unwrap();
+    let change_log = ChangeLog::of(&run).unwrap();
+    change_log.file(Path::new("/x/whole")).unwrap();
+    change_log.file(Path::new("/x/torn")).unwrap();
     let list = run.kept().with_extension("made");
     let bytes = fs::read(&list).unwrap();
     for cut in 0..bytes.len() {
         fs::write(&list, &bytes[..cut]).unwrap();
         let prints = read(&run.kept());
-        assert!(prints.iter().all(|p| *p == Print::File("/x/whole".into())), "{cut}: {prints:?}");
+        assert!(prints.iter().all(|p| *p == FileChange::File("/x/whole".into())), "{cut}: {prints:?}");
     }
 }
 
@@ -109,7 +109,7 @@ fn only_the_last_run_on_a_place_can_be_undone_and_only_once() {
     let folder = tempfile::tempdir().unwrap();
     let load = |url: &str| {
         let run = begin(folder.path(), "load");
-        run.step("load database", serde_json::json!({ "database": url })).unwrap();
+        run.step(StepKind::LoadDatabase, serde_json::json!({ "database": url })).unwrap();
         let id = run.id().to_string();
         run.end(Outcome::Done, serde_json::json!({})).unwrap();
         // Two runs of one second are told apart by when their files were made.

@@ -6,7 +6,7 @@ use zporter_core::dump::rules::{Cell, Keep, PackedColumn, Rewritten, Rules};
 use zporter_core::dump::spread::rewrite;
 use zporter_core::dump::stream::{Source, WINDOW};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
-use zporter_core::text::needles::{LeftReason, Needles};
+use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::text::packed::{Packing, Unpacked};
 use zporter_core::trace::{Sure, Tracer};
 
@@ -14,10 +14,10 @@ const OLD: &str = "see <a href=\"http://old.example/a\">a</a> and s:20:\"http://
 const NEW: &str = "see <a href=\"http://brandnew.example/a\">a</a> and s:25:\"http://brandnew.example/a\";";
 const SIGNED: [Packing; 3] = [Packing::Zlib, Packing::Gzip, Packing::Counted];
 
-fn needles() -> Needles {
+fn replacements() -> Replacements {
     let address = |t: &str| Address::parse(t).unwrap();
     let addresses = vec![(address("http://old.example"), address("http://brandnew.example"))];
-    Needles::new(&Pairs { addresses, roots: Vec::new() }, &[])
+    Replacements::new(&Pairs { addresses, roots: Vec::new() }, &[])
 }
 
 /// Spells bytes as MySQL's client does inside of quotes.
@@ -61,8 +61,8 @@ fn sign(dialect: Dialect) -> &'static [u8] {
 }
 
 fn run(dump: &[u8], dialect: Dialect, packed: Vec<PackedColumn>) -> (Vec<u8>, Rewritten) {
-    let needles = needles();
-    let rules = Rules { samples: 2, packed, ..Rules::new(&needles, &|_| Keep::All) };
+    let replacements = replacements();
+    let rules = Rules { samples: 2, packed, ..Rules::new(&replacements, &|_| Keep::All) };
     let (out, done, _) =
         rewrite(Source::new(dump, WINDOW, Some(dialect)).unwrap(), &rules, Vec::new()).unwrap();
     (out, done)
@@ -171,9 +171,9 @@ fn declared_links_follow_and_the_rest_of_their_value_too() {
             let json = json.to_string().replace('/', "\\\\/").replace('"', "\\\"");
             format!("INSERT INTO t (id,l,j,s) VALUES (1,'{link}','{json}','{array}'),(2,'','','');\n")
         };
-        let needles = Needles::new(&relocation.pairs(), &[]);
+        let replacements = Replacements::new(&relocation.pairs(), &[]);
         let cells = vec![cell("l", &[]), cell("j", &["url"]), cell("s", &["link"])];
-        let rules = Rules { cells, relocation: Some(&relocation), ..Rules::new(&needles, &|_| Keep::All) };
+        let rules = Rules { cells, relocation: Some(&relocation), ..Rules::new(&replacements, &|_| Keep::All) };
         let old = dump(links[0], &format!("http://old.example{}", links[0]));
         let source = Source::new(old.as_bytes(), WINDOW, None).unwrap();
         let (out, _, _) = rewrite(source, &rules, Vec::new()).unwrap();

@@ -1,11 +1,12 @@
-//! Logbook, waybill, atomic writes: what must survive an interruption.
+//! Logbook, jobs, atomic writes: what must survive an interruption.
 
 use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
 use zporter_core::fsx::{absolute, free_space, write_atomically};
-use zporter_core::logbook::{self, Outcome, Run};
-use zporter_core::waybill::{Waybill, WaybillError};
+use zporter_core::logbook::{self, Outcome, Run, StepKind};
+use serde_json::{Map, Value, json};
+use zporter_core::job::{Job, Kind};
 
 fn clock() -> String {
     "2026-03-01T20:15:00Z".into()
@@ -20,7 +21,7 @@ fn runs_of_the_same_second_have_names_of_their_own_and_tell_their_end() {
     let second = begin("pack");
     let third = begin("restore");
     assert_eq!([first.id(), second.id()], ["20260301201500-pack", "20260301201500-pack-2"]);
-    first.step("write archive", serde_json::Value::Null).unwrap();
+    first.step(StepKind::WriteArchive, serde_json::Value::Null).unwrap();
     first.end(Outcome::Done, serde_json::json!({ "size": 5 })).unwrap();
     second.end(Outcome::Failed, serde_json::Value::Null).unwrap();
     drop(third);
@@ -38,32 +39,75 @@ fn runs_of_the_same_second_have_names_of_their_own_and_tell_their_end() {
     assert!(logbook::read(folder.path(), "../etc/passwd").is_none());
 }
 
+/// Options of every command that runs jobs, with a value for each option.
+fn full(kind: Kind) -> Map<String, Value> {
+    let schema = kind.schema();
+    let properties = schema.get("properties").and_then(Value::as_object).cloned().unwrap();
+    let word = |name: &str, property: &Value| -> Value {
+        let shown = property.to_string();
+        let pair = shown.contains("prefixItems");
+        let one = match name {
+            "only" | "without" => json!("images/*.jpg"),
+            "rows" => json!("log*=structure"),
+            "set" => json!("mail=off"),
+            "substitute" => json!("a_ci=b_ci"),
+            "events" => json!("on"),
+            "dialect" => json!("postgres"),
+            "part-size" => json!("50M"),
+            "admin-email" => json!("office@fernhollow.example"),
+            "admin" => json!("mysql://root@db.example"),
+            "address" | "old-address" | "old-alias" | "map" => json!("https://fernhollow.example/x"),
+            "root" | "old-root" => json!("/home/fernhollow/public_html"),
+            "database" if kind != Kind::Readdress => json!("mysql://u@h.example/n"),
+            _ if shown.contains("\"boolean\"") => return json!(true),
+            _ if shown.contains("\"integer\"") => return json!(3),
+            _ => json!("/srv/x y/ü"),
+        };
+        match (property["type"] == "array" || property["items"].is_object(), pair) {
+            (_, true) if property["items"].is_object() => json!([[one, one]]),
+            (_, true) => json!([one, one]),
+            (true, false) => json!([one]),
+            (false, false) => one,
+        }
+    };
+    properties.iter().map(|(name, property)| (name.clone(), word(name, property))).collect()
+}
+
 #[test]
-fn a_waybill_reads_back_and_mistakes_are_told() {
+fn every_option_of_every_job_reads_back_from_a_file() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("it's a job.toml");
+    for kind in Kind::ALL {
+        let options = full(kind);
+        let job = kind.job(options.clone()).unwrap_or_else(|e| panic!("{kind:?}: {e}"));
+        assert_eq!(job.options(), options, "{kind:?}: nothing is lost or added");
+        job.write(&path).unwrap();
+        assert_eq!(Job::read(&path).unwrap(), job, "{}", fs::read_to_string(&path).unwrap());
+    }
+}
+
+#[test]
+fn mistakes_in_a_job_file_are_told_with_their_option() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("job.toml");
-    let bill = Waybill {
-        job: "restore".into(),
-        archive: "/a b/ü.tar.zst".into(),
-        target: "/srv/x".into(),
-        address: "https://x.example".into(),
-        database: Some("mysql://u@h/n".into()),
-        alias: vec!["http://y.example".into()],
-        from_root: vec![r"C:\w".into()],
-        ..Waybill::default()
-    };
-    bill.write(&path).unwrap();
-    assert_eq!(Waybill::read(&path).unwrap(), bill);
-    for (text, word) in [
-        ("job = 'dance'\narchive=''\ntarget=''\naddress=''", "dance"),
-        ("job = 'restore'", "archive"),
-        ("job = 'restore'\narchive=''\ntarget=''\naddress=''\ndatabase_password='x'", "database_password"),
+    let copy = "source='/a'\ntarget='/b'\naddress='https://x.example'\n";
+    for (text, words) in [
+        ("job = 'dance'\n".to_string(), "dance"),
+        (copy.to_string(), "no line says which job"),
+        ("job = 'restore'\ntarget='/b'".into(), "source is missing"),
+        (format!("job = 'restore'\n{copy}database_password='x'"), "\"database_password\""),
+        (format!("job = 'restore'\n{copy}refresh=true"), "\"refresh\""),
+        (format!("job = 'restore'\n{copy}set=['mail']"), "set: \"mail\" is no switch"),
+        (format!("job = 'clone'\n{copy}rows=['x=some']"), "rows: \"x=some\" does not say"),
+        (format!("job = 'clone'\n{copy}old-alias=['ftp://y.example']"), "old-alias: the address"),
+        (format!("job = 'clone'\n{copy}database='mysql://u:secret@h/n'"), "database: the database URL holds"),
+        (format!("job = 'clone'\n{copy}only=['databse']"), "only: \"databse\" is no part"),
+        (format!("job = 'clone'\n{copy}admin-email='nomail'"), "admin-email: \"nomail\" is no e-mail"),
     ] {
-        fs::write(&path, text).unwrap();
-        match Waybill::read(&path) {
-            Err(WaybillError::Wrong { why, .. }) => assert!(why.contains(word), "{why}"),
-            other => panic!("{other:?}"),
-        }
+        fs::write(&path, &text).unwrap();
+        let error = Job::read(&path).unwrap_err().to_string();
+        assert!(error.contains(words), "{error}\n{text}");
+        assert!(!error.contains("secret"), "{error}");
     }
 }
 

@@ -9,7 +9,7 @@ use zporter_core::dump::spread::rewrite;
 use zporter_core::dump::stream::{Source, WINDOW};
 use zporter_core::dump::tally::Tally;
 use zporter_core::place::{Address, Pairs, Root};
-use zporter_core::text::needles::Needles;
+use zporter_core::text::replacements::Replacements;
 
 /// What a column came to, samples aside.
 type Counts = BTreeMap<(String, String), (u64, u64, Vec<(String, u64)>, u64)>;
@@ -22,18 +22,18 @@ fn counts(tally: &Tally) -> Counts {
     tally.columns().map(column).collect()
 }
 
-fn needles() -> Needles {
+fn replacements() -> Replacements {
     let address = |t: &str| Address::parse(t).unwrap();
     let root = |t: &str| Root::parse(t).unwrap();
     let pairs = Pairs {
         addresses: vec![(address("http://old.example/s"), address("https://new.example"))],
         roots: vec![(root("/home/old"), root("/srv/new"))],
     };
-    Needles::new(&pairs, &[])
+    Replacements::new(&pairs, &[])
 }
 
 /// Rewrites a dump. `every` asks for a value of the table that no row has, so that each row is cut by the scanner.
-fn by(dump: &[u8], needles: &Needles, samples: usize, every: bool, window: usize) -> (String, Counts) {
+fn by(dump: &[u8], replacements: &Replacements, samples: usize, every: bool, window: usize) -> (String, Counts) {
     let never = RowPut {
         table: "t".into(),
         column: "c1".into(),
@@ -42,13 +42,13 @@ fn by(dump: &[u8], needles: &Needles, samples: usize, every: bool, window: usize
         within: Vec::new(),
     };
     let puts = if every { vec![never] } else { Vec::new() };
-    let rules = Rules { samples, puts, ..Rules::new(needles, &|_| Keep::All) };
+    let rules = Rules { samples, puts, ..Rules::new(replacements, &|_| Keep::All) };
     let source = Source::new(dump, window, Some(Dialect::Mysql)).unwrap();
     let (out, done, _) = rewrite(source, &rules, Vec::new()).unwrap();
     (String::from_utf8_lossy(&out).into_owned(), counts(&done.tally))
 }
 
-/// Puts a text into a serialized array, with the length that it means.
+/// PlannedSettings a text into a serialized array, with the length that it means.
 fn serialized(text: &str) -> String {
     format!("a:2:{{s:1:\"u\";s:{}:\"{text}\";i:0;d:0.5;}}", text.len())
 }
@@ -121,10 +121,10 @@ proptest! {
             "CREATE TABLE `t` (`c1` text, `c2` text, `c3` text);\nINSERT INTO `t` VALUES {};\n-- http://old.example/s\n",
             rows.join(gap)
         );
-        let needles = needles();
-        let first = by(dump.as_bytes(), &needles, 0, false, WINDOW);
+        let replacements = replacements();
+        let first = by(dump.as_bytes(), &replacements, 0, false, WINDOW);
         for (samples, every, window) in [(0, true, WINDOW), (usize::MAX, false, WINDOW), (usize::MAX, true, WINDOW), (0, false, window), (1, false, window)] {
-            let other = by(dump.as_bytes(), &needles, samples, every, window);
+            let other = by(dump.as_bytes(), &replacements, samples, every, window);
             prop_assert_eq!(&other.0, &first.0, "{} samples, every row {}, window {}", samples, every, window);
             prop_assert_eq!(&other.1, &first.1, "{} samples, every row {}, window {}", samples, every, window);
         }
@@ -139,9 +139,9 @@ fn samples_are_the_first_ones_whatever_the_chunks() {
         "CREATE TABLE `t` (`c1` int, `c2` text, `c3` text);\nINSERT INTO `t` VALUES {};\n",
         rows.join(",")
     );
-    let needles = needles();
+    let replacements = replacements();
     let samples = |window| {
-        let rules = Rules { samples: 2, ..Rules::new(&needles, &|_| Keep::All) };
+        let rules = Rules { samples: 2, ..Rules::new(&replacements, &|_| Keep::All) };
         let source = Source::new(dump.as_bytes(), window, Some(Dialect::Mysql)).unwrap();
         let (_, done, _) = rewrite(source, &rules, Vec::new()).unwrap();
         let column = done.tally.tables["t"].columns["c2"].clone();

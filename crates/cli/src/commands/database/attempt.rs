@@ -2,12 +2,13 @@
 
 use super::WhereArgs;
 use crate::error::CommandError;
-use crate::exit::Exit;
 use crate::format::count;
-use crate::ui::Ui;
+use crate::report::{Facts, Report};
 use clap::Args;
+use schemars::JsonSchema;
 use serde::Serialize;
 use zporter_core::database::trial::{Trial, attempt};
+use zporter_core::finding::{Code, Finding};
 
 /// Try a database: connection, log-in, rights; a refusal is explained
 #[derive(Debug, Args)]
@@ -16,27 +17,33 @@ pub struct TryArgs {
     place: WhereArgs,
 }
 
-#[derive(Serialize)]
-struct Report<'a> {
-    url: String,
+/// What was found.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct TryResult<'a> {
+    /// The database, as a URL without password.
+    database: String,
     #[serde(flatten)]
     found: &'a Trial,
 }
 
 /// Runs the command.
-pub fn run(ui: &Ui, args: &TryArgs) -> Result<Exit, CommandError> {
+pub fn run(args: &TryArgs) -> Result<Report, CommandError> {
     let access = args.place.find()?.access;
     let found = attempt(&access)?;
-    if ui.json {
-        ui.document(&Report { url: access.url(), found: &found })?;
-    } else {
-        ui.good(&format!("{} answers", access.url()));
-        ui.fact("server", &found.server);
-        ui.fact("encrypted", if found.encrypted { "yes" } else { "no" });
-        ui.fact("tables", if found.tables == 0 { "none".into() } else { count(found.tables, "table") });
-        for right in &found.rights {
-            ui.fact(if right.granted { "may" } else { "may not" }, &right.what);
-        }
+    let result = TryResult { database: access.url(), found: &found };
+    let mut report = Report::new("database try", format!("{} answers", access.url()), &result)?;
+    for right in found.rights.iter().filter(|r| !r.granted) {
+        let what = format!("the account may not: {}", right.what);
+        let cure = "ask who runs the server for that right, or take another account";
+        report.findings.push(Finding::new(Code::AccountRights, what, &access.user, cure));
     }
-    Ok(if found.rights.iter().all(|r| r.granted) { Exit::Done } else { Exit::Findings })
+    let mut facts = Facts::default();
+    facts.add("server", &found.server);
+    facts.add("encrypted", if found.encrypted { "yes" } else { "no" });
+    facts.add("tables", if found.tables == 0 { "none".into() } else { count(found.tables, "table") });
+    for right in &found.rights {
+        facts.add(if right.granted { "may" } else { "may not" }, &right.what);
+    }
+    report.section("", facts.block());
+    Ok(report)
 }

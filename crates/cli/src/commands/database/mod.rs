@@ -1,25 +1,22 @@
 //! `zporter database`: the database part alone.
 
-mod attempt;
-mod create;
-mod dump;
-mod load;
-mod sizes;
+pub mod attempt;
+pub mod create;
+pub mod dump;
+pub mod load;
+pub mod logins;
+pub mod sizes;
 
-use crate::context;
+use super::jobs;
+use crate::app::Output;
+use crate::context::Here;
 use crate::error::CommandError;
-use crate::exit::Exit;
+use crate::job_args::{DatabaseCreate, DatabaseDump, DatabaseLoad, JobArgs};
 use crate::login::PasswordArgs;
-use crate::scope::kept_rows;
-use crate::ui::Ui;
+use crate::render::Style;
 use clap::{Args, Subcommand};
-use globset::GlobMatcher;
-use std::path::Path;
-use zporter_core::cargo::{keep, means};
-use zporter_core::dump::rules::Keep;
-use zporter_core::event::Warning;
-use zporter_core::place::DatabaseAccess;
-use zporter_core::survey::{SiteDatabase, site_database, table_rule};
+use zporter_core::job::Job;
+use zporter_core::job::run::{SiteOrServer, Target};
 
 /// Try, measure, dump, create and load databases
 #[derive(Debug, Args)]
@@ -32,20 +29,66 @@ pub struct DatabaseArgs {
 enum DatabaseCommand {
     Try(attempt::TryArgs),
     Sizes(sizes::SizesArgs),
-    Dump(dump::DumpArgs),
-    Create(create::CreateArgs),
-    Load(load::LoadArgs),
+    Dump(DumpArgs),
+    Create(CreateArgs),
+    Load(LoadArgs),
+    Logins(logins::LogInsArgs),
+}
+
+/// Dump a database as it is at this moment, without locking anybody out
+#[derive(Debug, Args)]
+struct DumpArgs {
+    #[command(flatten)]
+    job: JobArgs<DatabaseDump>,
+}
+
+/// Make a database and a user who has rights on exactly that database
+#[derive(Debug, Args)]
+struct CreateArgs {
+    #[command(flatten)]
+    job: JobArgs<DatabaseCreate>,
+    /// Show the password, once
+    #[arg(long)]
+    show_password: bool,
+}
+
+/// Load a dump into an empty database; the same command goes on after an interruption
+#[derive(Debug, Args)]
+struct LoadArgs {
+    #[command(flatten)]
+    job: JobArgs<DatabaseLoad>,
+}
+
+impl DatabaseArgs {
+    /// The command as people write it.
+    pub fn name(&self) -> &'static str {
+        match &self.command {
+            DatabaseCommand::Try(_) => "database try",
+            DatabaseCommand::Sizes(_) => "database sizes",
+            DatabaseCommand::Dump(_) => "database dump",
+            DatabaseCommand::Create(_) => "database create",
+            DatabaseCommand::Load(_) => "database load",
+            DatabaseCommand::Logins(_) => "database logins",
+        }
+    }
 }
 
 /// Runs the command.
-pub fn run(ui: &Ui, args: &DatabaseArgs) -> Result<Exit, CommandError> {
-    match &args.command {
-        DatabaseCommand::Try(args) => attempt::run(ui, args),
-        DatabaseCommand::Sizes(args) => sizes::run(ui, args),
-        DatabaseCommand::Dump(args) => dump::run(ui, args),
-        DatabaseCommand::Create(args) => create::run(ui, args),
-        DatabaseCommand::Load(args) => load::run(ui, args),
-    }
+pub fn run(style: Style, args: &DatabaseArgs) -> Result<Output, CommandError> {
+    let told = jobs::ToldArgs::default();
+    Ok(match &args.command {
+        DatabaseCommand::Try(args) => attempt::run(args)?.into(),
+        DatabaseCommand::Sizes(args) => sizes::run(args)?.into(),
+        DatabaseCommand::Dump(args) => {
+            let to_pipe =
+                matches!(args.job.job()?, Job::DatabaseDump(options) if options.output.file().is_none());
+            let report = jobs::run(style, &args.job, &told)?;
+            return jobs::piped(style, report, to_pipe);
+        }
+        DatabaseCommand::Create(args) => create::run(style, &args.job, args.show_password)?.into(),
+        DatabaseCommand::Load(args) => jobs::run(style, &args.job, &told)?.into(),
+        DatabaseCommand::Logins(args) => logins::run(args)?.into(),
+    })
 }
 
 /// A database that is there: a site's, or one named by its URL.
@@ -65,64 +108,9 @@ struct WhereArgs {
     password: PasswordArgs,
 }
 
-/// The database that is meant, with what is known of its site.
-struct Meant {
-    access: DatabaseAccess,
-    site: Option<SiteDatabase>,
-}
-
 impl WhereArgs {
-    fn find(&self) -> Result<Meant, CommandError> {
-        if self.place.contains("://") || self.place.starts_with("sqlite:") {
-            let mut access = DatabaseAccess::parse(&self.place)?;
-            self.password.complete(&mut access)?;
-            return Ok(Meant { access, site: None });
-        }
-        let found =
-            site_database(Path::new(&self.place), self.host_folder.as_deref(), &context::definitions()?)?;
-        let access = found.access.clone().ok_or_else(|| {
-            CommandError::usage(format!("the config of {} names no database", self.place))
-                .hint("name the database by its URL")
-        })?;
-        Ok(Meant { access, site: Some(found) })
-    }
-}
-
-impl Meant {
-    /// Says what of a table is carried, and why if not all of it: as asked, else as the definition says.
-    fn keeper<'m>(
-        &'m self,
-        rows: &[String],
-    ) -> Result<impl Fn(&str) -> (Keep, String) + use<'m>, CommandError> {
-        let asked = kept_rows(rows)?;
-        Ok(move |table: &str| match &self.site {
-            Some(site) => {
-                let kept = keep(&site.definition, &site.table_prefix, &asked, table);
-                (kept, self.about(table).map_or("as asked".into(), |(about, _)| about.to_string()))
-            }
-            None => {
-                let fits = asked.iter().rev().find(|(pattern, _)| pattern.is_match(table));
-                (fits.map_or(Keep::All, |(_, keep)| *keep), "as asked".into())
-            }
-        })
-    }
-
-    /// Patterns that fit none of these tables: slips of the pen, as a rule.
-    fn in_vain(&self, rows: &[String], tables: &[String]) -> Result<Vec<Warning>, CommandError> {
-        let prefix = self.site.as_ref().map_or("", |s| s.table_prefix.as_str());
-        let fits = |pattern: &GlobMatcher| tables.iter().any(|t| means(pattern, prefix, t));
-        let asked = kept_rows(rows)?.into_iter().map(|(pattern, _)| pattern);
-        let vain = asked.filter(|p| !tables.is_empty() && !fits(p));
-        let warning = |pattern: GlobMatcher| {
-            let what = format!("no table has a name like {}", pattern.glob().glob());
-            Warning::new(what, "", "`zporter database sizes` lists the tables")
-        };
-        Ok(vain.map(warning).collect())
-    }
-
-    /// What the definition says of a table that may be left out: what it holds, and whether that is safe without asking.
-    fn about(&self, table: &str) -> Option<(&str, bool)> {
-        let site = self.site.as_ref()?;
-        table_rule(&site.definition, &site.table_prefix, table).map(|r| (r.about.as_str(), r.safe))
+    fn find(&self) -> Result<SiteOrServer, CommandError> {
+        let (host_folder, password_file) = (self.host_folder.as_deref(), self.password.file());
+        Ok(Target { place: &self.place, host_folder, password_file }.find(&Here)?)
     }
 }

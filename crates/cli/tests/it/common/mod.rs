@@ -42,12 +42,30 @@ impl Outcome {
         self
     }
 
-    /// Reads stdout as one JSON document.
+    /// Reads stdout as one JSON document, which every command prints in the same frame.
+    #[track_caller]
+    pub fn document(&self) -> serde_json::Value {
+        let document: serde_json::Value = serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|e| panic!("{e}:\n{}\n{}", self.stdout, self.stderr));
+        assert_eq!(document["exit"], self.code, "{document}");
+        document
+    }
+
+    /// Returns the result in the document, with the run and the findings beside it.
     #[track_caller]
     pub fn json(&self) -> serde_json::Value {
-        serde_json::from_str(&self.stdout)
-            .unwrap_or_else(|e| panic!("{e}:\n{}\n{}", self.stdout, self.stderr))
+        result_of(&self.document())
     }
+}
+
+/// Returns the result of a document, with the run and the findings beside it.
+pub fn result_of(document: &serde_json::Value) -> serde_json::Value {
+    let mut result = document["result"].clone();
+    if let Some(map) = result.as_object_mut() {
+        map.insert("findings".into(), document["findings"].clone());
+        map.entry("run").or_insert(document["run"].clone());
+    }
+    result
 }
 
 impl Bench {

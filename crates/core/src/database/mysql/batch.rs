@@ -319,13 +319,13 @@ impl Worker {
                 Err(e) => return Err(refused(e, line, statement.as_bytes())),
             }
         }
-        let warnings = u64::from(self.conn.warnings());
-        if warnings > 0 {
+        let findings = u64::from(self.conn.warnings());
+        if findings > 0 {
             let told: Vec<(String, u32, String)> = self.conn.query("SHOW WARNINGS").unwrap_or_default();
             // A value for a computed column is computed: nothing is lost.
             let mut first = told.iter().filter(|(_, code, _)| *code != VALUE_IS_COMPUTED);
             if let Some((_, _, text)) = first.next() {
-                let count = warnings.saturating_sub((told.len() - 1 - first.count()) as u64);
+                let count = findings.saturating_sub((told.len() - 1 - first.count()) as u64);
                 let mut told = lock(&self.shared);
                 told.changed.entry(table.into()).or_insert((0, text.clone())).0 += count;
             }

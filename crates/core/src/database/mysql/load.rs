@@ -3,17 +3,18 @@
 //! Rows are sent in batches of our own size over several connections, whatever the dump's inserts looked like: single-row inserts
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
+use crate::job::values::Substitution;
+use crate::finding::{Code, Finding};
 use super::batch::{Way, Workers};
 use super::sink::LoadSink;
-use super::{checksum, connect, empty, name, quoted, rows, run, server, tables, wait_for_the_dead};
+use super::{checksum, connect, empty, name, quoted, rows, run, server, tables, wait_for_orphaned_statements};
 use crate::database::dump::Checksum;
-use crate::database::fit::Fit;
-use crate::database::journal::{Keeper, Mark, Reached};
+use crate::database::compatibility::Compatibility;
+use crate::database::journal::{ProgressStore, Mark, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece};
 use crate::database::waiting::Waiting;
 use crate::database::{DatabaseError, journal};
 use crate::dump::dialect::Dialect;
-use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use crate::vet::hints::Server;
 use crate::vet::mysql::Own;
@@ -43,8 +44,8 @@ pub struct MysqlLoader {
     pub(super) packet: usize,
     pub(super) loaded: Loaded,
     pub(super) databases: Vec<String>,
-    pub(super) fit: Fit,
-    pub(super) keeper: Box<dyn Keeper>,
+    pub(super) compatibility: Compatibility,
+    pub(super) keeper: Box<dyn ProgressStore>,
     /// Tables that an interrupted load left whole, with their rows.
     pub(super) whole: BTreeMap<String, u64>,
     /// Tables whose rows are sent but not known to have arrived.
@@ -88,8 +89,8 @@ impl MysqlLoader {
             packet: packet.first().copied().unwrap_or(PACKET),
             loaded: Loaded::default(),
             databases: Vec::new(),
-            fit: Fit::default(),
-            keeper: Box::new(journal::Nobody),
+            compatibility: Compatibility::default(),
+            keeper: Box::new(journal::NoProgress),
             whole: BTreeMap::new(),
             passed: Vec::new(),
             current: None,
@@ -203,7 +204,7 @@ impl MysqlLoader {
                 Some(_) => {
                     let what = "holds other rows than were dumped, by the server's checksum";
                     let cure = "nothing if the dump was rewritten since; else compare with the source";
-                    self.loaded.warnings.push(Warning::new(what, table, cure));
+                    self.loaded.findings.push(Finding::new(Code::ChecksumDiffers, what, table, cure));
                 }
                 None => {}
             }
@@ -224,17 +225,17 @@ impl Loading for MysqlLoader {
     fn on(
         &mut self,
         connections: usize,
-        fit: &[(String, String)],
-        keeper: Box<dyn Keeper>,
+        substitute: &[Substitution],
+        keeper: Box<dyn ProgressStore>,
     ) -> Result<(), DatabaseError> {
         self.connections = connections;
         self.keeper = keeper;
-        self.fit = Fit::of_mysql(&mut self.conn, fit)?;
+        self.compatibility = Compatibility::of_mysql(&mut self.conn, substitute)?;
         Ok(())
     }
 
     fn go_on(&mut self, Reached { whole, begun, .. }: Reached) -> Result<(), DatabaseError> {
-        wait_for_the_dead(&mut self.conn)?;
+        wait_for_orphaned_statements(&mut self.conn)?;
         let there: Vec<String> = tables(&mut self.conn)?;
         let mut sound = BTreeMap::new();
         for (table, sent) in whole.into_iter().filter(|(table, _)| there.contains(table)) {
@@ -269,7 +270,7 @@ impl Loading for MysqlLoader {
         self.events_on = true;
     }
 
-    fn goes_straight(&mut self) -> Result<(), DatabaseError> {
+    fn trust_source(&mut self) -> Result<(), DatabaseError> {
         // An older or stricter server is sent statements.
         let allowed: Vec<u64> = rows(&mut self.conn, "SELECT @@local_infile").unwrap_or_default();
         self.as_files = allowed == [1];
@@ -299,7 +300,7 @@ impl Loading for MysqlLoader {
         if let Some(workers) = self.workers.take() {
             for (table, (count, first)) in workers.take_changed() {
                 let what = format!("the server changed {count} values of its own accord: {first}");
-                self.loaded.warnings.push(Warning::new(what, table, "compare these rows with the source"));
+                self.loaded.findings.push(Finding::new(Code::ValuesChangedByServer, what, table, "compare these rows with the source"));
             }
         }
         self.make_what_waited()?;
@@ -314,7 +315,7 @@ impl Loading for MysqlLoader {
         let grants: Vec<String> = rows(&mut self.conn, "SHOW GRANTS").unwrap_or_default();
         let wide = grants.iter().any(|g| g.contains(" ON *.* ") && !g.starts_with("GRANT USAGE "));
         self.loaded.account = wide.then(|| "may do things in every database of the server".into());
-        self.loaded.fitted = self.fit.done();
+        self.loaded.substituted = self.compatibility.done();
         Ok(self.loaded)
     }
 }

@@ -141,7 +141,7 @@ pub(super) fn thing(kind: &str, name: &str) -> String {
 
 /// Waits until the statements of a program that was killed are done: the server carries a statement out to its end, and only then sees
 /// that nobody listens.
-pub fn wait_for_the_dead(conn: &mut Conn) -> Result<(), DatabaseError> {
+pub fn wait_for_orphaned_statements(conn: &mut Conn) -> Result<(), DatabaseError> {
     let sql = "SELECT ID FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND ID <> CONNECTION_ID() \
                AND INFO REGEXP '^[[:space:]]*(INSERT|REPLACE|CREATE|ALTER|DROP|LOAD)'";
     let mut clear = 0;
@@ -159,7 +159,7 @@ pub fn wait_for_the_dead(conn: &mut Conn) -> Result<(), DatabaseError> {
 
 /// Takes away every view, trigger, routine and event of the database, and the tables that `goes` says.
 pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
-    wait_for_the_dead(conn)?;
+    wait_for_orphaned_statements(conn)?;
     run(conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
     let others = [
         ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),

@@ -4,13 +4,15 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
 use crate::dump::literal::Quoting;
 use crate::dump::{definer, literal, sequence};
-use crate::event::{Warning, Warnings};
+
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Row, Value};
@@ -134,11 +136,11 @@ impl Snapshot for MysqlSnapshot {
         &mut self,
         has: &dyn Fn(&str) -> bool,
         out: &mut dyn DumpOut,
-        warnings: &mut Warnings<'_>,
+        findings: &mut Findings<'_>,
     ) -> Result<u64, DatabaseError> {
         let sequences = &self.sequences;
         let has = |table: &str| has(table) || sequences.iter().any(|s| s == table);
-        write_others(&mut self.conn, &self.database, &has, out, warnings)
+        write_others(&mut self.conn, &self.database, &has, out, findings)
     }
 }
 
@@ -254,7 +256,7 @@ fn write_value(out: &mut Vec<u8>, value: &Value, spelling: Spelling, is_text: bo
 }
 
 /// Takes the definer out of a statement: who loads it becomes the definer, on whatever server.
-fn nobodys(sql: &str) -> String {
+fn strip_definer(sql: &str) -> String {
     let bytes = crate::edit::apply(sql.as_bytes(), &definer::edits(sql.as_bytes()));
     String::from_utf8_lossy(&bytes).into_owned()
 }
@@ -265,7 +267,7 @@ fn write_others(
     database: &str,
     has: &dyn Fn(&str) -> bool,
     out: &mut dyn DumpOut,
-    warnings: &mut Warnings<'_>,
+    findings: &mut Findings<'_>,
 ) -> Result<u64, DatabaseError> {
     let mut count = 0;
     let routines = [
@@ -281,7 +283,7 @@ fn write_others(
         ),
     ];
     // Views may call functions.
-    count += write_stored(conn, database, &routines, has, out, warnings)?;
+    count += write_stored(conn, database, &routines, has, out, findings)?;
     let mut views = Vec::new();
     for view in rows::<String>(
         conn,
@@ -297,7 +299,7 @@ fn write_others(
         if let Some(table) = needs {
             let what =
                 format!("the view {view} was not written: it needs the table {table}, which is left out");
-            warnings.push(Warning::new(what, "", ""));
+            findings.push(Finding::new(Code::ObjectLeftOut, what, "", ""));
         }
         needs.is_none()
     });
@@ -306,7 +308,7 @@ fn write_others(
         let free =
             views.iter().position(|(v, sql)| !views.iter().any(|(o, _)| o != v && sql.contains(&name(o))));
         let (_, sql) = views.remove(free.unwrap_or(0));
-        writeln!(out, "{};", of_no_database(&nobodys(&sql), database))?;
+        writeln!(out, "{};", of_no_database(&strip_definer(&sql), database))?;
         count += 1;
     }
     let rest = [
@@ -317,7 +319,7 @@ fn write_others(
         ),
         ("EVENT", "SELECT EVENT_NAME, '' FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()", 3),
     ];
-    count += write_stored(conn, database, &rest, has, out, warnings)?;
+    count += write_stored(conn, database, &rest, has, out, findings)?;
     Ok(count)
 }
 
@@ -331,7 +333,7 @@ fn write_stored(
     kinds: &Stored<'_>,
     has: &dyn Fn(&str) -> bool,
     out: &mut dyn DumpOut,
-    warnings: &mut Warnings<'_>,
+    findings: &mut Findings<'_>,
 ) -> Result<u64, DatabaseError> {
     let mut count = 0;
     for (kind, list, column) in kinds {
@@ -343,14 +345,14 @@ fn write_stored(
             let sql = shown.first().and_then(|r| r.as_ref(*column)).map(text).unwrap_or_default();
             if sql.is_empty() {
                 let what = format!("the {} {item} could not be read", kind.to_ascii_lowercase());
-                warnings.push(Warning::new(
+                findings.push(Finding::new(Code::ObjectLeftOut, 
                     what,
                     "",
                     "ask for the right to see its definition, or carry it by hand",
                 ));
                 continue;
             }
-            let sql = of_no_database(&nobodys(&sql), database);
+            let sql = of_no_database(&strip_definer(&sql), database);
             // An event's times are those of its zone.
             let zone = shown.first().filter(|_| *kind == "EVENT").and_then(|r| r.as_ref(2)).map(text);
             let zone = zone.filter(|z| !z.is_empty());

@@ -1,6 +1,7 @@
 //! What of a dump reaches a MySQL or MariaDB server, piece by piece: every statement is resolved for this server, vetted, and sent in its
 //! place or put aside until the rows are there.
 
+use crate::finding::{Code, Finding};
 use super::batch::{Batch, Way};
 use super::load::MysqlLoader;
 use super::{code, refused, run};
@@ -15,7 +16,6 @@ use crate::dump::rows::Rows;
 use crate::dump::sequence::{self, Work};
 use crate::dump::statement::{Class, Statement};
 use crate::dump::stream::{At, Piece};
-use crate::event::Warning;
 use crate::vet::hints::{self, Open};
 use crate::vet::mysql::{self as vet, Plain, Setting, Variables};
 use crate::vet::{Verdict, Vetted};
@@ -151,8 +151,8 @@ impl<'l> LoadSink<'l> {
                 | Class::DropOther
         );
         if fits {
-            let fitted = self.loader.fit.statement(plain.text.as_bytes(), line, quoting)?;
-            plain.text = text_of(&fitted, line)?.to_string();
+            let substituted = self.loader.compatibility.statement(plain.text.as_bytes(), line, quoting)?;
+            plain.text = text_of(&substituted, line)?.to_string();
         }
         let statement = plain.statement.clone();
         match vet::statement(plain, quoting, &self.loader.own).map_err(refusal(line))? {
@@ -221,7 +221,7 @@ impl<'l> LoadSink<'l> {
             self.loader.databases.push(name.clone());
             let what = format!("the dump names the database {name}");
             let cure = "nothing: it was loaded into the database that you named";
-            self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
+            self.loader.loaded.findings.push(Finding::new(Code::DatabaseNamedInDump, what, format!("line {line}"), cure));
         }
         if self.loader.databases.len() > 1 {
             let what = format!("the dump holds several databases: {}", self.loader.databases.join(", "));
@@ -377,11 +377,11 @@ impl<'l> LoadSink<'l> {
             self.head.clear();
             if open != Open::Ignored {
                 let plain = self.plain(&text, at)?;
-                let fitted = self.loader.fit.head(plain.text.trim_ascii_start().as_bytes(), quoting);
-                let fitted = Plain { text: text_of(&fitted, line)?.to_string(), ..plain };
-                let vetted = vet::insert_head(&fitted, quoting, &self.loader.own).map_err(refusal(line))?;
+                let substituted = self.loader.compatibility.head(plain.text.trim_ascii_start().as_bytes(), quoting);
+                let substituted = Plain { text: text_of(&substituted, line)?.to_string(), ..plain };
+                let vetted = vet::insert_head(&substituted, quoting, &self.loader.own).map_err(refusal(line))?;
                 self.head = vetted.text().to_string();
-                self.table = fitted.statement.name.clone().unwrap_or_default();
+                self.table = substituted.statement.name.clone().unwrap_or_default();
             }
         }
         let table = self.table.clone();

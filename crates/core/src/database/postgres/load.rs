@@ -2,18 +2,19 @@
 //! alone reach the server, each by the protocol that takes no second one.
 //!
 //! A large dump goes over several connections: large tables, and the indexes of these, have one each for as long as they take, and a
-//! transaction of their own (`crew`). Everything else keeps its order on the first connection, and waits for them where it may need them.
+//! transaction of their own (`pool`). Everything else keeps its order on the first connection, and waits for them where it may need them.
 
-use super::crew::{Crew, transaction, was_committed};
+use crate::job::values::Substitution;
+use crate::finding::{Code, Finding};
+use super::pool::{Pool, transaction, was_committed};
 use super::sink::LoadSink;
 use super::{connect, name, own_name, refused, rows, run, state};
-use crate::database::journal::{Keeper, Reached};
+use crate::database::journal::{ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, shortened};
-use crate::database::stages::{STAGE, Stages, committed_by_rows};
+use crate::database::checkpoints::{STAGE, Checkpoints, committed_by_rows};
 use crate::database::waiting::{self, Later, Waiting};
-use crate::database::{DatabaseError, beginning, told};
+use crate::database::{DatabaseError, beginning, describe};
 use crate::dump::dialect::Dialect;
-use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use crate::vet::Phase;
 use crate::vet::postgres::Made;
@@ -33,9 +34,9 @@ pub struct PostgresLoader {
     remembers: bool,
     connections: usize,
     /// Further connections, if the dump is worth them.
-    pub(super) crew: Option<Crew>,
+    pub(super) pool: Option<Pool>,
     pub(super) loaded: Loaded,
-    pub(super) stages: Stages,
+    pub(super) stages: Checkpoints,
     /// What the dump made so far.
     pub(super) made: Made,
     /// What waits for the rows.
@@ -64,9 +65,9 @@ impl PostgresLoader {
             begun: false,
             remembers: version.first().is_some_and(|r| r.get::<_, i32>(0) >= REMEMBERS),
             connections: 1,
-            crew: None,
+            pool: None,
             loaded: Loaded::default(),
-            stages: Stages::default(),
+            stages: Checkpoints::default(),
             made: Made::default(),
             later: Waiting::default(),
             others: BTreeSet::new(),
@@ -85,7 +86,7 @@ impl PostgresLoader {
         if !self.begun {
             run(self.client()?, BEGIN)?;
             self.begun = true;
-            if self.crew.is_some() {
+            if self.pool.is_some() {
                 run(self.client()?, PATIENTLY)?;
             }
         }
@@ -99,7 +100,7 @@ impl PostgresLoader {
         }
         let numbered = self.remembers && self.stages.notes().is_some();
         let number = if numbered { Some(transaction(self.client()?)?) } else { None };
-        let open = self.crew.as_ref().map(Crew::open).unwrap_or_default();
+        let open = self.pool.as_ref().map(Pool::open).unwrap_or_default();
         let PostgresLoader { client: Some(client), loaded, stages, .. } = self else { return Ok(()) };
         let commit = || run(client, "COMMIT");
         if at_end {
@@ -119,13 +120,13 @@ impl PostgresLoader {
 
     /// Waits until further connections have nothing in hand.
     pub(super) fn settle(&mut self) -> Result<(), DatabaseError> {
-        self.crew.as_mut().map_or(Ok(()), Crew::settle)
+        self.pool.as_mut().map_or(Ok(()), Pool::settle)
     }
 
     /// Waits for what the rows of a table may need.
     pub(super) fn settle_for(&mut self, table: &str) -> Result<(), DatabaseError> {
-        let Some(crew) = &self.crew else { return Ok(()) };
-        if !crew.rests() && (crew.has(table) || !self.is_free(table)?) {
+        let Some(pool) = &self.pool else { return Ok(()) };
+        if !pool.rests() && (pool.has(table) || !self.is_free(table)?) {
             return self.settle();
         }
         Ok(())
@@ -133,11 +134,11 @@ impl PostgresLoader {
 
     /// Says whether a statement about a table may go over a connection of its own, and makes the table known to all.
     pub(super) fn may_leave(&mut self, table: &str) -> Result<bool, DatabaseError> {
-        let Some(crew) = &mut self.crew else { return Ok(false) };
-        if crew.has(table) {
-            crew.settle()?;
+        let Some(pool) = &mut self.pool else { return Ok(false) };
+        if pool.has(table) {
+            pool.settle()?;
         }
-        let may = crew.is_there()? && self.is_free(table)?;
+        let may = pool.is_there()? && self.is_free(table)?;
         if may {
             self.commit(false)?;
         }
@@ -208,8 +209,8 @@ impl Loading for PostgresLoader {
     fn on(
         &mut self,
         connections: usize,
-        _fit: &[(String, String)],
-        keeper: Box<dyn Keeper>,
+        _: &[Substitution],
+        keeper: Box<dyn ProgressStore>,
     ) -> Result<(), DatabaseError> {
         self.connections = connections;
         self.stages.watch(keeper);
@@ -222,10 +223,10 @@ impl Loading for PostgresLoader {
         Ok(())
     }
 
-    fn in_stages(&mut self, bytes: u64, keeper: Box<dyn Keeper>) {
+    fn in_stages(&mut self, bytes: u64, keeper: Box<dyn ProgressStore>) {
         self.stages.begin(keeper);
         let notes = self.stages.notes().filter(|_| self.remembers && self.connections > 1 && bytes >= STAGE);
-        self.crew = notes.map(|notes| Crew::new(&self.access, self.connections, notes));
+        self.pool = notes.map(|notes| Pool::new(&self.access, self.connections, notes));
     }
 
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError> {
@@ -326,13 +327,13 @@ impl PostgresLoader {
                 "functions put statements together while they run, and nobody can look into these: {}",
                 shortened(dynamic).join(", ")
             );
-            self.loaded.warnings.push(Warning::new(what, "", "read them before the site uses them"));
+            self.loaded.findings.push(Finding::new(Code::DynamicSql, what, "", "read them before the site uses them"));
         }
         for view in self.made.unfilled() {
             let what = format!(
                 "the materialised view {view} was left empty: its query calls functions of the dump that do more than compute"
             );
-            self.loaded.warnings.push(Warning::new(
+            self.loaded.findings.push(Finding::new(Code::ViewEmpty, 
                 what,
                 view,
                 "look at these functions, then REFRESH MATERIALIZED VIEW",
@@ -361,9 +362,9 @@ impl PostgresLoader {
                 let lesser = text.get(..13).is_some_and(|t| t.eq_ignore_ascii_case("CREATE POLICY"))
                     || later.phase == Phase::Last;
                 if lesser && state(&error).is_some_and(|s| foreign.contains(s)) {
-                    let what = format!("{} was refused: {}", beginning(text.as_bytes()), told(&error));
+                    let what = format!("{} was refused: {}", beginning(text.as_bytes()), describe(&error));
                     let cure = "make the role that it names, and then this by hand, if the site needs it";
-                    self.loaded.warnings.push(Warning::new(what, format!("line {}", later.line), cure));
+                    self.loaded.findings.push(Finding::new(Code::ObjectRefused, what, format!("line {}", later.line), cure));
                     return Ok(());
                 }
                 Err(error)

@@ -1,12 +1,12 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
-mod crew;
+mod pool;
 pub mod load;
 mod ranges;
 pub mod read;
 mod sink;
 
-use super::create::{CreateJob, Created};
+use super::create::{CreatePlan, Created};
 use super::snapshot::Snapshot;
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question, sizes_of};
@@ -292,7 +292,7 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
 }
 
 /// The statements that make database, user and rights, with stars for the password.
-pub(super) fn create_statements(job: &CreateJob) -> Vec<String> {
+pub(super) fn create_statements(job: &CreatePlan) -> Vec<String> {
     let (database, user) = (name(&job.wanted.name), name(&job.wanted.user));
     vec![
         format!("CREATE ROLE {user} LOGIN PASSWORD '***'"),
@@ -303,7 +303,7 @@ pub(super) fn create_statements(job: &CreateJob) -> Vec<String> {
 }
 
 /// Makes database, user and rights.
-pub(super) fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
+pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
     let mut client = connect(&DatabaseAccess { name: String::new(), ..job.admin.clone() })?;
     let has = |client: &mut Client, sql: &str, what: &str| {
         Ok::<_, DatabaseError>(!rows(client, sql, &[&what])?.is_empty())

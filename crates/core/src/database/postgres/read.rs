@@ -4,11 +4,13 @@
 //! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
 //! names everything in full.
 
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 use super::ranges::{self, READING, Readers};
 use super::{connect, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Snapshot, TableFacts};
-use crate::event::{Warning, Warnings};
+
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
 use std::collections::{BTreeMap, BTreeSet};
@@ -320,7 +322,7 @@ impl Snapshot for PostgresSnapshot {
         &mut self,
         has: &dyn Fn(&str) -> bool,
         out: &mut dyn DumpOut,
-        warnings: &mut Warnings<'_>,
+        findings: &mut Findings<'_>,
     ) -> Result<u64, DatabaseError> {
         let mut count = 0;
         let missing: Vec<u32> = self.tables.iter().filter(|(t, _)| !has(t)).map(|(_, k)| k.oid).collect();
@@ -452,7 +454,7 @@ impl Snapshot for PostgresSnapshot {
              UNION ALL SELECT 'large objects' WHERE EXISTS (SELECT FROM pg_largeobject_metadata)"
         );
         for what in self.texts(&rest)? {
-            warnings.push(Warning::new(
+            findings.push(Finding::new(Code::ObjectLeftOut, 
                 format!("{what}: not written"),
                 "",
                 "carry it by hand if the site needs it",

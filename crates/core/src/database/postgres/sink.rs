@@ -1,19 +1,19 @@
 //! What of a dump reaches a PostgreSQL server, piece by piece: every statement is vetted, and sent in its place or put aside until the rows
 //! are there; rows of large tables go over connections of their own.
 
-use super::crew::{Beside, Copying, Region, copy_beside, copy_in};
+use crate::finding::{Code, Finding};
+use super::pool::{Beside, Copying, Region, copy_beside, copy_in};
 use super::load::{PostgresLoader, is_not_yet, is_there_already};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
 use crate::database::journal::Alone;
 use crate::database::load::{Plain, text_of};
-use crate::database::stages::Turn;
+use crate::database::checkpoints::NextAction;
 use crate::database::waiting::{Later, refusal};
 use crate::dump::literal::Quoting;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
-use crate::event::Warning;
 use crate::vet::postgres::{self as vet, Setting};
 use crate::vet::{Phase, Verdict, Vetted};
 
@@ -106,8 +106,8 @@ impl<'l> LoadSink<'l> {
                 return Ok(true);
             }
             let alone = self.alone(table);
-            if let Some(crew) = &mut self.loader.crew {
-                self.copying = Some(crew.copy(alone, self.head.clone(), line)?);
+            if let Some(pool) = &mut self.loader.pool {
+                self.copying = Some(pool.copy(alone, self.head.clone(), line)?);
             }
         }
         if self.copying.is_none() {
@@ -130,8 +130,8 @@ impl<'l> LoadSink<'l> {
         let counted = std::mem::take(&mut self.passed);
         let region = Region { plain, span: start..self.at, rows: self.sent(&table), counted };
         let alone = self.alone(&table);
-        let Some(crew) = &mut self.loader.crew else { return Ok(()) };
-        crew.copy_region(alone, self.head.clone(), at.line, region)
+        let Some(pool) = &mut self.loader.pool else { return Ok(()) };
+        pool.copy_region(alone, self.head.clone(), at.line, region)
     }
 
     /// Takes the first connection back from a copy.
@@ -183,14 +183,14 @@ impl<'l> LoadSink<'l> {
             return Ok(false);
         }
         let alone = self.alone(&table);
-        let Some(crew) = &mut self.loader.crew else { return Ok(false) };
-        crew.run(alone, text.into(), at.line, rows).map(|()| true)
+        let Some(pool) = &mut self.loader.pool else { return Ok(false) };
+        pool.run(alone, text.into(), at.line, rows).map(|()| true)
     }
 
     /// Runs a setting, on every connection.
     fn set(&mut self, text: &str, line: u64) -> Result<(), DatabaseError> {
         self.loader.within()?.execute(text, &[]).map_err(|e| refused(e, line, text.as_bytes()))?;
-        self.loader.crew.as_mut().map_or(Ok(()), |crew| crew.set(text))
+        self.loader.pool.as_mut().map_or(Ok(()), |pool| pool.set(text))
     }
 
     /// Lets the server read strings as the dump is read here, or they would end elsewhere.
@@ -234,9 +234,9 @@ impl<'l> LoadSink<'l> {
                 Verdict::Nothing => {}
                 Verdict::Left(what) => {
                     let what = format!("{what} of the dump were left out");
-                    if !self.loader.loaded.warnings.iter().any(|w| w.what == what) {
+                    if !self.loader.loaded.findings.iter().any(|w| w.what == what) {
                         let cure = "nothing: who may do what is decided by the account that loads";
-                        self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
+                        self.loader.loaded.findings.push(Finding::new(Code::RightsLeftOut, what, format!("line {line}"), cure));
                     }
                 }
                 Verdict::Later(phase, name, statement) => {
@@ -302,7 +302,7 @@ impl<'l> LoadSink<'l> {
                     crate::database::beginning(vetted.text().as_bytes())
                 );
                 let cure = "compare it with the source's, if both sites use it";
-                self.loader.loaded.warnings.push(Warning::new(text, format!("line {}", at.line), cure));
+                self.loader.loaded.findings.push(Finding::new(Code::ObjectExisted, text, format!("line {}", at.line), cure));
                 run(self.loader.within()?, "ROLLBACK TO tried")
             }
             Err(e) if is_not_yet(&e) => {
@@ -324,8 +324,8 @@ impl<'l> LoadSink<'l> {
         run(self.loader.within()?, "SAVEPOINT tried")?;
         if let Err(e) = self.run(vetted, line) {
             run(self.loader.within()?, "ROLLBACK TO tried")?;
-            let what = format!("{} was refused: {}", vetted.text().trim(), crate::database::told(&e));
-            self.loader.loaded.warnings.push(Warning::new(what, format!("line {line}"), cure));
+            let what = format!("{} was refused: {}", vetted.text().trim(), crate::database::describe(&e));
+            self.loader.loaded.findings.push(Finding::new(Code::ObjectRefused, what, format!("line {line}"), cure));
         }
         Ok(())
     }
@@ -364,13 +364,13 @@ impl<'l> LoadSink<'l> {
     fn take_at(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
         match self.loader.stages.turn(&piece, at) {
-            Turn::Skip => {
+            NextAction::Skip => {
                 // Settings are the session's, not the database's; and what is made behind the rows is not there yet.
                 let Piece::Whole { bytes, delimiter, .. } = piece else { return Ok(()) };
                 return self.whole(&bytes[..bytes.len() - delimiter], at, true);
             }
-            Turn::Take => {}
-            Turn::CommitFirst => self.loader.commit(false)?,
+            NextAction::Take => {}
+            NextAction::CommitFirst => self.loader.commit(false)?,
         }
         match piece {
             Piece::CutOff(_) => Ok(()),

@@ -1,18 +1,19 @@
 //! Loads a dump into a file, in one transaction, or in stages that are one each. Every statement is vetted, and sent in its place or put
 //! aside until the rows are there.
 
+use crate::job::values::Substitution;
+use crate::finding::{Code, Finding};
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
-use crate::database::journal::{Keeper, Reached};
+use crate::database::journal::{ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
-use crate::database::stages::{Stages, Turn, committed_by_rows};
+use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
 use crate::dump::literal;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
-use crate::event::Warning;
 use crate::place::DatabaseAccess;
 use crate::vet::sqlite as vet;
 use crate::vet::{Verdict, Vetted};
@@ -24,7 +25,7 @@ use std::io::Read;
 pub struct SqliteLoader {
     conn: Connection,
     loaded: Loaded,
-    stages: Stages,
+    stages: Checkpoints,
     /// What waits for the rows.
     later: Waiting,
     /// Tables that belong to others and stay.
@@ -42,7 +43,7 @@ impl SqliteLoader {
         Ok(SqliteLoader {
             conn,
             loaded: Loaded::default(),
-            stages: Stages::default(),
+            stages: Checkpoints::default(),
             later: Waiting::default(),
             others: BTreeSet::new(),
         })
@@ -80,7 +81,7 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
-    fn on(&mut self, _: usize, _: &[(String, String)], keeper: Box<dyn Keeper>) -> Result<(), DatabaseError> {
+    fn on(&mut self, _: usize, _: &[Substitution], keeper: Box<dyn ProgressStore>) -> Result<(), DatabaseError> {
         self.stages.watch(keeper);
         Ok(())
     }
@@ -91,7 +92,7 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
-    fn in_stages(&mut self, _: u64, keeper: Box<dyn Keeper>) {
+    fn in_stages(&mut self, _: u64, keeper: Box<dyn ProgressStore>) {
         self.stages.begin(keeper);
     }
 
@@ -138,7 +139,7 @@ impl Loading for SqliteLoader {
             list(&conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
         for table in broken {
             let what = "rows refer to rows that are not there";
-            loaded.warnings.push(Warning::new(what, table, "compare with the source"));
+            loaded.findings.push(Finding::new(Code::ReferencesBroken, what, table, "compare with the source"));
         }
         stages.end(&loaded.rows, None, || conn.execute_batch("COMMIT").map_err(own))?;
         Ok(loaded)
@@ -234,12 +235,12 @@ impl LoadSink<'_> {
     fn take(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DatabaseError> {
         let line = at.line;
         match self.loader.stages.turn(&piece, at) {
-            Turn::Skip => {
+            NextAction::Skip => {
                 let Piece::Whole { bytes, delimiter, .. } = piece else { return Ok(()) };
                 return self.whole(&bytes[..bytes.len() - delimiter], at, true);
             }
-            Turn::Take => {}
-            Turn::CommitFirst => {
+            NextAction::Take => {}
+            NextAction::CommitFirst => {
                 let SqliteLoader { conn, loaded, stages, .. } = &mut *self.loader;
                 let commit = || conn.execute_batch("COMMIT; BEGIN").map_err(own);
                 stages.commit(&loaded.rows, BTreeSet::new(), None, commit)?;

@@ -2,14 +2,14 @@
 
 mod load;
 
-use super::create::{CreateJob, Created};
+use crate::event::Findings;
+use super::create::{CreatePlan, Created};
 use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
-use crate::event::Warnings;
 use crate::place::DatabaseAccess;
 pub use load::SqliteLoader;
 use rusqlite::types::ValueRef;
@@ -196,7 +196,7 @@ impl Snapshot for SqliteSnapshot {
         &mut self,
         has: &dyn Fn(&str) -> bool,
         out: &mut dyn DumpOut,
-        _: &mut Warnings<'_>,
+        _: &mut Findings<'_>,
     ) -> Result<u64, DatabaseError> {
         let mut count = 0;
         let counters = list(&self.0, "SELECT name FROM sqlite_schema WHERE name = 'sqlite_sequence'", |r| {
@@ -300,7 +300,7 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
 }
 
 /// Makes an empty file that only its owner may read.
-pub(super) fn create(job: &CreateJob) -> Result<Created, DatabaseError> {
+pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
     let path = &job.wanted.name;
     let made = std::fs::File::options().write(true).create_new(true).mode(0o600).open(path);
     match made {

@@ -1,7 +1,7 @@
 //! What rules declare of a table: cells in their form, values that are put, values that begin otherwise. Each row of such a table is looked
 //! at, whether it holds a core or not.
 
-use super::{CellColumn, ColumnNotes, Worker, rewritten, told};
+use super::{CellColumn, ColumnNotes, Worker, rewritten, describe};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::Value;
 use crate::dump::rules::CellChange;
@@ -9,7 +9,7 @@ use crate::dump::tally::ColumnTally;
 use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
 use crate::text::links;
-use crate::text::needles::LeftReason;
+use crate::text::replacements::LeftReason;
 use crate::text::packed::Unpacked;
 use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
@@ -34,7 +34,7 @@ impl Worker<'_> {
         let new = match at.host {
             Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
             // Every path begins with the bare root: only what is not an address can be meant.
-            None if rule.form == AddressForm::Reference => self.rules.needles.moved_reference(&old),
+            None if rule.form == AddressForm::Reference => self.rules.replacements.moved_reference(&old),
             None => relocation.respell(&old, rule.form),
         };
         if rule.form == AddressForm::Reference && new.is_none() {
@@ -78,9 +78,9 @@ impl Worker<'_> {
         let value = values.get(at.column)?;
         let meant = literal::meaning(row, value, quoting, &mut Decoded::default())?;
         let old = meant.bytes();
-        let needles = self.rules.needles;
+        let replacements = self.rules.replacements;
         let keys = &self.rules.cells[at.rule].within;
-        let links = links::under_keys(old, keys, |text| needles.moved_reference(text));
+        let links = links::under_keys(old, keys, |text| replacements.moved_reference(text));
         if links.is_empty() {
             return None;
         }
@@ -120,25 +120,25 @@ impl Worker<'_> {
                 continue;
             };
             held.push(at.column);
-            let needles = self.rules.needles;
+            let replacements = self.rules.replacements;
             let column = &mut self.current.columns[at.column];
             let mut notes = ColumnNotes { column, samples: self.rules.samples };
             let text = match rule.how.unpack(meant.bytes()) {
                 Unpacked::Whole(text) => text,
                 Unpacked::Part(text) => {
                     // What of it could not be read may name the old place as well.
-                    let hit = needles.scan().hits(&text).first().map_or(0, |h| h.at);
+                    let hit = replacements.scan().hits(&text).first().map_or(0, |h| h.at);
                     if !meant.bytes().is_empty() {
                         notes.left(LeftReason::Packed, "compressed", value::excerpt(&text, hit));
                     }
                     continue;
                 }
             };
-            if !needles.scan().any(&text) {
+            if !replacements.scan().any(&text) {
                 continue;
             }
-            let edits = value::edits_of_unpacked(needles, &text, &mut notes);
-            let edits = told(self.current.wanted[at.column], column, &text, edits);
+            let edits = value::edits_of_unpacked(replacements, &text, &mut notes);
+            let edits = describe(self.current.wanted[at.column], column, &text, edits);
             if edits.is_empty() {
                 continue;
             }
@@ -149,7 +149,7 @@ impl Worker<'_> {
         }
     }
 
-    /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
+    /// PlannedSettings values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
     pub(super) fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
         // Several may go into one value.
         let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();

@@ -3,7 +3,7 @@
 use super::*;
 use crate::edit::apply;
 use crate::place::{Address, Pairs, Root};
-use crate::text::needles::Asked;
+use crate::text::replacements::RewriteOptions;
 use proptest::prelude::*;
 
 #[derive(Default)]
@@ -31,13 +31,13 @@ fn pairs() -> Pairs {
     }
 }
 
-fn needles() -> Needles {
-    Needles::new(&pairs(), &[])
+fn replacements() -> Replacements {
+    Replacements::new(&pairs(), &[])
 }
 
 fn rewritten(value: &[u8]) -> (Vec<u8>, Kept) {
     let mut kept = Kept::default();
-    let edits = edits(&needles(), value, &mut kept);
+    let edits = edits(&replacements(), value, &mut kept);
     (apply(value, &edits), kept)
 }
 
@@ -124,7 +124,7 @@ fn hard_values_follow_or_stay_whole() {
         roots: Vec::new(),
     };
     let mut kept = Kept::default();
-    let found = edits(&Needles::new(&pairs, &[]), b"see http://old.example/s/x", &mut kept);
+    let found = edits(&Replacements::new(&pairs, &[]), b"see http://old.example/s/x", &mut kept);
     assert!(found.len() == 1 && kept.left.is_empty(), "{:?}", kept.left);
     for stays in [
         "git+http://old.example/s",
@@ -304,7 +304,7 @@ fn lengths_counted_in_another_charset_are_kept_in_it() {
 
 #[test]
 fn wrong_lengths_are_repaired_only_when_asked() {
-    let repairing = Needles::asking(&pairs(), &[], Asked { repair: true, ..Asked::default() });
+    let repairing = Replacements::asking(&pairs(), &[], RewriteOptions { repair: true, ..RewriteOptions::default() });
     let mut kept = Kept::default();
     for (before, after) in [
         (r#"a:1:{i:0;s:5:"see http://old.example/s";}"#, r#"a:1:{i:0;s:26:"see https://new.example:81";}"#),

@@ -1,0 +1,266 @@
+//! Reports of `restore` and `clone`: from where to where, what was edited, changed and left, and the way back.
+
+use super::jobs::way_back;
+use super::rewritten;
+use crate::error::CommandError;
+use crate::format::{bytes, count, number, safe};
+use crate::render::Style;
+use crate::report::{Block, Facts, Report};
+use schemars::JsonSchema;
+use serde::Serialize;
+use zporter_core::job::Kind;
+use zporter_core::job::run::Copied;
+use zporter_core::place::Address;
+use zporter_core::restore::refresh::Outlook;
+use zporter_core::restore::restored::Restored;
+
+/// The result for programs.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct CopyResult<'a> {
+    /// Name of the system.
+    system: &'a str,
+    /// Its version.
+    version: Option<&'a str>,
+    /// Old base address.
+    from: String,
+    /// New base address.
+    to: String,
+    /// What is replaced in texts.
+    replacements: Vec<Replaced<'a>>,
+    /// Edits of config and text files.
+    edits: Vec<FileDiff<'a>>,
+    /// Bytes that are written below the target and for the dump.
+    needed_bytes: u64,
+    /// What would become of the files of a copy that is brought up to date.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    outlook: Option<&'a Outlook>,
+    /// Tables that make room, of which a dump is kept.
+    replaced_tables: Vec<&'a str>,
+    /// Tables in the database that are not this site's, and stay.
+    other_tables: &'a [String],
+    /// Other sites of the same database, which stay where they are.
+    left_alone: &'a [Address],
+    /// What came of it.
+    #[serde(flatten)]
+    done: &'a Restored,
+}
+
+/// An old text and what stands in its place.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct Replaced<'a> {
+    old: &'a str,
+    new: &'a str,
+}
+
+/// The edit of a file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FileDiff<'a> {
+    path: &'a str,
+    diff: &'a str,
+}
+
+fn verdict(copied: &Copied, dry_run: bool) -> String {
+    let Copied { kind, plan, done, .. } = copied;
+    let verb = match (kind, dry_run, plan.job.options.refresh) {
+        (_, true, true) => "Would bring up to date",
+        (_, false, true) => "Brought up to date",
+        (Kind::Clone, true, _) => "Would clone",
+        (Kind::Clone, false, _) => "Cloned",
+        (_, true, _) => "Would restore",
+        (_, false, _) => "Restored",
+    };
+    let from = &plan.job.options.source;
+    let from = from.file_name().map_or(from.display().to_string(), |n| n.to_string_lossy().into_owned());
+    let mut parts = Vec::new();
+    let (files, size) = match (dry_run, &plan.outlook) {
+        (true, Some(outlook)) => ((outlook.new.len() + outlook.replaced.len()) as u64, outlook.bytes),
+        (true, None) => (0, plan.needed),
+        (false, _) => (done.files, done.bytes),
+    };
+    if files > 0 {
+        parts.push(count(files, "file"));
+    }
+    if !done.tally.tables.is_empty() {
+        parts.push(count(done.tally.tables.len() as u64, "table"));
+    }
+    parts.push(bytes(size));
+    format!("{verb} {from} → {}: {}", done.target.display(), parts.join(", "))
+}
+
+/// Tells what came of a copy, or would.
+pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, CommandError> {
+    let Copied { kind, plan, done, findings, run } = copied;
+    let replacements = plan.replacements();
+    let edited = || plan.files.iter().filter(|f| !f.edits.is_empty());
+    let result = CopyResult {
+        system: &plan.product,
+        version: plan.version.as_deref(),
+        from: plan.relocation.from.address.to_string(),
+        to: plan.relocation.to.address.to_string(),
+        replacements: replacements.described().iter().map(|(old, new)| Replaced { old, new }).collect(),
+        edits: edited().map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        needed_bytes: plan.needed,
+        outlook: plan.outlook.as_ref(),
+        replaced_tables: plan.replaced.iter().map(String::as_str).collect(),
+        other_tables: &plan.others,
+        left_alone: &plan.stay,
+        done,
+    };
+    let mut report = Report::new(kind.command(), verdict(copied, dry_run), &result)?;
+    report.findings.clone_from(findings);
+    way(&mut report, copied, dry_run);
+    if let (Some(outlook), true) = (&plan.outlook, dry_run) {
+        report.section("What becomes of the copy's files", outlook_facts(style, outlook));
+    }
+    let rows = replacements.described().iter().map(|(o, n)| vec![o.clone(), n.clone()]);
+    let rows: Vec<_> = rows.collect();
+    let replaced = Block::folded(&["old", "new"], 8, "replacement", rows);
+    if dry_run {
+        report.section("Replacements", replaced);
+    } else {
+        report.detail("Replacements", replaced);
+    }
+    for file in edited().filter(|f| !f.diff.is_empty()) {
+        let title = format!("Edit of {}", file.path);
+        match dry_run {
+            true => report.section(title, Block::Diff(file.diff.clone())),
+            false => report.detail(title, Block::Diff(file.diff.clone())),
+        }
+    }
+    work(&mut report, done, dry_run);
+    rewritten::declared(&mut report, &done.declared_values);
+    rewritten::tally(&mut report, &done.tally);
+    let from = &plan.relocation.from.address;
+    rewritten::leftovers(&mut report, &done.leftovers, &|l| l.needs_attention(from));
+    let rows = done.tidy.iter().map(|t| {
+        let todo = if t.removed { "removed".into() } else { t.command.clone() };
+        vec![t.path.clone(), t.about.clone(), todo]
+    });
+    let header = ["path", "what it is", "do"];
+    report.section("Should not lie in a document root", Block::folded(&header, 12, "file", rows));
+    if let Some(later) = &done.media_later {
+        report.next.push(format!("the media come later with: {later}"));
+    }
+    if let Some(run) = run {
+        way_back(&mut report, run, *kind);
+    }
+    Ok(report)
+}
+
+/// Names, or the first of them.
+fn some<'n>(names: impl Iterator<Item = &'n str>, all: bool) -> String {
+    let names: Vec<String> = names.map(safe).collect();
+    let more = if all { 0 } else { names.len().saturating_sub(12) };
+    let first = names[..names.len() - more].join(", ");
+    if more > 0 { format!("{first} and {more} more") } else { first }
+}
+
+fn outlook_facts(style: Style, outlook: &Outlook) -> Block {
+    let mut facts = Facts::default();
+    let mut list = |name: &str, files: &[String], what: &str| {
+        if !files.is_empty() {
+            let names = some(files.iter().map(String::as_str), style.verbose);
+            facts.add(name, format!("{}{what}: {names}", count(files.len() as u64, "file")));
+        }
+    };
+    list("new", &outlook.new, "");
+    list("replaced", &outlook.replaced, ", kept for an undo");
+    let gone = match outlook.takes_away {
+        true => " no longer at the source, removed and kept for an undo",
+        false => " no longer at the source, left here; --delete-gone removes them",
+    };
+    list("gone", &outlook.gone, gone);
+    facts.add("unchanged", count(outlook.unchanged, "file"));
+    facts.add("own settings", format!("{} left as they are", count(outlook.own, "file")));
+    facts.block()
+}
+
+/// From where to where.
+fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
+    let plan = &copied.plan;
+    let options = &plan.job.options;
+    let mut facts = Facts::default();
+    facts.add("system", format!("{} {}", plan.product, plan.version.as_deref().unwrap_or_default()));
+    facts.add("from", format!("{}  (from {})", plan.relocation.from.address, plan.learned_from));
+    facts.add("to", plan.relocation.to.address.to_string());
+    facts.add("target", options.target.display().to_string());
+    match (&options.dump_to, &plan.job.database) {
+        (Some(path), _) => drop(facts.add("dump to", path.display().to_string())),
+        (None, Some(access)) => drop(facts.add("database", access.url())),
+        (None, None) => {}
+    }
+    if !plan.replaced.is_empty() {
+        let names = some(plan.replaced.iter().map(String::as_str), false);
+        let tables = count(plan.replaced.len() as u64, "table");
+        facts.add("replaces", format!("{tables}, of which a dump is kept: {names}"));
+    }
+    if !plan.others.is_empty() {
+        let names = some(plan.others.iter().map(String::as_str), false);
+        let tables = count(plan.others.len() as u64, "table");
+        facts.add("left alone", format!("{tables} of others in the database: {names}"));
+    }
+    let prefix = plan.prefix.as_ref().map(|change| format!("{} becomes {}", change.old, change.new));
+    facts.maybe("table prefix", prefix);
+    for (old, new) in plan.relocation.further.iter() {
+        facts.add("also", format!("{old} becomes {new}"));
+    }
+    for other in &plan.stay {
+        let what = "another site of the same database";
+        facts.add("left alone", format!("{other}, {what}; --map {other} NEW moves it as well"));
+    }
+    facts.maybe("storage", plan.outside().map(|f| f.display().to_string()));
+    if dry_run {
+        facts.add("needs", format!("{} on the target's disk", bytes(plan.needed)));
+    }
+    report.section("From → to", facts.block());
+}
+
+/// What was done with files and rows, or would be.
+fn work(report: &mut Report, done: &Restored, dry_run: bool) {
+    let mut facts = Facts::default();
+    if !dry_run {
+        facts.add("files", format!("{}, {}", count(done.files, "file"), bytes(done.bytes)));
+        if let Some(r) = &done.refreshed {
+            facts.add("unchanged", count(r.unchanged, "file"));
+            facts.add("own settings", format!("{} left as they are", count(r.own, "file")));
+            if r.gone > 0 {
+                facts.add("gone", format!("{} no longer at the source, removed", count(r.gone, "file")));
+            }
+            if r.stay > 0 {
+                let files = count(r.stay, "file");
+                facts.add("gone", format!("{files} no longer at the source, left here; --delete-gone removes them"));
+            }
+        }
+        for (why, n) in &done.not_unpacked {
+            let such = if n.entries == 1 { "" } else { "such as " };
+            facts.add("not copied", format!("{}: {why} ({such}{})", count(n.entries, "entry"), safe(&n.first)));
+        }
+        facts.maybe("dump", done.dump.as_ref().map(|d| d.display().to_string()));
+        if !done.loaded.is_empty() {
+            let rows = count(done.loaded.values().sum(), "row");
+            facts.add("loaded", format!("{} with {rows}", count(done.loaded.len() as u64, "table")));
+        }
+    }
+    for (file, changes) in &done.config {
+        let name = if dry_run { "would edit" } else { "edited" };
+        facts.add(name, format!("{file} ({})", count(changes.len() as u64, "value")));
+    }
+    let changed = count(done.tally.changed(), "value");
+    facts.add("rows", format!("{} gone through, {changed} changed", number(done.tally.rows())));
+    let left_out: u64 = done.tally.tables.values().map(|t| t.rows_left_out).sum();
+    if left_out > 0 {
+        facts.add("left out", format!("{} of tables that the system rebuilds", count(left_out, "row")));
+    }
+    if done.definers > 0 {
+        facts.add("definers", format!("{} removed from views, triggers and routines", number(done.definers)));
+    }
+    if done.renamed > 0 {
+        facts.add("renamed", format!("{} by the new prefix", count(done.renamed, "table name")));
+    }
+    facts.maybe("storage", done.outside.as_ref().map(|f| f.display().to_string()));
+    for setting in &done.settings {
+        facts.add("set", setting);
+    }
+    facts.maybe("host", done.host_mapping.as_ref());
+    report.section(if dry_run { "Would be done" } else { "Done" }, facts.block());
+}

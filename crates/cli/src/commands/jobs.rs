@@ -1,0 +1,111 @@
+//! The commands that run jobs: the job is put together, the core runs it, and what came of it becomes a report.
+
+use super::{copies, database, packs, rewritten};
+use crate::app::Output;
+use crate::context::Here;
+use crate::error::{CommandError, undo_hint};
+use crate::job_args::{JobArgs, Readdress, Runs};
+use crate::progress::Progress;
+use crate::render::{Style, text};
+use crate::report::Report;
+use clap::Args;
+use std::path::PathBuf;
+use zporter_core::job::run::{Done, Failure, How, run as run_job};
+use zporter_core::job::{Job, Kind};
+
+/// How much is told, and where.
+#[derive(Debug, Args, Default, Clone)]
+pub struct ToldArgs {
+    /// Write the JSON document to this file as well
+    #[arg(long, value_name = "FILE", help_heading = "The report")]
+    pub report: Option<PathBuf>,
+    /// Samples to keep per column
+    #[arg(long, value_name = "N", default_value_t = 2, help_heading = "The report")]
+    pub samples: usize,
+}
+
+/// Rewrite addresses and paths in a dump, exactly, in whatever way a value wraps them
+#[derive(Debug, Args)]
+pub struct ReaddressArgs {
+    #[command(flatten)]
+    job: JobArgs<Readdress>,
+    #[command(flatten)]
+    told: ToldArgs,
+}
+
+/// Runs a job as it was asked for.
+pub fn run<R: Runs>(style: Style, args: &JobArgs<R>, told: &ToldArgs) -> Result<Report, CommandError> {
+    let job = args.job()?;
+    let mut report = carried_out(style, &job, args.dry_run, told.samples)?;
+    if let Some(path) = args.saved_as() {
+        let command = R::KIND.command();
+        report.next.push(format!("the job is saved; again with: zporter {command} --job {}", path.display()));
+    }
+    report.copy_to.clone_from(&told.report);
+    Ok(report)
+}
+
+/// Runs a rewrite, which may write to a pipe.
+pub fn readdress(style: Style, args: &ReaddressArgs) -> Result<Output, CommandError> {
+    let to_pipe = matches!(args.job.job()?, Job::Readdress(options) if options.output.file().is_none());
+    let report = run(style, &args.job, &args.told)?;
+    piped(style, report, to_pipe)
+}
+
+/// A report beside a pipe goes to standard error, in one line: standard output holds the dump.
+pub fn piped(style: Style, report: Report, to_pipe: bool) -> Result<Output, CommandError> {
+    if !to_pipe || report.dry_run {
+        return Ok(report.into());
+    }
+    if let Some(path) = &report.copy_to {
+        let document = crate::render::json::document(&report, std::time::Duration::ZERO)?;
+        zporter_core::fsx::write_atomically(&zporter_core::fsx::absolute(path), document.as_bytes())?;
+    }
+    text::note(style, &report.verdict);
+    Ok(Output::Printed(report.exit()))
+}
+
+/// Runs a job and makes its report.
+pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Result<Report, CommandError> {
+    let how = How { dry_run, samples };
+    let done = run_job(job, how, &Here, &Progress::new(style)).map_err(|failure| failed(job, failure))?;
+    let mut report = match &done {
+        Done::Copied(copied) => copies::report(style, copied, dry_run),
+        Done::Packed(packed) => packs::report(packed),
+        Done::PackPreview(planned) => packs::preview(planned),
+        Done::Readdressed(rewritten) => rewritten::report(rewritten, dry_run),
+        Done::Dumped(dumped) => database::dump::report(dumped),
+        Done::DumpPreview(planned) => database::dump::preview(planned),
+        Done::Loaded(loaded) => database::load::report(loaded),
+        Done::LoadPreview(planned) => database::load::preview(planned),
+        Done::Created(created) => database::create::report(created),
+        Done::CreatePreview(planned) => database::create::preview(planned),
+    }?;
+    report.dry_run = dry_run;
+    Ok(report)
+}
+
+/// Dresses the failure of a job: what is left behind, and how to go on or back.
+fn failed(job: &Job, failure: Failure) -> CommandError {
+    let Failure { error, run, begun } = failure;
+    let out = CommandError { run: run.clone(), ..CommandError::from(*error) };
+    let Some(run) = run else { return out };
+    match (job, begun) {
+        (Job::Restore(options) | Job::Clone(options), true) => {
+            out.hint(format!("{} may be half filled: {}", options.target.display(), undo_hint(&run)))
+        }
+        (Job::DatabaseLoad(_), true) => out
+            .hint("the database is half loaded; the same command goes on after the last whole table")
+            .hint(format!("or {}", undo_hint(&run))),
+        (Job::DatabaseLoad(_), false) => out.hint("nothing was changed: all of it was one transaction"),
+        _ => out,
+    }
+}
+
+/// Says by which number a run is known, and how to go back behind it.
+pub fn way_back(report: &mut Report, run: &str, kind: Kind) {
+    report.run = Some(run.to_string());
+    if matches!(kind, Kind::Restore | Kind::Clone | Kind::DatabaseLoad) {
+        report.next.push(format!("run {run}; to go back: {}", crate::login::undo_command(run)));
+    }
+}

@@ -1,0 +1,142 @@
+//! A database that is carried: each table is read from the server while it is handed on, and stored nowhere, or spooled by who packs it.
+//!
+//! All parts come from one snapshot, held for as long as the clone is planned and run. A reader gets an error, never an early end, when
+//! the server stops answering in the middle.
+
+use crate::event::Findings;
+use super::DatabaseError;
+use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole, open};
+use crate::dump::rules::Keep;
+use crate::pipe::{PipeReader, pipe};
+use crate::place::DatabaseAccess;
+use std::io::{self, Read};
+use std::ops::ControlFlow;
+use std::sync::mpsc::{Receiver, channel};
+use std::sync::{Mutex, PoisonError};
+
+/// A database and what of it goes.
+pub struct DatabaseStream {
+    snapshot: Mutex<Box<dyn Snapshot>>,
+    tables: Vec<(TableFacts, bool)>,
+    /// What stands before the tables and what needs them: small, and read at once, so that what cannot be read is said before work begins.
+    before: Vec<u8>,
+    after: Vec<u8>,
+}
+
+/// A part of a database.
+pub enum Part<'l> {
+    /// What tables need, or what needs tables.
+    Text(&'static str, &'l [u8]),
+    /// A table, and whether its rows go.
+    Table(&'l TableFacts, bool),
+}
+
+impl DatabaseStream {
+    /// Opens the snapshot.
+    pub fn open(
+        access: &DatabaseAccess,
+        keep: &dyn Fn(&str) -> Keep,
+        findings: &mut Findings<'_>,
+    ) -> Result<Self, DatabaseError> {
+        let mut snapshot = open(access)?;
+        let mut tables: Vec<(TableFacts, bool)> = Vec::new();
+        for facts in snapshot.tables()? {
+            match keep(&facts.name) {
+                Keep::Nothing => {}
+                kept => tables.push((facts, kept == Keep::All)),
+            }
+        }
+        let has = |table: &str| tables.iter().any(|(t, _)| t.name == table);
+        let (mut before, mut after) = (Whole(Vec::new()), Whole(Vec::new()));
+        snapshot.before(&|_| true, &mut before)?;
+        snapshot.after(&has, &mut after, findings)?;
+        let ends = [snapshot.session().as_bytes(), snapshot.closing().as_bytes()];
+        let [before, after] = [before.0, after.0].map(|text| match text.is_empty() {
+            true => text,
+            false => [ends[0], &text, ends[1]].concat(),
+        });
+        Ok(DatabaseStream { snapshot: Mutex::new(snapshot), tables, before, after })
+    }
+
+    /// Bytes of the rows that go, as the server estimates them.
+    pub fn bytes(&self) -> u64 {
+        self.tables.iter().filter(|(_, rows)| *rows).map(|(t, _)| t.data).sum()
+    }
+
+    /// Names of the tables that go.
+    pub fn tables(&self) -> impl Iterator<Item = String> {
+        self.tables.iter().map(|(t, _)| t.name.clone())
+    }
+
+    /// Tables whose rows stay behind, and how many these are.
+    pub fn emptied(&self) -> impl Iterator<Item = (String, u64)> {
+        self.tables.iter().filter(|(t, rows)| !rows && t.rows > 0).map(|(t, _)| (t.name.clone(), t.rows))
+    }
+
+    /// Returns all parts, in the order in which they load.
+    pub fn parts(&self) -> impl Iterator<Item = Part<'_>> {
+        let texts = [("types-and-sequences", &self.before), ("views-and-routines", &self.after)];
+        let [before, after] = texts.map(|(name, text)| (!text.is_empty()).then_some(Part::Text(name, text)));
+        let tables = self.tables.iter().map(|(facts, rows)| Part::Table(facts, *rows));
+        before.into_iter().chain(tables).chain(after)
+    }
+
+    /// Writes a table with all that a text of its own needs. Returns the number of rows.
+    pub fn table(&self, table: &str, rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
+        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
+        out.write_all(snapshot.session().as_bytes())?;
+        let count = snapshot.table(table, rows, out)?;
+        out.write_all(snapshot.closing().as_bytes())?;
+        out.flush()?;
+        Ok(count)
+    }
+
+    /// Reads a table on a thread of its own while it is taken.
+    pub fn streamed(
+        &self,
+        facts: &TableFacts,
+        rows: bool,
+        take: &mut dyn FnMut(&mut dyn Read) -> ControlFlow<()>,
+    ) -> ControlFlow<()> {
+        let (pipe, mut writer) = pipe();
+        std::thread::scope(|scope| {
+            let (tell, told) = channel();
+            let lost = tell.clone();
+            let started = crate::threads::start_in(scope, move || {
+                let done = self.table(&facts.name, rows, &mut writer).map(drop);
+                drop(writer);
+                // NoProgress listens any more when the reader has stopped.
+                let _ = tell.send(done);
+            });
+            if let Err(e) = started {
+                let _ = lost.send(Err(e.into()));
+            }
+            drop(lost);
+            take(&mut Reader { pipe: Some(pipe), told })
+        })
+    }
+}
+
+/// Reads a part; its end counts only when the writer says that all was written.
+struct Reader {
+    pipe: Option<PipeReader>,
+    told: Receiver<Result<(), DatabaseError>>,
+}
+
+impl Read for Reader {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let Some(pipe) = &mut self.pipe else { return Ok(0) };
+        let n = pipe.read(buf)?;
+        if n == 0 && !buf.is_empty() {
+            self.pipe = None;
+            match self.told.recv() {
+                Ok(Ok(())) => {}
+                Ok(Err(e)) => {
+                    return Err(io::Error::other(format!("the site's database: {e}: {}", super::describe(&e))));
+                }
+                Err(_) => return Err(io::Error::other("the site's database: the reading thread stopped")),
+            }
+        }
+        Ok(n)
+    }
+}

@@ -1,0 +1,236 @@
+//! What a person should know of: one kind of value for everything that any command finds, with a code that programs can rely on.
+//!
+//! The core collects findings in its results; how they are drawn is for others to decide. A code never changes its meaning; its severity
+//! is what its own nature says, so that one place decides which findings make a command end with "needs attention".
+
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::path::PathBuf;
+
+/// How much a finding weighs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// Good to know; nothing has to be done.
+    Note,
+    /// Somebody has to look at it.
+    Attention,
+}
+
+macro_rules! codes {
+    ($($(#[doc = $doc:literal])+ $name:ident = $severity:ident,)+) => {
+        /// What kind of finding it is. Programs may rely on these names.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, JsonSchema)]
+        #[serde(rename_all = "kebab-case")]
+        pub enum Code {
+            $($(#[doc = $doc])+ $name,)+
+        }
+
+        impl Code {
+            /// All of them.
+            pub const ALL: &[Code] = &[$(Code::$name),+];
+
+            /// How much findings of this kind weigh.
+            pub fn severity(self) -> Severity {
+                match self {
+                    $(Code::$name => Severity::$severity,)+
+                }
+            }
+
+            /// What it means, in a sentence.
+            pub fn about(self) -> &'static str {
+                match self {
+                    $(Code::$name => concat!($($doc),+).trim_ascii(),)+
+                }
+            }
+        }
+    };
+}
+
+codes! {
+    /// A folder that was asked for by name holds none of the site's files.
+    ScopeMatchesNothing = Attention,
+    /// A pattern for tables fits none.
+    PatternMatchesNothing = Attention,
+    /// The tables hardly are those of this site.
+    TablesOfAnotherSite = Attention,
+    /// A table serves other sites as well and is copied with this one.
+    TableShared = Attention,
+    /// A file or folder cannot be read and is missing from what was made.
+    FileUnreadable = Attention,
+    /// A part of the database could not be read again.
+    PartUnreadable = Attention,
+    /// A folder that belongs to the site is not where it should be.
+    FolderMissing = Attention,
+    /// A folder in which the site writes belongs to somebody else than it should.
+    FolderNotWritable = Attention,
+    /// A link leads out of the site; what it leads to was packed in its place.
+    LinkPackedAsContent = Note,
+    /// A link leads out of the copy.
+    LinkLeadsOut = Attention,
+    /// A device, pipe or socket was left out.
+    SpecialFileLeftOut = Note,
+    /// An entry of an archive was refused.
+    EntryRefused = Attention,
+    /// A single file is heavy and hardly part of the site: an archive, a dump, a log.
+    HeavyFile = Note,
+    /// Something lies in the document root that anyone could fetch and that tells or does too much.
+    FetchableFile = Attention,
+    /// A dump holds no table, or no rows.
+    DumpEmpty = Attention,
+    /// A dump ends in the middle of a statement.
+    DumpCutOff = Attention,
+    /// A statement of a dump that builds nothing of the site was left out.
+    StatementLeftOut = Attention,
+    /// A dump names a database as its own; it was loaded into another.
+    DatabaseNamedInDump = Note,
+    /// Rights on tables that a dump grants were left out.
+    RightsLeftOut = Note,
+    /// There is no database to be restored, although one was named.
+    NoDatabase = Attention,
+    /// A view, trigger, routine or the like could not be carried over.
+    ObjectLeftOut = Attention,
+    /// The server refused a statement that is not needed for the rows.
+    ObjectRefused = Attention,
+    /// A thing of that name was there and was left as it is.
+    ObjectExisted = Attention,
+    /// Stored code puts statements together while it runs.
+    DynamicSql = Attention,
+    /// Stored code names another database.
+    CodeNamesDatabase = Attention,
+    /// Events were loaded at rest.
+    EventsAtRest = Attention,
+    /// A materialised view was left empty.
+    ViewEmpty = Attention,
+    /// A table holds another number of rows than were sent.
+    RowsDiffer = Attention,
+    /// A table's checksum is another than was dumped.
+    ChecksumDiffers = Attention,
+    /// The server changed values of its own accord.
+    ValuesChangedByServer = Attention,
+    /// Rows refer to rows that are not there.
+    ReferencesBroken = Attention,
+    /// The server does not know a character set, collation or engine, and another was put in its place.
+    Substituted = Note,
+    /// The account may do more than one database needs, or less than a load needs.
+    AccountRights = Attention,
+    /// A user of a database existed and was left as it is.
+    UserExisted = Attention,
+    /// No config file of the system is there.
+    ConfigMissing = Attention,
+    /// A config file was left as it is.
+    ConfigLeft = Attention,
+    /// A value of the config comes from the environment of the server.
+    ConfigFromEnvironment = Attention,
+    /// A value of the config is computed by the program.
+    ConfigComputed = Attention,
+    /// The config logs in to its database without user and password.
+    ConfigWithoutLogIn = Attention,
+    /// The config names another kind of server than the new database's.
+    ConfigOtherServer = Attention,
+    /// The config lets hosts in, and the new one is none of them.
+    ConfigShutsHostOut = Attention,
+    /// A key that should be set is not in the config.
+    ConfigKeyMissing = Attention,
+    /// A key holds an address that is none of the site's old ones.
+    ConfigOtherAddress = Attention,
+    /// Settings changed at the source since the copy was made; the copy keeps its own.
+    ConfigChangedAtSource = Attention,
+    /// Everyone on the host may write the config file.
+    ConfigWritable = Attention,
+    /// The config file is read-only.
+    ConfigReadOnly = Note,
+    /// A value of the config cannot take what the new place needs.
+    ConfigCannotTake = Attention,
+    /// A path in the config lies outside of the site.
+    PathOutsideSite = Attention,
+    /// A path in the config is not on this machine.
+    PathMissing = Note,
+    /// The old address is not known.
+    AddressUnknown = Attention,
+    /// An old address that was named would take in other sites' pages.
+    AddressTooWide = Attention,
+    /// The system has no such switch, or not in this version.
+    SwitchUnknown = Attention,
+    /// The definition does not say where a name or address of the site stands.
+    IdentityUnknown = Attention,
+    /// The administrator's account was not changed.
+    AdministratorNotChanged = Attention,
+    /// A row that was to be set is not there.
+    RowMissing = Attention,
+    /// Rows name the old place in a way that was left.
+    OldPlaceInRows = Attention,
+    /// A file names the old place in a way that was left.
+    OldPlaceInFile = Attention,
+    /// Something names the old place.
+    OldPlaceFound = Attention,
+    /// An archive is damaged.
+    ArchiveDamaged = Attention,
+    /// A file was changed after the run and stays.
+    ChangedAfterRun = Attention,
+    /// A table that the run did not make stays.
+    TableNotOfRun = Attention,
+    /// A run was interrupted and has not been gone on with or undone.
+    RunUnfinished = Note,
+}
+
+/// Something that a person should know of.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Finding {
+    /// Its kind.
+    pub code: Code,
+    /// How much it weighs.
+    pub severity: Severity,
+    /// What was met, in one sentence without a full stop.
+    pub what: String,
+    /// Where: a path, a table, a line; empty if it concerns the whole run.
+    pub place: String,
+    /// Why it is so, where that is known.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub cause: String,
+    /// What to do next; empty if nothing needs to be done.
+    pub cure: String,
+}
+
+impl Finding {
+    /// Makes a finding from its parts; it weighs what its kind weighs.
+    pub fn new(
+        code: Code,
+        what: impl Into<String>,
+        place: impl Into<String>,
+        cure: impl Into<String>,
+    ) -> Self {
+        let (what, place, cure) = (what.into(), place.into(), cure.into());
+        Finding { code, severity: code.severity(), what, place, cause: String::new(), cure }
+    }
+
+    /// Makes a finding about a path.
+    pub fn at(
+        code: Code,
+        what: impl Into<String>,
+        path: impl Into<PathBuf>,
+        cure: impl Into<String>,
+    ) -> Self {
+        Finding::new(code, what, path.into().display().to_string(), cure)
+    }
+
+    /// The same with its cause.
+    pub fn because(self, cause: impl Into<String>) -> Self {
+        Finding { cause: cause.into(), ..self }
+    }
+
+    /// The same, which nobody has to look at.
+    pub fn as_note(self) -> Self {
+        Finding { severity: Severity::Note, ..self }
+    }
+
+    /// Says whether somebody has to look at it.
+    pub fn needs_attention(&self) -> bool {
+        self.severity == Severity::Attention
+    }
+}
+
+/// Says whether any of these needs a person.
+pub fn need_attention(findings: &[Finding]) -> bool {
+    findings.iter().any(Finding::needs_attention)
+}

@@ -1,0 +1,134 @@
+//! Runs a restore or a clone: the world completes the options, the plan is made, shown or carried out.
+
+use super::{Begun, Failure, How, RunError, World, begin, lock, readable_dump};
+use crate::contents::{GatherOptions, SiteContents, TableScope, gather};
+use crate::event::Watch;
+use crate::finding::Finding;
+use crate::job::options::CopyJob;
+use crate::job::{Job, JobError, Kind};
+use crate::restore::job::RestoreJob;
+use crate::restore::owner;
+use crate::restore::plan::{RestorePlan, plan};
+use crate::restore::record::Record;
+use crate::restore::restored::Restored;
+use crate::restore::run as work;
+use crate::survey::{SurveyJob, survey};
+use std::sync::Arc;
+
+/// A site that was made elsewhere, or what would be made.
+#[derive(Debug)]
+pub struct Copied {
+    /// `restore` or `clone`.
+    pub kind: Kind,
+    /// The plan.
+    pub plan: RestorePlan,
+    /// What came of it, or would.
+    pub done: Restored,
+    /// Everything that a person should know.
+    pub findings: Vec<Finding>,
+    /// The run; none of a preview.
+    pub run: Option<String>,
+}
+
+/// Gathers the site that is cloned.
+fn contents(options: &CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<SiteContents, RunError> {
+    let job = SurveyJob {
+        site: options.source.to_path_buf(),
+        dump: options.dump.as_deref().map(|p| p.to_path_buf()),
+        host_folder: options.host_folder.clone(),
+        ..SurveyJob::default()
+    };
+    let found = survey(&job, &world.definitions()?, watch)?;
+    let how = GatherOptions {
+        dump: options.dump.as_deref(),
+        scope: options.scope(),
+        tables: TableScope { rows: &options.rows, light: options.light },
+        storage: None,
+        note: "",
+        packed_at: world.clock()(),
+        written_by: world.written_by(),
+        address: options.old_address.as_ref(),
+        host_named: options.host_folder.is_some(),
+    };
+    Ok(gather(found, &how, &world.temporary(), true, watch)?)
+}
+
+/// Completes a job by what the world knows. The site of a clone is read for it.
+pub fn prepare(
+    options: &CopyJob,
+    kind: Kind,
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<RestoreJob, RunError> {
+    let mut options = options.clone();
+    if options.refresh
+        && let Some(record) = Record::read(&options.target)
+    {
+        // A copy knows what it was made with.
+        options.complete_by(&record)?;
+    }
+    let address = options.address.clone().ok_or_else(|| JobError::Missing("address".into()))?;
+    if let Some(dump) = &options.dump {
+        readable_dump(dump)?;
+    }
+    if let Some(dump) = &options.dump_to
+        && super::named_like_archive(dump)
+    {
+        return Err(super::Refused::NamedLikeArchive(dump.to_path_buf()).into());
+    }
+    let contents = match kind {
+        Kind::Clone => Some(Arc::new(contents(&options, world, watch)?)),
+        _ => None,
+    };
+    let mut database = options.database.clone().map(|url| url.0);
+    if let Some(access) = &mut database {
+        world.log_in(access, options.database_password_file.as_deref())?;
+    }
+    Ok(RestoreJob {
+        address,
+        database,
+        // A clone has taken its dump already.
+        dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
+        contents,
+        scope: options.scope(),
+        owner: options.owner.as_deref().map(owner::named).transpose()?,
+        admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,
+        options,
+    })
+}
+
+/// Plans, and carries the plan out or shows what it would do.
+pub(super) fn run(
+    options: &CopyJob,
+    kind: Kind,
+    how: How,
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<Copied, Failure> {
+    let job = prepare(options, kind, world, watch)?;
+    let things =
+        [Some(job.options.target.display().to_string()), job.database.as_ref().map(|access| access.url())];
+    let locks = if how.dry_run { Vec::new() } else { lock(world, &things)? };
+    let known = world.definitions().map_err(RunError::from)?;
+    let plan = plan(job, &known, watch)?;
+    if how.dry_run {
+        let done = work::preview(&plan, how.samples, watch)?;
+        let findings = done.all_findings(&plan);
+        return Ok(Copied { kind, plan, done, findings, run: None });
+    }
+    let saved = match kind {
+        Kind::Clone => Job::Clone(Box::new(plan.job.options.clone())),
+        _ => Job::Restore(Box::new(plan.job.options.clone())),
+    };
+    let detail = serde_json::Value::Object(saved.options());
+    let begun: Begun = begin(kind, detail, locks, world)?;
+    match work::run(&plan, how.samples, &begun.book, watch) {
+        Ok(done) => {
+            let detail = serde_json::json!({ "target": done.target, "files": done.files, "bytes": done.bytes, "rows": done.tally.rows(), "changed": done.tally.changed() });
+            let run = Some(begun.done(detail)?);
+            let findings = done.all_findings(&plan);
+            Ok(Copied { kind, plan, done, findings, run })
+        }
+        Err(e) => Err(begun.failed(e, true, watch)),
+    }
+}

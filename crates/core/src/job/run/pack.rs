@@ -1,0 +1,211 @@
+//! Runs a pack, or a pack for each of several hosts, and tells beforehand what it would weigh.
+
+use super::{Failure, Refused, RunError, World, begin, lock, readable_dump};
+use crate::contents::{GatherOptions, TableScope};
+use crate::event::Watch;
+use crate::fsx::free_space;
+use crate::job::Kind;
+use crate::job::options::PackJob;
+use crate::logbook::StepKind;
+use crate::pack::{Packed, pack};
+use crate::survey::estimate::{Estimate, estimate};
+use crate::survey::{Survey, SurveyJob, survey};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::path::{Path, PathBuf};
+
+/// A site that was packed.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PackedRun {
+    /// The archive and what is in it.
+    #[serde(flatten)]
+    pub packed: Packed,
+    /// The run.
+    pub run: String,
+}
+
+/// What a pack would write.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct PackPreview {
+    /// The site.
+    pub site: PathBuf,
+    /// The archive.
+    pub archive: PathBuf,
+    /// What it would weigh.
+    #[serde(flatten)]
+    pub estimate: Estimate,
+    /// Free bytes where the archive would lie.
+    pub free_bytes: Option<u64>,
+}
+
+/// One host of a job.
+struct OneHost<'j> {
+    options: &'j PackJob,
+    host: Option<String>,
+    several: bool,
+}
+
+fn each(options: &PackJob, world: &dyn World, watch: &dyn Watch) -> Result<Vec<Option<String>>, RunError> {
+    let named = &options.host_folder;
+    let hosts = if named.iter().any(|h| h == "all") {
+        let job = SurveyJob { site: options.site.to_path_buf(), ..SurveyJob::default() };
+        survey(&job, &world.definitions()?, watch)?.hosts.found.into_iter().map(|h| h.folder).collect()
+    } else {
+        named.clone()
+    };
+    if hosts.len() > 1 && (options.dump.is_some() || options.old_address.is_some()) {
+        return Err(Refused::SeveralHosts.into());
+    }
+    Ok(if hosts.is_empty() { vec![None] } else { hosts.into_iter().map(Some).collect() })
+}
+
+impl OneHost<'_> {
+    fn survey(&self, world: &dyn World, watch: &dyn Watch) -> Result<Survey, RunError> {
+        if let Some(dump) = &self.options.dump {
+            readable_dump(dump)?;
+        }
+        let job = SurveyJob {
+            site: self.options.site.to_path_buf(),
+            dump: self.options.dump.as_deref().map(Path::to_path_buf),
+            host_folder: self.host.clone(),
+            ..SurveyJob::default()
+        };
+        Ok(survey(&job, &world.definitions()?, watch)?)
+    }
+
+    /// Where the archive goes; every host gets one of its own.
+    fn output(&self, found: &Survey, world: &dyn World) -> Result<PathBuf, RunError> {
+        Ok(match (&self.options.output, &self.host) {
+            (Some(path), Some(host)) if self.several => beside(path, host),
+            (Some(path), _) => path.to_path_buf(),
+            (None, _) => default_output(found, world)?,
+        })
+    }
+
+    fn gather(&self, world: &dyn World) -> GatherOptions<'_> {
+        GatherOptions {
+            dump: self.options.dump.as_deref(),
+            scope: self.options.scope(),
+            tables: TableScope { rows: &self.options.rows, light: self.options.light },
+            storage: self.options.storage.as_deref(),
+            note: &self.options.note,
+            packed_at: world.clock()(),
+            written_by: world.written_by(),
+            address: self.options.old_address.as_ref(),
+            host_named: self.host.is_some(),
+        }
+    }
+
+    fn run(&self, world: &dyn World, watch: &dyn Watch) -> Result<PackedRun, Failure> {
+        let found = self.survey(world, watch)?;
+        let output = self.output(&found, world)?;
+        let locks = lock(world, &[Some(output.display().to_string())])?;
+        let detail = serde_json::json!({ "site": found.site, "archive": output });
+        let begun = begin(Kind::Pack, detail, locks, world)?;
+        begun.book.step(StepKind::WriteArchive, serde_json::json!({ "archive": output }))?;
+        match pack(&found, &output, self.options.force, &self.gather(world), watch) {
+            Ok(packed) => {
+                let detail = serde_json::json!({ "archive": packed.archive, "size": packed.size });
+                let run = begun.done(detail)?;
+                Ok(PackedRun { packed, run })
+            }
+            // An archive appears when it is whole.
+            Err(e) => Err(begun.failed(e, false, watch)),
+        }
+    }
+}
+
+/// Packs.
+pub(super) fn run(
+    options: &PackJob,
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<Vec<PackedRun>, Failure> {
+    let hosts = each(options, world, watch)?;
+    let several = hosts.len() > 1;
+    let mut done: Vec<PackedRun> = Vec::new();
+    for host in hosts {
+        match (OneHost { options, host: host.clone(), several }).run(world, watch) {
+            Ok(packed) => done.push(packed),
+            Err(failure) if several => {
+                let error = SeveralFailed {
+                    host: host.unwrap_or_default(),
+                    written: done.iter().map(|d| d.packed.archive.clone()).collect(),
+                    source: failure.error,
+                };
+                let error = Box::new(RunError::Outside(Box::new(error)));
+                return Err(Failure { error, run: failure.run, begun: false });
+            }
+            Err(failure) => return Err(failure),
+        }
+    }
+    Ok(done)
+}
+
+/// One of several hosts could not be packed.
+#[derive(Debug, thiserror::Error)]
+#[error("the host {host} could not be packed{}", .written.iter().map(|p| format!("; {} was written", p.display())).collect::<String>())]
+pub struct SeveralFailed {
+    /// The host.
+    pub host: String,
+    /// Archives that were written before.
+    pub written: Vec<PathBuf>,
+    /// Why.
+    #[source]
+    pub source: Box<RunError>,
+}
+
+/// Tells what packing would write.
+pub(super) fn preview(
+    options: &PackJob,
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<Vec<PackPreview>, Failure> {
+    let hosts = each(options, world, watch)?;
+    let several = hosts.len() > 1;
+    let mut out = Vec::new();
+    for host in hosts {
+        let one = OneHost { options, host, several };
+        let found = one.survey(world, watch)?;
+        let archive = one.output(&found, world)?;
+        if archive.exists() && !options.force {
+            return Err(Refused::Exists(archive).into());
+        }
+        let gather = one.gather(world);
+        let estimate = estimate(&found, &gather.scope, gather.tables);
+        let free_bytes = archive.parent().and_then(free_space);
+        out.push(PackPreview { site: found.site, archive, estimate, free_bytes });
+    }
+    Ok(out)
+}
+
+/// Puts a host's name into the name of an archive, before its ending.
+fn beside(path: &Path, host: &str) -> PathBuf {
+    let name = path.file_name().unwrap_or_default().to_string_lossy().into_owned();
+    let at = [".tar.zst", ".tar.gz", ".zip"]
+        .iter()
+        .find(|e| name.ends_with(**e))
+        .map_or(name.len(), |e| name.len() - e.len());
+    path.with_file_name(format!("{}-{host}{}", &name[..at], &name[at..]))
+}
+
+/// Names an archive in the user's data folder after the site and the time.
+fn default_output(found: &Survey, world: &dyn World) -> Result<PathBuf, RunError> {
+    let folder = world.data()?.join("archives");
+    crate::fsx::private_folder(&folder)
+        .map_err(|source| crate::fsx::PathError { path: folder.clone(), source })?;
+    let site = found.base_address().map(|a| a.host().to_string());
+    let site =
+        site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
+    let stamp: String = world.clock()().chars().filter(char::is_ascii_digit).take(14).collect();
+    // Another pack of the same second may have the name, or be about to.
+    let free = |path: &PathBuf| !path.exists() && lock(world, &[Some(path.display().to_string())]).is_ok();
+    let names = (1..).map(|n| {
+        if n == 1 { format!("{site}-{stamp}.tar.zst") } else { format!("{site}-{stamp}-{n}.tar.zst") }
+    });
+    Ok(names
+        .map(|name| folder.join(name))
+        .take(100)
+        .find(free)
+        .unwrap_or_else(|| folder.join(format!("{site}-{stamp}.tar.zst"))))
+}

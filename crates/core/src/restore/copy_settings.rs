@@ -1,0 +1,301 @@
+//! What a restore puts into a copy beside what it moves: switches, the site's name and office, a way in for the administrator.
+//!
+//! The definition says where each value stands ([`crate::system::copy::Put`]); here it becomes config keys, rows and files of a plan.
+
+use crate::finding::{Code, Finding};
+use super::RestoreError;
+use crate::dump::dialect::Dialect;
+use crate::dump::inspect::Wanted;
+use crate::dump::literal;
+use crate::dump::rules::RowPut;
+use crate::password::{self, HashError};
+use crate::place::Scheme;
+use crate::secret::Secret;
+use crate::survey::recognise::version_fits;
+use super::job::RestoreJob;
+use crate::job::values::SwitchChoice;
+use crate::system::Definition;
+use crate::system::copy::{IdentityName, Put, PutForm, PutRow};
+use std::path::Path;
+
+/// A config key to be put, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedKey {
+    /// Key.
+    pub key: String,
+    /// Value.
+    pub value: String,
+    /// What it does, for people.
+    pub what: String,
+    /// Whether nothing is missing where there is no such key.
+    pub optional: bool,
+}
+
+/// A row to be put, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedRow {
+    /// The row.
+    pub put: RowPut,
+    /// Whether it may be made where it is missing.
+    pub make: bool,
+    /// What it does, for people.
+    pub what: String,
+    /// Whether nothing is missing where there is no such row.
+    pub optional: bool,
+}
+
+/// A file to be written or removed, and what for.
+#[derive(Debug, Clone)]
+pub struct PlannedFile {
+    /// Path under the site.
+    pub path: String,
+    /// Content; nothing where the file goes.
+    pub content: Option<String>,
+    /// What it does, for people.
+    pub what: String,
+}
+
+/// What will be put.
+#[derive(Debug, Clone, Default)]
+pub struct PlannedSettings {
+    /// Config keys.
+    pub config: Vec<PlannedKey>,
+    /// Rows.
+    pub rows: Vec<PlannedRow>,
+    /// Files.
+    pub files: Vec<PlannedFile>,
+    /// What could not be done.
+    pub findings: Vec<Finding>,
+}
+
+/// What is known of the site at hand.
+pub struct Site<'a> {
+    /// Its definition.
+    pub definition: &'a Definition,
+    /// Version of its system.
+    pub version: Option<&'a str>,
+    /// Table prefix.
+    pub prefix: &'a str,
+    /// Its first secret.
+    pub secret: Option<&'a Secret>,
+    /// Scheme of its new address, where that is another one.
+    pub new_scheme: Option<Scheme>,
+}
+
+/// Returns the rows that tell which account is the administrator's.
+pub fn wanted_admin(definition: &Definition, prefix: &str) -> Option<Wanted> {
+    let admin = definition.admin.as_ref()?;
+    let (table, id, only) = match &admin.named_by {
+        Some(by) => (&by.table, &by.id, Some(&by.only)),
+        None => (&admin.table, &admin.id, admin.only.as_ref()),
+    };
+    let mut columns = vec![id.clone()];
+    columns.extend(only.map(|o| o.column.clone()));
+    let only = only.map(|o| (o.column.clone(), o.value.clone()));
+    Some(Wanted { table: format!("{prefix}{table}"), columns, only })
+}
+
+/// Plans what is asked for. `admins` are the numbers of the accounts that could be meant; the lowest one is.
+pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<PlannedSettings, RestoreError> {
+    let mut puts = PlannedSettings::default();
+    for SwitchChoice { name, state } in &job.options.set {
+        let word = name.word();
+        let known: Vec<_> = site.definition.switch.iter().filter(|s| s.name == *name).collect();
+        let fitting: Vec<_> = known.iter().filter(|s| fits(&s.put, site)).collect();
+        if fitting.is_empty() {
+            let why =
+                if known.is_empty() { "has no such switch" } else { "has no such switch in this version" };
+            puts.findings.push(Finding::new(Code::SwitchUnknown, 
+                format!("{word}={state} was not set: {} {why}", site.definition.name),
+                "",
+                "set it by hand if you need it",
+            ));
+            continue;
+        }
+        for switch in fitting {
+            match switch.states.get(state) {
+                Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site),
+                None => {
+                    let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
+                    return Err(RestoreError::Switch { name: word.to_string(), state: state.clone(), states });
+                }
+            }
+        }
+    }
+    if let Some(scheme) = site.new_scheme {
+        puts.tls(scheme, site);
+    }
+    puts.identity(IdentityName::SiteName, job.options.site_name.as_deref(), "site name", site);
+    puts.identity(IdentityName::SiteEmail, job.options.admin_email.as_deref(), "address of the office", site);
+    if job.changes_admin() {
+        puts.admin(job, site, admins)?;
+    }
+    Ok(puts)
+}
+
+fn fits(put: &Put, site: &Site<'_>) -> bool {
+    version_fits(site.version, put.from.as_deref(), put.below.as_deref())
+}
+
+impl PlannedSettings {
+    /// Says whether a file under the site is one that is put.
+    pub(super) fn holds_file(&self, below: &Path) -> bool {
+        self.files.iter().any(|f| Path::new(&f.path) == below)
+    }
+
+    /// Lets the system's own switches for TLS follow the address: with the old ones it would send its visitors to the scheme that is not
+    /// there, or keep its cookies from them.
+    fn tls(&mut self, scheme: Scheme, site: &Site<'_>) {
+        let (keys, rows) = (self.config.len(), self.rows.len());
+        for switch in site.definition.tls.iter().filter(|t| fits(&t.put, site)) {
+            let (word, value) = match scheme {
+                Scheme::Http => ("off", &switch.http),
+                Scheme::Https => ("on", &switch.https),
+            };
+            if let Some(value) = value {
+                self.put(&switch.put, value, format!("TLS {word}, as the new address has it"), site);
+            }
+        }
+        self.config[keys..].iter_mut().for_each(|k| k.optional = true);
+        self.rows[rows..].iter_mut().for_each(|r| r.optional = true);
+    }
+
+    fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>) {
+        if let Some(key) = &put.config {
+            self.config.push(PlannedKey {
+                key: key.clone(),
+                value: value.to_string(),
+                what: what.clone(),
+                optional: false,
+            });
+        }
+        if let Some(row) = &put.row {
+            let make = row.make;
+            self.rows.push(PlannedRow {
+                put: row_put(row, value, site),
+                make,
+                what: what.clone(),
+                optional: false,
+            });
+        }
+        if let Some(file) = &put.file {
+            let content = (value == "write").then(|| file.content.clone());
+            self.files.push(PlannedFile { path: file.path.clone(), content, what });
+        }
+    }
+
+    fn identity(&mut self, name: IdentityName, value: Option<&str>, what: &str, site: &Site<'_>) {
+        let Some(value) = value else { return };
+        let places: Vec<_> =
+            site.definition.identity.iter().filter(|i| i.name == name && fits(&i.put, site)).collect();
+        for place in &places {
+            self.put(&place.put, value, what.to_string(), site);
+        }
+        if places.is_empty() {
+            let message = format!(
+                "the {what} was not set: the definition of {} does not say where it stands",
+                site.definition.name
+            );
+            self.findings.push(Finding::new(Code::IdentityUnknown, message, "", "set it in the back end"));
+        }
+    }
+
+    fn admin(&mut self, job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<(), RestoreError> {
+        let unknown = |why: &str| {
+            Finding::new(Code::AdministratorNotChanged, 
+                format!("the administrator's account was not changed: {why}"),
+                "",
+                "reset it on the new host",
+            )
+        };
+        let Some(admin) = &site.definition.admin else {
+            self.findings.push(unknown("the definition does not say where it stands"));
+            return Ok(());
+        };
+        let lowest = admins.iter().min_by_key(|id| id.parse::<u64>().unwrap_or(u64::MAX));
+        let Some(id) = lowest else {
+            self.findings.push(unknown("no row tells which account it is"));
+            return Ok(());
+        };
+        let account = |column: &str, value: &str, what: &str| PlannedRow {
+            put: RowPut {
+                table: format!("{}{}", site.prefix, admin.table),
+                column: column.to_string(),
+                only: vec![(admin.id.clone(), id.clone())],
+                value: value.as_bytes().to_vec(),
+                within: Vec::new(),
+            },
+            make: false,
+            what: what.to_string(),
+            optional: false,
+        };
+        if let Some(email) = &job.options.admin_email {
+            self.rows.push(account(&admin.email, email, "administrator's address"));
+        }
+        if let Some(password) = &job.admin_password {
+            let rule =
+                admin.hash.iter().find(|h| version_fits(site.version, h.from.as_deref(), h.below.as_deref()));
+            let rule = rule.ok_or(RestoreError::Password(HashError::NoScheme))?;
+            let escaped = rule.escaped.then(|| password::escaped(password));
+            let password = escaped.as_ref().unwrap_or(password);
+            let hashed =
+                password::hash(rule.scheme, password, site.secret).map_err(RestoreError::Password)?;
+            self.rows.push(account(&admin.password, &hashed.hash, "administrator's password"));
+            if let (Some(column), Some(salt)) = (&admin.salt, &hashed.salt) {
+                self.rows.push(account(column, salt, "administrator's salt"));
+            }
+        }
+        Ok(())
+    }
+}
+
+fn row_put(row: &PutRow, value: &str, site: &Site<'_>) -> RowPut {
+    let value = match row.form {
+        PutForm::Plain => value.to_string(),
+        PutForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
+        PutForm::SerializedNumber => format!("i:{value};"),
+        PutForm::SerializedFlag => format!("b:{value};"),
+    };
+    RowPut {
+        table: format!("{}{}", site.prefix, row.table),
+        column: row.column.clone(),
+        only: row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),
+        value: value.into_bytes(),
+        within: row.within.clone(),
+    }
+}
+
+/// Writes the inserts that make missing rows, as a part of a dump of that dialect.
+pub fn inserts(puts: &[&RowPut], dialect: Dialect) -> Vec<u8> {
+    let (first, last) = match dialect {
+        Dialect::Mysql | Dialect::SqlServer => ("", ""),
+        Dialect::Postgres => ("SET standard_conforming_strings = on;\n", ""),
+        Dialect::Sqlite => ("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", "COMMIT;\n"),
+    };
+    let rows: Vec<u8> = puts.iter().flat_map(|put| insert(put, dialect)).collect();
+    if rows.is_empty() { rows } else { [first.as_bytes(), &rows, last.as_bytes()].concat() }
+}
+
+fn insert(put: &RowPut, dialect: Dialect) -> Vec<u8> {
+    let name = |name: &String| match dialect {
+        Dialect::Mysql => format!("`{name}`"),
+        Dialect::SqlServer => format!("[{name}]"),
+        Dialect::Postgres | Dialect::Sqlite => format!("\"{name}\""),
+    };
+    let quoted = |value: &[u8]| match dialect {
+        Dialect::Mysql => literal::quoted(value),
+        _ => format!("'{}'", String::from_utf8_lossy(value).replace('\'', "''")).into_bytes(),
+    };
+    let names: Vec<String> = put.only.iter().map(|(c, _)| c).chain([&put.column]).map(name).collect();
+    // Whoever loads a dump of PostgreSQL's has an empty search path.
+    let schema = if dialect == Dialect::Postgres { "public." } else { "" };
+    let mut out =
+        format!("INSERT INTO {schema}{} ({}) VALUES (", name(&put.table), names.join(",")).into_bytes();
+    for (_, value) in &put.only {
+        out.extend(quoted(value.as_bytes()));
+        out.push(b',');
+    }
+    out.extend(quoted(&put.value));
+    out.extend_from_slice(if dialect == Dialect::SqlServer { b")\nGO\n" } else { b");\n" });
+    out
+}
