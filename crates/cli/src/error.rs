@@ -420,6 +420,8 @@ impl From<PackError> for CommandError {
             }
             PackError::SeveralHosts { .. } => CommandError::new(Exit::Usage, &e)
                 .hint("name the one to pack with --host-folder NAME; each gets an archive of its own"),
+            PackError::NoSuchPart(_) => CommandError::new(Exit::Usage, &e)
+                .hint("parts are database, code, media and cache; a folder is named as it lies below the site, such as images/banners"),
             PackError::Write(e) => e.into(),
             PackError::Path(e) => e.into(),
         }

@@ -45,7 +45,7 @@ pub enum PackError {
     #[error("the site's database cannot be read")]
     Database(#[source] DatabaseError),
     /// There is neither a server nor a dump.
-    #[error("the site's database is not to be had: {0}")]
+    #[error("cannot read the site's database: {0}")]
     NoDatabase(String),
     /// The dump ends in the middle of a statement.
     #[error("the dump {path} breaks off in line {}: {}", .cut.line, .cut.what)]
@@ -81,6 +81,9 @@ pub enum PackError {
         /// Their folders.
         found: Vec<String>,
     },
+    /// What alone was asked for is not there.
+    #[error("the site has no part, folder or file {0}")]
+    NoSuchPart(PathBuf),
     /// A path failed.
     #[error(transparent)]
     Path(#[from] PathError),
@@ -182,14 +185,20 @@ pub fn gather(
         return Err(PackError::SeveralHosts { found });
     }
     let mut findings = Findings::new(watch);
-    for part in options.scope.only.iter().chain(&options.scope.without) {
-        if let select::Part::Path(choice) = part
-            && let Some(folder) = choice.path()
-            && !survey.site.join(folder).exists()
-        {
-            let what = "no such folder or file is in the site: --only or --without names it in vain";
-            findings.push(Finding::at(Code::ScopeMatchesNothing, what, folder, "name it as it lies below the site's folder"));
+    let not_there = |part: &select::Part| match part {
+        select::Part::Path(choice) => {
+            choice.path().filter(|path| !survey.site.join(path).exists()).map(Path::to_path_buf)
         }
+        _ => None,
+    };
+    // Nothing else was asked for: an archive or copy of nothing is of no use.
+    if let Some(path) = options.scope.only.iter().find_map(not_there) {
+        return Err(PackError::NoSuchPart(path));
+    }
+    for path in options.scope.without.iter().filter_map(not_there) {
+        let what = "no such folder or file is in the site: --without names it in vain";
+        let cure = "name it as it lies below the site's folder";
+        findings.push(Finding::at(Code::ScopeMatchesNothing, what, path, cure));
     }
     let tables: Vec<&str> = survey.tables.iter().map(|t| plain_name(&t.name)).collect();
     options.tables.in_vain(&survey.config.table_prefix, &tables).into_iter().for_each(|f| findings.push(f));

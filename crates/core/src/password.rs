@@ -8,7 +8,11 @@ use crate::system::copy::HashScheme;
 use data_encoding::{BASE64, HEXLOWER};
 use md5::{Digest, Md5};
 use sha1::Sha1;
-use sha2::Sha512;
+use pbkdf2::pbkdf2_hmac_array;
+use sha2::{Sha256, Sha512};
+
+/// Rounds of PBKDF2. Programs read the number from the hash, and make another with their own at the next log-in.
+const PBKDF2_ROUNDS: u32 = 600_000;
 
 /// A hashed password.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -109,6 +113,11 @@ fn hash_salted(
         HashScheme::PhpassP => plain(iterated_md5("$P$B", 13, &letters(8), password)),
         HashScheme::PhpassH => plain(iterated_md5("$H$9", 11, &letters(8), password)),
         HashScheme::Sha512Iterated => plain(iterated_sha512(&letters(8), password)),
+        HashScheme::Pbkdf2Sha256 => {
+            let salt = HEXLOWER.encode(random);
+            let key: [u8; 32] = pbkdf2_hmac_array::<Sha256, 32>(password.as_bytes(), salt.as_bytes(), PBKDF2_ROUNDS);
+            plain(format!("pbkdf2_sha256${PBKDF2_ROUNDS}${salt}${}", BASE64.encode(&key)))
+        }
         HashScheme::Sha1Utf16 => {
             let wide: Vec<u8> = password.encode_utf16().flat_map(u16::to_le_bytes).collect();
             let hash = Sha1::digest([&random[..], &wide].concat());

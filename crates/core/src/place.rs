@@ -87,7 +87,7 @@ impl PlaceError {
                 "write it like mysql://USER@HOST:PORT/NAME or mysql://USER@localhost/NAME?socket=/path/to.sock"
             }
             PlaceError::PasswordInUrl => {
-                "take it out, put it into a file, and name that with --database-password-file"
+                "take it out, put it into a file, and name that with --database-password-file FILE"
             }
         }
     }
@@ -608,9 +608,11 @@ impl DatabaseAccess {
         Some(())
     }
 
-    /// Returns host, port and socket as PHP programs keep them in one value: `h`, `h:3307`, `h:/path/sock`.
+    /// Returns host, port and socket as programs keep them in one value: `h`, `h:3307`, `h:/path/sock`. PostgreSQL's library takes the folder
+    /// of the socket for a host.
     pub fn host_value(&self) -> String {
         match (&self.socket, self.port) {
+            (Some(socket), _) if self.engine == Engine::Postgres => socket.clone(),
             (Some(socket), _) => format!("{}:{socket}", self.host),
             (None, Some(port)) => format!("{}:{port}", self.host),
             (None, None) => self.host.clone(),
@@ -619,6 +621,10 @@ impl DatabaseAccess {
 
     /// Takes host, port and socket from such a value.
     pub fn set_host_value(&mut self, value: &str) {
+        if value.starts_with('/') {
+            (self.host, self.socket) = ("localhost".into(), Some(value.to_string()));
+            return;
+        }
         let (host, tail) = match value.strip_prefix('[').and_then(|v| v.split_once(']')) {
             Some((v6, tail)) => (format!("[{v6}]"), tail.strip_prefix(':')),
             None => match value.split_once(':') {

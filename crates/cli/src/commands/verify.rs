@@ -100,7 +100,11 @@ fn report(results: &[VerifyResult]) -> Result<Report, CommandError> {
         report.section(title, facts.block());
     }
     let rows = results.iter().map(|r| {
-        let word = if r.whole { "whole" } else { "damaged" };
+        let word = match r.damage {
+            None => "whole",
+            Some(Damage::NotOurs { .. }) => "not ours",
+            Some(_) => "damaged",
+        };
         vec![r.archive.display().to_string(), word.to_string()]
     });
     if results.len() > 1 {

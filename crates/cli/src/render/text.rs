@@ -78,7 +78,11 @@ pub fn report(how: How, report: &Report, spent: Duration) {
     }
     findings(how, report);
     for section in report.sections.iter().filter(|s| how.verbose || !s.only_verbose) {
-        if !section.title.is_empty() {
+        if section.title.is_empty() {
+            if !report.findings.is_empty() {
+                line("");
+            }
+        } else {
             line(format!("\n{HEADING}{}{HEADING:#}", safe(&section.title)));
         }
         section.blocks.iter().for_each(|block| draw(how, block));
@@ -95,7 +99,7 @@ pub fn report(how: How, report: &Report, spent: Duration) {
     if let Some(run) = &report.run
         && !report.next.iter().any(|n| n.contains(run.as_str()))
     {
-        line(format!("{DIM}run {run}{DIM:#}"));
+        line(format!("\n{DIM}run {run}{DIM:#}"));
     }
 }
 

@@ -470,7 +470,7 @@ fn the_sites_own_database_is_no_target_and_others_make_room_when_asked() {
     planned.says(&[
         "replaces",
         &format!("1 table, of which a dump is kept: {table}"),
-        "leaves",
+        "left alone",
         "1 table of others in the database: wanted",
     ]);
     let cloned = bench.run(&[&clone[..], &["--empty-database"]].concat());

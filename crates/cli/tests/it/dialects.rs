@@ -112,6 +112,7 @@ fn sql_server_scripts_keep_their_form() {
         .run(&["readdress", "in.sql", "-o", "report.sql", "--address", OLD, NEW, "--report", "report.json"])
         .expect(0);
     let report: serde_json::Value = serde_json::from_str(&bench.read("report.json")).unwrap();
+    let report = &report["result"];
     assert_eq!(report["dialect"], "sql-server");
     assert_eq!(report["tally"]["tables"]["Alias"]["columns"]["Url"]["changed"], 1);
     // Half a letter at the end, as a file that was cut off has it.

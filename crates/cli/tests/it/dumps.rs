@@ -190,7 +190,7 @@ fn short_and_long_ways_through_values_give_the_same_dump_and_the_same_counts() {
         let done = bench.run(&[&args[..], &PAIRS[..]].concat());
         assert!(done.code <= 1, "{done:?}");
         let report: serde_json::Value = serde_json::from_str(&bench.read(report)).unwrap();
-        let mut columns = report["tally"]["tables"]["t"]["columns"].clone();
+        let mut columns = report["result"]["tally"]["tables"]["t"]["columns"].clone();
         for column in columns.as_object_mut().unwrap().values_mut() {
             let column = column.as_object_mut().unwrap();
             column.retain(|key, _| key != "samples" && key != "left_samples");

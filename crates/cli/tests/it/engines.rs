@@ -391,7 +391,7 @@ fn large_tables_go_over_connections_of_their_own_into_postgres() {
         let args = ["database", "load", file, &server.url(name), "--connections", connections];
         bench.run(&args).expect(0).says(&["6 tables with 36 000 rows"]);
         let told = bench.run(&["logbook", &bench.last_run()]).expect(0);
-        assert_eq!(told.stdout.matches("statement arrived").count(), alone, "{name}");
+        assert_eq!(told.stdout.matches("statement-arrived").count(), alone, "{name}");
         contents.push(content(name));
     }
     assert!(contents[0] == contents[1] && contents[0] == contents[2]);

@@ -38,4 +38,5 @@ mod story;
 mod surface;
 mod systems;
 mod tracing;
+mod wagtail;
 mod wordpress;

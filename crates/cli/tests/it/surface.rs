@@ -32,16 +32,16 @@ fn a_dry_run_shows_the_plan_and_changes_nothing_and_the_waybill_does_it() {
         assert!(!shown.stdout.contains(secret), "{secret}");
     }
     assert!(!bench.path("new").exists() && !bench.path("n.sql").exists());
-    // The job_file alone is new; a dry run is not in the logbook.
+    // The job file alone is new; a dry run is not in the logbook.
     assert_eq!(files(&bench.path("")).len(), before + 1);
     assert!(bench.read("job.toml").contains("address = \"http://n.example\""));
     let preview = bench.run(&["restore", "--job", "job.toml", "--dry-run", "--json"]).expect(0).json();
     let done = bench.run(&["restore", "--job", "job.toml", "--json"]).expect(0).json();
-    for same in ["replacements", "edits", "config", "cells", "tally"] {
+    for same in ["replacements", "edits", "config", "declared_values", "tally"] {
         assert_eq!(preview[same], done[same], "what a preview prints is what a run does: {same}");
     }
     bench.write("job.toml", "job = \"restore\"\ncolour = 1\n");
-    bench.run(&["restore", "--job", "job.toml"]).expect(2).says(&["no job_file", "colour"]);
+    bench.run(&["restore", "--job", "job.toml"]).expect(2).says(&["no option", "colour"]);
 }
 
 #[test]
@@ -80,7 +80,7 @@ fn links_folders_times_and_special_files_are_carried_or_said() {
         let archive = format!("a.{ending}");
         bench
             .run(&["pack", "old", "--dump", "old.sql", "-o", &archive])
-            .expect(1)
+            .expect(0)
             .says(&["pipe or socket", "media/pipe"]);
         let mut args = RESTORE;
         let (new, dump) = (format!("new {ending}"), format!("{ending}.sql"));
@@ -118,8 +118,8 @@ fn the_logbook_tells_every_step_and_no_secret() {
     );
     let lines = bench.run(&["logbook", run, "--json"]).expect(0);
     let steps: Vec<String> =
-        lines.json().as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
-    for step in ["restore", "unpack files", "write dump", "edit file", "done"] {
+        lines.json()["steps"].as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
+    for step in ["begin", "unpack-files", "write-dump", "edit-file", "done"] {
         assert!(steps.iter().any(|s| s == step), "{step} in {steps:?}");
     }
     assert!(!lines.stdout.contains("fake") && !lines.stdout.contains(super::common::NEW_PASSWORD));
@@ -152,7 +152,7 @@ fn outputs_may_be_devices_and_are_overwritten_only_when_asked() {
             ["readdress", "in.sql", "-o", output, "--address", "http://old.example", "http://new.example"];
         bench.run(&[&args[..], more].concat())
     };
-    to("/dev/null", &[]).expect(0).says(&["changed        1 value"]);
+    to("/dev/null", &[]).expect(0).says(&["1 value changed"]);
     to("out.sql", &[]).expect(0);
     bench.write("out.sql", "precious");
     to("out.sql", &[]).expect(3).says(&["already exists", "--force"]);
@@ -208,7 +208,7 @@ fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
         .run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"])
         .expect(0)
         .says(&["http://a.example/b"]);
-    bench.run(&RESTORE).expect(1).says(&["Restored", "host alone"]);
+    bench.run(&RESTORE).expect(0).says(&["Restored", "host alone"]);
     assert!(bench.read("n.sql").contains("('where','n.example'),('x','a.example/b')"));
     assert!(
         bench.read("new/star.php").contains("const DB='nn'")
@@ -224,9 +224,9 @@ fn the_demo_runs_without_server_and_php() {
     super::common::outcome(demo).expect(0).says(&[
         "The proof",
         "Joomla 3.10.12",
-        "PrestaShop 1.6.1.24",
-        "wp-config.php",
-        "new-storage",
+        "PS_SHOP_DOMAIN_SSL",
+        "--set mail=off",
+        "--storage old-storage",
         "maintenance=on",
         "kept",
     ]);

@@ -16,7 +16,7 @@ fn a_dump_tells_table_column_row_line_and_nesting() {
     let bench = Bench::new();
     bench.write("in.sql", DUMP);
     let out = bench.run(&[&["trace", "in.sql", "--json"], &OLD[..]].concat()).expect(1);
-    let found: serde_json::Value = serde_json::from_str(&out.stdout).unwrap();
+    let found = out.json();
     let told: Vec<String> = found["found"]
         .as_array()
         .unwrap()
@@ -47,7 +47,7 @@ fn a_dump_tells_table_column_row_line_and_nesting() {
         "id = 7, lang = en",
         "serialized",
     ]);
-    bench.run(&["trace", "in.sql"]).expect(2).says(&["--address OLD"]);
+    bench.run(&["trace", "in.sql"]).expect(2).says(&["--old-address URL"]);
     bench.run(&["trace", "missing.sql", "--old-root", "/x"]).expect(4).says(&["missing.sql"]);
 }
 
@@ -56,11 +56,11 @@ fn what_a_rewrite_leaves_is_never_certain_but_for_what_was_broken() {
     let bench = Bench::new();
     let site = Site::of(Variant::Joomla310);
     bench.write("in.sql", site.dump());
-    let pairs = ["--old-address", &site.address, "https://n.example/x", "--old-root", &site.root, "/srv/x"];
+    let pairs = ["--address", &site.address, "https://n.example/x", "--root", &site.root, "/srv/x"];
     let _ = bench.run(&[&["readdress", "in.sql", "-o", "out.sql"], &pairs[..]].concat()).says(&["Rewrote"]);
     let count = |file: &str| {
         let out = bench.run(&["trace", file, "--json", "--old-address", &site.address, "--old-root", &site.root]);
-        let found: serde_json::Value = serde_json::from_str(&out.stdout).unwrap();
+        let found = out.json();
         let broken = found["found"].as_array().unwrap().iter();
         let broken = broken.filter(|f| f["what"].as_str().unwrap().contains("already broken")).count();
         (found["counts"]["certain"].as_u64().unwrap_or(0), broken as u64)
@@ -82,8 +82,8 @@ fn folders_and_archives_tell_file_and_line() {
     bench.write("site/backup.sql", "INSERT INTO t VALUES (1,'/home/old');\n");
     bench.write("site/clean.txt", "nothing here\n");
     std::os::unix::fs::symlink("/home/old/shared", bench.path("site/shared")).unwrap();
-    let json = |out: &str| -> Vec<String> {
-        let found: serde_json::Value = serde_json::from_str(out).unwrap();
+    let json = |out: &super::common::Outcome| -> Vec<String> {
+        let found = out.json();
         found["found"]
             .as_array()
             .unwrap()
@@ -101,7 +101,7 @@ fn folders_and_archives_tell_file_and_line() {
         "data.json:1 json > serialized",
         "shared:1 link",
     ];
-    assert_eq!(json(&out.stdout), expected);
+    assert_eq!(json(&out), expected);
     assert_eq!(out.json()["files"]["data.json"], 2);
     let mut builder = tar::Builder::new(flate2::write::GzEncoder::new(
         std::fs::File::create(bench.path("a.tar.gz")).unwrap(),
@@ -112,7 +112,7 @@ fn folders_and_archives_tell_file_and_line() {
     builder.into_inner().unwrap().finish().unwrap().flush().unwrap();
     let out = bench.run(&[&["trace", "a.tar.gz", "--json"], &OLD[..]].concat()).expect(1);
     let mut told: Vec<String> =
-        json(&out.stdout).iter().map(|t| t.trim_start_matches("./").to_string()).collect();
+        json(&out).iter().map(|t| t.trim_start_matches("./").to_string()).collect();
     told.sort();
     assert_eq!(told, expected);
     bench

@@ -17,7 +17,7 @@ pub enum WriteError {
     #[error("{0}: the ending names no archive that can be written (.tar.zst, .tar.gz, .zip)")]
     Ending(PathBuf),
     /// The archive is there already.
-    #[error("{0} is there already")]
+    #[error("{0} already exists")]
     Exists(PathBuf),
     /// Writing failed.
     #[error(transparent)]

@@ -82,7 +82,7 @@ pub fn read(text: &str, access: &mut DatabaseAccess) {
     }
 }
 
-/// PlannedSettings a new access into a connection string. Nothing where the user logs in by the operating system (no user or password stands
+/// Puts a new access into a connection string. Nothing where the user logs in by the operating system (no user or password stands
 /// there to be replaced).
 pub fn with_access(text: &str, access: &DatabaseAccess) -> Option<String> {
     let host = match access.port {

@@ -3,6 +3,7 @@
 use schemars::JsonSchema;
 use crate::finding::{Code, Finding};
 use super::connection;
+use super::format::ValueKind;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::config;
 use crate::edit::{self, Edit};
@@ -74,7 +75,7 @@ pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
     match config.form {
         ConfigForm::Htaccess => {
             let edits = super::htaccess::edits(text, cx.relocation, cx.replacements);
-            let mut plan = finish(path, text, edits, Vec::new());
+            let mut plan = finish(path, text, edits, Vec::new(), &mask_of(config));
             for (line, file) in super::htaccess::files_outside(text, cx.relocation) {
                 plan.findings.push(Finding::new(Code::PathOutsideSite, 
                     format!("names {file}, which lies outside of the site and is not carried"),
@@ -116,26 +117,14 @@ impl FilePlan {
 
 /// Plans the edits of a text file: replacements only.
 pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
-    finish(path, text, value::edits(cx.replacements, text, &mut Quiet), Vec::new())
+    finish(path, text, value::edits(cx.replacements, text, &mut Quiet), Vec::new(), &plain_mask)
 }
 
 /// Applies a plan and reads every changed value back.
 pub fn apply(plan: &FilePlan, config: Option<&Config>, text: &[u8]) -> Result<Vec<u8>, String> {
     let new = edit::apply(text, &plan.edits);
-    if let Some(config) = config.filter(|c| c.form != ConfigForm::Htaccess && !plan.edits.is_empty()) {
-        let before = config::read(config.form, text, None).map_err(|e| e.to_string())?;
-        let after = config::read(config.form, &new, None).map_err(|e| e.to_string())?;
-        if after.has_errors && !before.has_errors {
-            return Err("the edited file would not be valid any more".into());
-        }
-        if config.form == ConfigForm::Yaml {
-            super::yaml::verify(text, &new, &plan.expected)?;
-        }
-        for (name, value) in &plan.expected {
-            if after.value(name) != Some(value) {
-                return Err(format!("`{name}` does not read back as it was written"));
-            }
-        }
+    if let Some(config) = config.filter(|c| c.form.format().has_keys() && !plan.edits.is_empty()) {
+        config.form.format().verify(text, &new, &plan.expected)?;
     }
     Ok(new)
 }
@@ -147,7 +136,7 @@ fn plan_settings(
     cx: &Context<'_>,
 ) -> Result<FilePlan, ConfigError> {
     let file = config::read(config.form, text, None)?;
-    let mut plan = finish(path, text, Vec::new(), Vec::new());
+    let mut plan = finish(path, text, Vec::new(), Vec::new(), &mask_of(config));
     let mut secrets: Vec<Range<usize>> = Vec::new();
     let job = Job { config, path, text, file: &file, cx };
     for setting in &file.settings {
@@ -168,10 +157,11 @@ fn plan_settings(
     }
     job.engine(&mut plan);
     job.hosts_let_in(&mut plan);
+    job.names_let_in(&mut plan);
     plan_literals(&mut plan, &job, &secrets);
     plan.edits.sort_by_key(|e| e.span.start);
     plan.changes.sort_by_key(|c| c.line);
-    let planned = finish(path, text, std::mem::take(&mut plan.edits), secrets);
+    let planned = finish(path, text, std::mem::take(&mut plan.edits), secrets, &mask_of(config));
     Ok(FilePlan { edits: planned.edits, diff: planned.diff, ..plan })
 }
 
@@ -300,6 +290,16 @@ impl Job<'_> {
                 // At the bare root a base path may be nothing; elsewhere nothing means that the system finds it out.
                 .filter(|o| !o.is_empty() || (key.role == Role::BasePath && self.cx.relocation.at_root()))
                 .and_then(|old| place_value(plan, &place, old, setting, key, self.cx)),
+            // What the program takes where the environment says nothing; what that says counts for more.
+            (Expression::EnvironmentOr(variable), None) => {
+                let new = old.and_then(|old| place_value(plan, &place, old, setting, key, self.cx));
+                if new.is_some() {
+                    let what = format!("`{}` comes from the environment variable {variable} where that is set", setting.name);
+                    let cure = format!("unset or set {variable} on the new host");
+                    plan.findings.push(Finding::new(Code::ConfigFromEnvironment, what, place, cure));
+                }
+                new
+            }
             _ => None,
         };
         if let Some(new) = new {
@@ -311,28 +311,10 @@ impl Job<'_> {
     fn set(&self, plan: &mut FilePlan, setting: &Setting, key: Option<&Key>, new: String) {
         let old = setting.value.as_deref();
         let before = &self.text[setting.span.clone()];
-        let typed = matches!(before.to_ascii_lowercase().as_slice(), b"true" | b"false")
-            && matches!(new.as_str(), "0" | "1");
-        let literal = match typed {
-            // A switch that is true or false stays one.
-            true => {
-                if new == "1" {
-                    "true".into()
-                } else {
-                    "false".into()
-                }
-            }
-            false
-                if !before.is_empty()
-                    && before.iter().all(u8::is_ascii_digit)
-                    // What begins with a zero would be read as octal, or lose it.
-                    && new.parse::<u32>().is_ok_and(|n| n.to_string() == new) =>
-            {
-                new.clone()
-            }
-            false => config::spelled(self.config.form, &new, before),
-        };
-        let new = if typed && new == "0" { String::new() } else { new };
+        let format = self.config.form.format();
+        let kind = ValueKind::for_new(before, &new);
+        let literal = format.spelled(&new, kind, before);
+        let new = if kind == ValueKind::Flag { format.flag_value(new == "1").to_string() } else { new };
         if Some(new.as_str()) == old {
             return;
         }
@@ -394,6 +376,28 @@ impl Job<'_> {
         }
     }
 
+    /// Says where hosts are let in by their names and the new one is none of them.
+    fn names_let_in(&self, plan: &mut FilePlan) {
+        let new = &self.cx.relocation.to.address;
+        let keys = self.config.key.iter().filter(|k| matches!(k.role, Role::Host | Role::HostList));
+        for key in keys {
+            let settings: Vec<&Setting> = self.file.matching(&key.name).filter(|s| s.value.is_some()).collect();
+            let lets_in = |s: &&Setting| {
+                let planned = plan.expected.iter().find(|(name, _)| *name == s.name).map(|(_, v)| v.as_str());
+                let value = planned.or(s.value.as_deref()).unwrap_or_default();
+                value.split([',', ' ']).any(|h| {
+                    let below = h.strip_prefix('.').is_some_and(|d| new.host().ends_with(d));
+                    h == "*" || h == new.host() || h == new.host_port() || below
+                })
+            };
+            if let (Some(first), false) = (settings.first(), settings.iter().any(lets_in)) {
+                let what = format!("`{}` names the hosts that are let in, and the new one is none of them", key.name);
+                let place = format!("{}, line {}", self.path, first.line);
+                plan.findings.push(Finding::new(Code::ConfigShutsHostOut, what, place, format!("add {}", new.host())));
+            }
+        }
+    }
+
     /// Says which keys of the database's access are not there, and writes a port beside its host.
     fn missing(&self, plan: &mut FilePlan) {
         let Some(access) = self.cx.database else { return };
@@ -421,14 +425,14 @@ impl Job<'_> {
             let (Some(key), Some(host), Some(value)) = (key, host, value) else { continue };
             if self.of_role(role).is_none() {
                 let name = key.name.rsplit('.').next().unwrap_or(&key.name);
-                let new = format!(", '{name}' => {}", config::spelled(self.config.form, &value, b"'"));
+                let Some(edit) = self.config.form.format().beside(self.text, host, name, &value) else { continue };
                 plan.changes.push(Change {
                     key: key.name.clone(),
                     line: host.line,
                     old: String::new(),
                     new: value.clone(),
                 });
-                plan.edits.push(Edit::new(host.span.end..host.span.end, new));
+                plan.edits.push(edit);
                 plan.expected.push((key.name.clone(), value));
             }
         }
@@ -447,7 +451,7 @@ fn place_value(
     let relocation = cx.relocation;
     let moved = relocation.from.address != relocation.to.address;
     match key.role {
-        Role::Address | Role::BasePath => {
+        Role::Address | Role::Link | Role::BasePath => {
             let form = key.form.unwrap_or(AddressForm::Url);
             if key.role == Role::BasePath && (old.is_empty() || key.at_root.as_deref() == Some(old)) {
                 let base = relocation.to.address.base();
@@ -474,11 +478,25 @@ fn place_value(
                     new = String::from_utf8(edit::apply(bare.as_bytes(), &edits)).ok();
                 }
             }
-            if new.is_none() {
+            if new.is_none() && key.role != Role::Link {
                 let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
                 plan.findings.push(Finding::new(Code::ConfigOtherAddress, what, place, "check it; it was left as it is"));
             }
             new.map(|n| n + slash)
+        }
+        Role::Host => host_value(old, relocation),
+        Role::HostList => {
+            let mut out = String::new();
+            for item in old.split_inclusive([',', ' ']) {
+                let name = item.trim_end_matches([',', ' ']);
+                match host_value(name, relocation) {
+                    // A host that was there under several names is there once.
+                    Some(new) if out.split([',', ' ']).any(|o| o == new) => {}
+                    Some(new) => out += &(new + &item[name.len()..]),
+                    None => out += item,
+                }
+            }
+            Some(out.trim_end_matches([',', ' ']).to_string())
         }
         Role::HostPattern => {
             let found = relocation.old_addresses().find(|a| old.contains(&host_pattern(a)))?;
@@ -515,6 +533,21 @@ fn place_value(
     }
 }
 
+/// Returns what a host that is let in becomes, if it is one of the old ones. A dot before it stays where it makes sense.
+fn host_value(old: &str, relocation: &Relocation) -> Option<String> {
+    let bare = old.strip_prefix('.').unwrap_or(old).to_ascii_lowercase();
+    let new = &relocation.to.address;
+    let names = |host: &str, other: &str| host.strip_prefix("www.") == Some(other);
+    let ours = |a: &Address| {
+        a.host() == bare || a.host_port() == bare || names(a.host(), &bare) || names(&bare, a.host())
+    };
+    relocation.old_addresses().find(|a| ours(a))?;
+    let port = bare.contains(':') && !bare.ends_with(']');
+    let host = if port { new.host_port() } else { new.host().to_string() };
+    let dot = old.starts_with('.') && !new.host().starts_with(|c: char| c.is_ascii_digit() || c == '[');
+    Some(if dot { format!(".{host}") } else { host })
+}
+
 /// Spells an address's host as patterns do.
 fn host_pattern(address: &Address) -> String {
     address.host().replace('.', "\\.")
@@ -536,18 +569,34 @@ fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
         let change =
             Change { key: key.into(), line: literal.line, old: literal.value.clone(), new: new.clone() };
         plan.changes.push(change);
-        if job.config.form == ConfigForm::Yaml {
-            plan.expected.push((key.to_string(), new.clone()));
-        }
-        let spelled = config::spelled(job.config.form, &new, &job.text[literal.span.clone()]);
+        let whole = job.file.settings.iter().find(|s| s.span == literal.span && !s.shadowed);
+        plan.expected.extend(whole.map(|s| (s.name.clone(), new.clone())));
+        let format = job.config.form.format();
+        let spelled = format.quoted(&new, &job.text[literal.span.clone()]);
         plan.edits.push(Edit::new(literal.span.clone(), spelled));
     }
 }
 
+/// What stands for a secret in previews of a file.
+fn mask_of(config: &Config) -> impl Fn(&str) -> String {
+    let format = config.form.format();
+    move |word: &str| format.mask(word)
+}
+
+fn plain_mask(word: &str) -> String {
+    word.to_string()
+}
+
 /// Makes the plan's preview.
-fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>) -> FilePlan {
+fn finish(
+    path: &str,
+    text: &[u8],
+    edits: Vec<Edit>,
+    secrets: Vec<Range<usize>>,
+    mask_word: &dyn Fn(&str) -> String,
+) -> FilePlan {
     let mask = |spans: &[Range<usize>]| -> Vec<Edit> {
-        spans.iter().map(|s| Edit::new(s.clone(), format!("'{MASK}'"))).collect()
+        spans.iter().map(|s| Edit::new(s.clone(), mask_word(MASK))).collect()
     };
     let mut diff = String::new();
     let mut changes = Vec::new();
@@ -557,11 +606,11 @@ fn finish(path: &str, text: &[u8], edits: Vec<Edit>, secrets: Vec<Range<usize>>)
         let mut new_edits: Vec<Edit> = secrets
             .iter()
             .filter(|s| !edits.iter().any(|e| e.span == **s))
-            .map(|s| Edit::new(s.clone(), format!("'{MASK}'")))
+            .map(|s| Edit::new(s.clone(), mask_word(MASK)))
             .collect();
         for e in &edits {
             let new =
-                if secrets.contains(&e.span) { format!("'{MASK} (new)'").into() } else { e.new.clone() };
+                if secrets.contains(&e.span) { mask_word(&format!("{MASK} (new)")).into() } else { e.new.clone() };
             new_edits.push(Edit { span: e.span.clone(), new });
         }
         new_edits.sort_by_key(|e| e.span.start);

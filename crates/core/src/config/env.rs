@@ -1,88 +1,105 @@
 //! Environment files: `NAME=value`, one a line, as many frameworks read them.
 //!
-//! Quotes: single ones are literal, in double ones `\\`, `"` and `$` are escaped by a backslash; bare values end at ` #`.
+//! Quotes: single ones are literal, in double ones `\\`, `"` and `$` are escaped by a backslash; bare values end at ` #`. `${NAME}` stands for
+//! what was set before.
 
-use super::settings::{Expression, Literal, Setting, Settings, each_line};
+use super::format::Format;
+use super::settings::{ConfigError, Expression, Setting, Settings};
+use super::shell::{Word, assignments, beside_line, expansion};
+use crate::edit::Edit;
 
-/// Reads an environment file. A later line of the same name counts.
-pub fn parse(text: &[u8]) -> Settings {
-    let mut out = Settings::default();
-    each_line(text, |number, base, line| {
-        let Some((left, right)) = line.split_once('=') else { return };
-        let name = left.trim().strip_prefix("export ").unwrap_or(left.trim());
-        let named = !name.is_empty() && name.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_');
-        if !named {
-            return;
+/// The form.
+pub struct Env;
+
+impl Format for Env {
+    /// A later line of the same name counts.
+    fn read(&self, text: &[u8], _: Option<&str>) -> Result<Settings, ConfigError> {
+        Ok(assignments(text, word))
+    }
+
+    fn quoted(&self, value: &str, old: &[u8]) -> String {
+        let bare = !old.is_empty() && !old.starts_with(b"'") && !old.starts_with(b"\"");
+        let plain = |c: char| c.is_ascii_alphanumeric() || "_-./:@,+".contains(c);
+        // What stood there without quotes stays so, where every reader takes it as it is.
+        if bare && !value.is_empty() && value.chars().all(plain) {
+            return value.to_string();
         }
-        let skipped = right.len() - right.trim_start().len();
-        let at = base + left.len() + 1 + skipped;
-        let (value, len, plain) = value(&right[skipped..]);
-        for earlier in out.settings.iter_mut().filter(|s| s.name == name) {
-            earlier.shadowed = true;
+        if !value.contains(['\'', '\n']) {
+            return format!("'{value}'");
         }
-        let expression = if plain { Expression::Literal } else { Expression::Unknown };
-        let span = at..at + len;
-        if plain {
-            out.literals.push(Literal { span: span.clone(), value: value.clone(), line: number });
+        let mut out = String::from('"');
+        for c in value.chars() {
+            match c {
+                '\\' | '"' | '$' => out.extend(['\\', c]),
+                '\n' => out.push_str("\\n"),
+                c => out.push(c),
+            }
         }
-        out.settings.push(Setting {
-            name: name.to_string(),
-            value: plain.then_some(value),
-            span,
-            expression,
-            line: number,
-            shadowed: false,
-            element: false,
-        });
-    });
-    out
+        out.push('"');
+        out
+    }
+
+    fn beside(&self, text: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
+        beside_line(text, neighbour, name, &self.quoted(value, b""))
+    }
+
+    /// A value may be made of others.
+    fn changes_stay_put(&self) -> bool {
+        false
+    }
 }
 
-/// Reads a value: what it means, its length in the file, and whether it stands for itself.
-fn value(text: &str) -> (String, usize, bool) {
+/// Reads a value.
+fn word(text: &str, known: &dyn Fn(&str) -> Option<String>) -> Word {
     if let Some(inside) = text.strip_prefix('\'')
         && let Some(end) = inside.find('\'')
     {
-        return (inside[..end].to_string(), end + 2, true);
+        let value = Some(inside[..end].to_string());
+        return Word { value, len: end + 2, expression: Expression::Literal };
     }
-    if let Some(inside) = text.strip_prefix('"') {
-        let mut out = String::new();
-        let mut chars = inside.char_indices();
-        let mut plain = true;
-        while let Some((at, c)) = chars.next() {
-            match c {
-                '"' => return (out, at + 2, plain),
-                '\\' => match chars.next() {
-                    Some((_, 'n')) => out.push('\n'),
-                    Some((_, c)) => out.push(c),
-                    None => {}
-                },
-                c => {
-                    plain &= c != '$';
-                    out.push(c);
-                }
-            }
+    let (raw, len, quoted) = match text.strip_prefix('"').and_then(closed) {
+        Some(end) => (&text[1..=end], end + 2, true),
+        None => {
+            let bare = text.split(" #").next().unwrap_or(text).trim_end();
+            (bare, bare.len(), false)
         }
+    };
+    let mut value = Some(String::new());
+    let mut expression = Expression::Literal;
+    let mut at = 0;
+    while let Some(c) = raw[at..].chars().next() {
+        at += c.len_utf8();
+        let rest = &raw[at..];
+        let piece = match c {
+            '\\' if quoted => {
+                let next = rest.chars().next().unwrap_or('\\');
+                at += next.len_utf8().min(rest.len());
+                Some(if next == 'n' { "\n".into() } else { next.to_string() })
+            }
+            '$' => match expansion(rest, known) {
+                Some((piece, len)) => {
+                    at += len;
+                    expression = Expression::Computed { moves: false };
+                    piece
+                }
+                None => Some("$".into()),
+            },
+            c => Some(c.to_string()),
+        };
+        value = value.zip(piece).map(|(value, piece)| value + &piece);
     }
-    let bare = text.split(" #").next().unwrap_or(text).trim_end();
-    (bare.to_string(), bare.len(), !bare.contains('$'))
+    let expression = if value.is_none() { Expression::Unknown } else { expression };
+    Word { value, len, expression }
 }
 
-/// Spells a value.
-pub fn quoted(value: &str) -> String {
-    if !value.contains(['\'', '\n']) {
-        return format!("'{value}'");
-    }
-    let mut out = String::from('"');
-    for c in value.chars() {
-        match c {
-            '\\' | '"' | '$' => out.extend(['\\', c]),
-            '\n' => out.push_str("\\n"),
-            c => out.push(c),
-        }
-    }
-    out.push('"');
-    out
+/// Returns where a double quote closes.
+fn closed(inside: &str) -> Option<usize> {
+    let mut escaped = false;
+    inside.char_indices().find_map(|(at, c)| {
+        let ends = c == '"' && !escaped;
+        escaped = c == '\\' && !escaped;
+        ends.then_some(at)
+    })
 }
 
 #[cfg(test)]
@@ -91,14 +108,18 @@ mod tests {
 
     #[test]
     fn values_are_read_in_every_quoting_and_read_back() {
-        let text = "# DB_NAME=no\r\nexport DB_NAME='one'\nDB_USER=two # note\nDB_PASSWORD=\"a\\\"b\\$c\"\nURL=\"${HOME}/x\"\nDB_USER = three\n";
-        let file = parse(text.as_bytes());
+        let parse = |text: &str| Env.read(text.as_bytes(), None).unwrap();
+        let file = parse(
+            "# DB_NAME=no\r\nexport DB_NAME='one'\nDB_USER=two # note\nDB_PASSWORD=\"a\\\"b\\$c\"\nURL=\"${HOME}/x\"\nDB_USER = three\nHOST=old.example\nLINK=https://${HOST}/x\nOTHER=${NONE:-y}\n",
+        );
         assert_eq!(
-            [file.value("DB_NAME"), file.value("DB_USER"), file.value("DB_PASSWORD"), file.value("URL")],
-            [Some("one"), Some("three"), Some("a\"b$c"), None]
+            ["DB_NAME", "DB_USER", "DB_PASSWORD", "URL", "LINK", "OTHER"].map(|n| file.value(n)),
+            [Some("one"), Some("three"), Some("a\"b$c"), None, Some("https://old.example/x"), Some("y")]
         );
         for value in ["", "plain", "it's", "a\\b $x \"q\" it's", "# x"] {
-            assert_eq!(parse(format!("K={}", quoted(value)).as_bytes()).value("K"), Some(value));
+            for old in ["", "bare", "'q'"] {
+                assert_eq!(parse(&format!("K={}", Env.quoted(value, old.as_bytes()))).value("K"), Some(value));
+            }
         }
     }
 }

@@ -4,12 +4,41 @@
 //! interest, and CR LF, a byte order mark or a missing last newline never matter. Expressions are evaluated as far as constants
 //! go (strings, concatenation, `__DIR__`, `dirname(__FILE__)`, constants defined before); the rest is said, not guessed.
 
+use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings};
+use crate::edit::Edit;
 use std::collections::HashMap;
 use tree_sitter::{Node, Parser, Tree};
 
+/// The form. Names are those of properties, constants and variables, and the keys' way below them, joined by dots.
+pub struct Php;
+
+impl Format for Php {
+    fn read(&self, text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
+        parse(text, folder)
+    }
+
+    fn quoted(&self, value: &str, old: &[u8]) -> String {
+        quoted(value, old)
+    }
+
+    fn flag_value(&self, on: bool) -> &'static str {
+        if on { "1" } else { "" }
+    }
+
+    fn beside(&self, _: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
+        let end = neighbour.span.end;
+        Some(Edit::new(end..end, format!(", {} => {}", quoted(name, b"'"), quoted(value, b"'"))))
+    }
+
+    /// A constant may be made of others.
+    fn changes_stay_put(&self) -> bool {
+        false
+    }
+}
+
 /// Parses a PHP file. `folder` is what `__DIR__` would be, if known.
-pub fn parse(text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
+fn parse(text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
     let mut parser = Parser::new();
     parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).map_err(|_| ConfigError::Grammar)?;
     let tree: Tree =
@@ -405,7 +434,7 @@ fn unescape_double(inside: &str) -> String {
 }
 
 /// Spells a value as a literal in the quotes of the one it replaces (single quotes where there were none).
-pub fn quoted(value: &str, old: &[u8]) -> String {
+fn quoted(value: &str, old: &[u8]) -> String {
     if old.first() == Some(&b'"') {
         let mut out = String::from('"');
         for c in value.chars() {

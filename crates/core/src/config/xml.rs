@@ -4,12 +4,30 @@
 //! outermost element is left out, and an element that carries a `name` or `key` is told by it. A library's reader locates; spans come
 //! from where its slices lie in the text.
 
+use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings, line_of};
 use quick_xml::Reader;
 use quick_xml::events::{BytesStart, Event};
 
+/// The form. Names are the elements' way from the top and the attribute: `a/b[name]/@attribute`.
+pub struct Xml;
+
+impl Format for Xml {
+    fn read(&self, text: &[u8], _: Option<&str>) -> Result<Settings, ConfigError> {
+        parse(text)
+    }
+
+    fn quoted(&self, value: &str, _: &[u8]) -> String {
+        escaped(value)
+    }
+
+    fn mask(&self, word: &str) -> String {
+        word.to_string()
+    }
+}
+
 /// Reads a file in UTF-8.
-pub fn parse(text: &[u8]) -> Result<Settings, ConfigError> {
+fn parse(text: &[u8]) -> Result<Settings, ConfigError> {
     let unreadable = |why: String| ConfigError::Unreadable(why);
     let source = std::str::from_utf8(text).map_err(|e| unreadable(e.to_string()))?;
     let mut reader = Reader::from_str(source);
@@ -80,7 +98,7 @@ fn attributes(
 }
 
 /// Spells a value for an attribute in any quotes.
-pub fn escaped(value: &str) -> String {
+fn escaped(value: &str) -> String {
     let mut out = String::with_capacity(value.len());
     for c in value.chars() {
         match c {

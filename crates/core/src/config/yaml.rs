@@ -3,12 +3,42 @@
 //! What is more than that (lists, anchors, blocks of text) is passed over and stays as it is. A full reader would tell values, but not
 //! where they stand, and writing the file anew would lose its comments.
 
-use super::settings::{Expression, Literal, Setting, Settings, each_line};
+use super::format::Format;
+use super::settings::{ConfigError, Expression, Literal, Setting, Settings, each_line};
+use crate::edit::Edit;
 use saphyr::{LoadableYamlNode, Scalar, Yaml};
 use std::collections::BTreeMap;
 
-/// Reads a file. Names are the keys' way from the top, joined by dots.
-pub fn parse(text: &[u8]) -> Settings {
+/// The form. Names are the keys' way from the top, joined by dots.
+pub struct YamlFile;
+
+impl Format for YamlFile {
+    fn read(&self, text: &[u8], _: Option<&str>) -> Result<Settings, ConfigError> {
+        Ok(parse(text))
+    }
+
+    fn quoted(&self, value: &str, _: &[u8]) -> String {
+        quoted(value)
+    }
+
+    fn beside(&self, text: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
+        let start = memchr::memrchr(b'\n', &text[..neighbour.span.start]).map_or(0, |i| i + 1);
+        let indent = text[start..].iter().take_while(|b| **b == b' ').count();
+        let rest = &text[neighbour.span.end..];
+        let end = neighbour.span.end + memchr::memchr(b'\n', rest).unwrap_or(rest.len());
+        let end = if text[..end].ends_with(b"\r") { end - 1 } else { end };
+        let ends = if text[end..].starts_with(b"\r") { "\r\n" } else { "\n" };
+        Some(Edit::new(end..end, format!("{ends}{}{name}: {}", " ".repeat(indent), quoted(value))))
+    }
+
+    /// By a full reader: this one knows a part of the language.
+    fn verify(&self, before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<(), String> {
+        verify(before, after, expected)
+    }
+}
+
+/// Reads a file.
+fn parse(text: &[u8]) -> Settings {
     let mut out = Settings::default();
     let mut above: Vec<(usize, String)> = Vec::new();
     each_line(text, |number, base, line| {
@@ -39,7 +69,7 @@ pub fn parse(text: &[u8]) -> Settings {
             expression: Expression::Literal,
             line: number,
             shadowed: false,
-            element: false,
+            element: true,
         });
     });
     out
@@ -76,7 +106,7 @@ fn scalar(text: &str) -> Option<(String, usize)> {
 
 /// Reads an edited file and what it was before with a full reader, and says what is wrong: each of the `expected` values must stand where
 /// it should, and every other one as before.
-pub fn verify(before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<(), String> {
+fn verify(before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<(), String> {
     if serde_json::from_slice::<serde_json::Value>(before).is_ok_and(|v| v.is_object() || v.is_array()) {
         return Err("it is JSON, not YAML".into());
     }
@@ -134,7 +164,7 @@ fn word(scalar: &Yaml<'_>) -> String {
 }
 
 /// Spells a value.
-pub fn quoted(value: &str) -> String {
+fn quoted(value: &str) -> String {
     format!("'{}'", value.replace('\'', "''"))
 }
 

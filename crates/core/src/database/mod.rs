@@ -103,8 +103,8 @@ pub enum DatabaseError {
         /// Of the target.
         wanted: &'static str,
     },
-    /// Such a server is not spoken to.
-    #[error("a server of {0} is not spoken to")]
+    /// Such servers are not supported.
+    #[error("{0} servers are not supported")]
     NotSpoken(&'static str),
     /// A name that a server would not take.
     #[error("the name {name:?} cannot be used: {why}")]
@@ -133,7 +133,7 @@ pub enum DatabaseError {
 pub enum Refusal {
     /// The host's name leads nowhere.
     UnknownHost,
-    /// NoProgress listens there.
+    /// Nobody listens there.
     NothingAnswers,
     /// No answer in time.
     Silent,

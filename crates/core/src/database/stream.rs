@@ -105,7 +105,7 @@ impl DatabaseStream {
             let started = crate::threads::start_in(scope, move || {
                 let done = self.table(&facts.name, rows, &mut writer).map(drop);
                 drop(writer);
-                // NoProgress listens any more when the reader has stopped.
+                // Nobody listens any more when the reader has stopped.
                 let _ = tell.send(done);
             });
             if let Err(e) = started {

@@ -30,7 +30,7 @@ pub(super) struct Waiting {
 }
 
 impl Waiting {
-    /// PlannedSettings a statement aside. One that makes a view anew takes the place of the one before, where `anew` says that it is whole by itself.
+    /// Puts a statement aside. One that makes a view anew takes the place of the one before, where `anew` says that it is whole by itself.
     pub(super) fn push(&mut self, later: Later, anew: bool) -> Result<(), DatabaseError> {
         self.bytes += later.statement.text().len();
         if self.bytes > MOST {

@@ -1,5 +1,6 @@
 //! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
 
+use super::rules::same_value;
 use schemars::JsonSchema;
 use super::dialect::Dialect;
 use super::literal;
@@ -105,7 +106,7 @@ impl Inspector<'_> {
             let wanted = &self.wanted[*wish];
             let meant = wanted.only.as_ref().is_none_or(|(column, wanted_value)| {
                 let at = wanted.columns.iter().position(|c| c == column);
-                at.and_then(|at| value(&positions[at])).as_ref() == Some(wanted_value)
+                at.and_then(|at| value(&positions[at])).is_some_and(|found| same_value(wanted_value, &found))
             });
             if meant && self.found.rows[*wish].len() < MOST_ROWS {
                 self.found.rows[*wish].push(positions.iter().map(value).collect());

@@ -105,6 +105,16 @@ pub struct DatabaseMove {
     pub new: String,
 }
 
+/// Says whether a value of a row is the one that a definition names. Some servers spell true and false as letters.
+pub fn same_value(wanted: &str, found: &str) -> bool {
+    wanted == found
+        || match wanted {
+            "1" => matches!(found, "t" | "true" | "TRUE" | "True"),
+            "0" => matches!(found, "f" | "false" | "FALSE" | "False"),
+            _ => false,
+        }
+}
+
 /// What of a table is carried.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Keep {

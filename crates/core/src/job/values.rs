@@ -144,7 +144,7 @@ impl Written for ServerUrl {
         DatabaseAccess::parse_server(text).map(ServerUrl).map_err(placed)
     }
     fn written(&self) -> String {
-        self.0.url()
+        self.0.url().trim_end_matches('/').to_string()
     }
 }
 written!(ServerUrl, "mysql://USER@HOST[:PORT], postgres://USER@HOST, without a password");

@@ -39,7 +39,7 @@ impl Joining {
         let above = Path::new(&h.folder);
         let joining = Joining { old: above.join(folder), new: above.join(name) };
         if target.join(&joining.new).symlink_metadata().is_ok() {
-            return wrong("a folder of that name is there already");
+            return wrong("a folder of that name already exists");
         }
         Ok(joining)
     }

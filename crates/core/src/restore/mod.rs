@@ -74,7 +74,7 @@ pub enum RestoreError {
         url: String,
     },
     /// A clone would lie in its source, or the other way round.
-    #[error("the target {target} and the site {site} lie in each other")]
+    #[error("the target {target} and the site {site} are nested: one lies inside of the other")]
     TargetInSource {
         /// Target.
         target: PathBuf,
@@ -82,7 +82,7 @@ pub enum RestoreError {
         site: PathBuf,
     },
     /// The file for the dump is there already.
-    #[error("{0} is there already")]
+    #[error("{0} already exists")]
     FileInUse(PathBuf),
     /// The dump would lie in the site.
     #[error("{0} would lie inside of the site, where a browser could fetch it")]
@@ -169,7 +169,7 @@ pub enum RestoreError {
         /// Why not.
         why: String,
     },
-    /// Such a server is not spoken to.
+    /// Such servers are not supported.
     #[error("a database on {0} cannot be loaded by this program")]
     NotLoadable(&'static str),
     /// A place is no place.

@@ -795,7 +795,7 @@ fn file_plans(
         plans.push(plan);
     }
     let for_web_server =
-        Config { path: String::new(), contains: None, form: ConfigForm::Htaccess, key: Vec::new() };
+        Config { path: String::new(), contains: None, form: ConfigForm::Htaccess, key: Vec::new(), like: None };
     for (path, (text, _)) in &source.tree.held {
         let shown = path.shown();
         let Some(below) = shown.strip_prefix(&source.tree.prefix) else { continue };

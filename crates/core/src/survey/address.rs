@@ -6,6 +6,7 @@
 use schemars::JsonSchema;
 use crate::finding::{Code, Finding};
 use super::recognise::ConfigFacts;
+use crate::dump::rules::same_value;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{Address, AddressForm};
 use crate::system::Definition;
@@ -37,6 +38,7 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
         columns.extend(rule.base.clone());
         columns.extend(rule.only.as_ref().map(|o| o.column.clone()));
         columns.extend(rule.also.iter().cloned());
+        columns.extend(rule.port.clone());
         // A table of names and values is large; a row of one name is all that counts of it.
         let by_name = rule.base.is_none() && rule.beside.is_none() && rule.form != AddressForm::HostBase;
         let only = rule.only.as_ref().filter(|_| by_name).map(|o| (o.column.clone(), o.value.clone()));
@@ -80,7 +82,7 @@ pub fn find(definition: &Definition, config: &ConfigFacts, found: Option<&Inspec
     out
 }
 
-/// PlannedSettings an address together where the config names host and base path, but no scheme: the one that the content uses more often.
+/// Puts an address together where the config names host and base path, but no scheme: the one that the content uses more often.
 fn from_parts(config: &ConfigFacts, found: Option<&Inspection>, out: &mut AddressFinding) {
     let Some(value) = config.value(Role::Address) else { return };
     let host = value.value.as_deref().unwrap_or_default().trim_start_matches("//").trim_end_matches('/');
@@ -122,26 +124,34 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             continue;
         }
         for row in hosts {
-            let meant = rule.only.as_ref().is_none_or(|o| row[key_at].as_deref() == Some(&o.value));
+            let meant = rule.only.as_ref().is_none_or(|o| {
+                row[key_at].as_deref().is_some_and(|found| same_value(&o.value, found))
+            });
+            let port = rule.port.as_ref().and_then(|_| row.last()?.as_deref()?.parse::<u16>().ok());
+            let scheme = if port == Some(443) { "https" } else { scheme };
             let Some(host) = row[0].as_deref().filter(|h| !h.is_empty()) else { continue };
             let base =
                 if rule.base.is_some() { row[1].clone().unwrap_or_default() } else { config_base.clone() };
             let address = |host: &str| match rule.form {
                 AddressForm::Url | AddressForm::UrlSlash => Address::parse(host).ok(),
                 AddressForm::HostBase => Address::parse(&format!("{scheme}://{host}")).ok(),
-                _ => Address::parse(&format!("{scheme}://{host}{base}")).ok(),
+                _ => {
+                    let port = port.map(|p| format!(":{p}")).unwrap_or_default();
+                    Address::parse(&format!("{scheme}://{host}{port}{base}")).ok()
+                }
             };
             if !meant || out.address.is_some() {
                 let known = |a: &Address| Some(a) == out.address.as_ref() || out.others.contains(a);
                 // Rows with a host alone repeat it; only whole addresses tell sites apart.
-                let whole = rule.base.is_some() || rule.form != AddressForm::Host;
+                let whole = rule.base.is_some() || rule.port.is_some() || rule.form != AddressForm::Host;
                 if let Some(other) = address(host).filter(|a| whole && !known(a)) {
                     out.others.push(other);
                 }
                 continue;
             }
             out.take(address(host), rule, config);
-            let others = row.iter().skip(key_at + usize::from(rule.only.is_some())).flatten();
+            let further = key_at + usize::from(rule.only.is_some());
+            let others = row.iter().skip(further).take(rule.also.len()).flatten();
             let main = out.address.clone();
             out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));
         }

@@ -293,7 +293,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
             None => {
                 let why = match &config.database {
                     Some(access) => {
-                        format!("{} is not spoken to; name a dump with --dump", access.engine.name())
+                        format!("{} servers are not supported; name a dump with --dump", access.engine.name())
                     }
                     None => "the config names no database".into(),
                 };

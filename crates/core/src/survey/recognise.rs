@@ -78,12 +78,30 @@ fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, Stri
             let stems = names.iter().filter_map(stem).map(|stem| plain_version(&stem));
             return Some((product(), stems.max_by(|a, b| compare_versions(a, b))?));
         }
-        let file = config::read(ConfigForm::Php, &tree.read(&v.path)?, None).ok()?;
+        if let Some(line) = &v.line {
+            let paths = tree.matching(&v.path);
+            return Some((product(), paths.iter().find_map(|p| version_in_line(&tree.read(p)?, line))?));
+        }
+        let path = tree.matching(&v.path).into_iter().next()?;
+        let file = config::read(v.form, &tree.read(&path)?, None).ok()?;
         let parts: Option<Vec<&str>> =
             v.keys.iter().map(|k| file.value(k).filter(|t| !t.is_empty())).collect();
         let parts = parts?;
         // A constant that refers to another one tells nothing.
         parts[0].starts_with(|c: char| c.is_ascii_digit()).then(|| (product(), parts.join(&v.join)))
+    })
+}
+
+/// Finds a version in the place that a line says: behind the text before `{version}`, up to what cannot be part of one.
+fn version_in_line(text: &[u8], line: &str) -> Option<String> {
+    let (before, _) = line.split_once("{version}")?;
+    let text = String::from_utf8_lossy(text);
+    text.lines().find_map(|l| {
+        let (_, rest) = l.split_once(before)?;
+        let rest = rest.trim_start_matches(['v', ' ', '=', '"', '\'', '^', '~', '>']);
+        let of = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '-' | '+');
+        let version: String = rest.chars().take_while(|c| of(*c)).collect();
+        version.starts_with(|c: char| c.is_ascii_digit()).then_some(version)
     })
 }
 
@@ -205,9 +223,10 @@ impl ConfigFacts {
 pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts {
     let mut facts = ConfigFacts::default();
     let mut access = DatabaseAccess::unknown();
-    let folder = tree.folder().map(|f| f.display().to_string());
     for ConfigFile { config, path, text } in config_files(tree, definition) {
         facts.files.push(path.clone());
+        // What a file says of its own folder is said from where it lies.
+        let folder = tree.folder().map(|f| f.join(&path).parent().unwrap_or(&f).display().to_string());
         let Ok(file) = config::read(config.form, &text, folder.as_deref()) else { continue };
         let first = access.name.is_empty();
         for key in &config.key {

@@ -39,6 +39,9 @@ impl SiteTree for FolderTree {
     }
 
     fn matching(&self, pattern: &str) -> Vec<String> {
+        if pattern.split('/').any(|segment| segment == "**") {
+            return self.matching_at_any_depth(pattern);
+        }
         let mut found = vec![String::new()];
         for segment in pattern.split('/') {
             let Ok(wanted) = glob(segment) else { return Vec::new() };
@@ -69,6 +72,20 @@ impl SiteTree for FolderTree {
 
     fn folder(&self) -> Option<PathBuf> {
         Some(self.0.clone())
+    }
+}
+
+impl FolderTree {
+    /// The same for a pattern in which `**` stands for folders at any depth.
+    fn matching_at_any_depth(&self, pattern: &str) -> Vec<String> {
+        let Ok(wanted) = glob(pattern) else { return Vec::new() };
+        // What stands before it is no reason to look everywhere.
+        let fixed = pattern.split('/').take_while(|s| !s.contains('*')).collect::<Vec<_>>().join("/");
+        let walk = walkdir::WalkDir::new(self.0.join(fixed)).min_depth(1).sort_by_file_name();
+        let below = walk.into_iter().flatten().filter_map(|e| {
+            e.path().strip_prefix(&self.0).ok().map(|p| p.display().to_string())
+        });
+        below.filter(|path| wanted.is_match(path)).collect()
     }
 }
 

@@ -1,7 +1,7 @@
 //! What can be wrong with a definition that reads: every mistake with its line, so that one look at the file mends them all.
 
 use super::copy::{HashScheme, Put};
-use super::schema::{ConfigForm, Definition, Role};
+use super::schema::{Definition, Role};
 use super::{Mistake, glob};
 use crate::place::AddressForm;
 
@@ -62,11 +62,17 @@ impl Check<'_> {
             );
         }
         for (i, version) in d.version.iter().enumerate() {
-            if version.keys.is_empty() != version.from_name {
-                self.wrong(
-                    self.line("version", i),
-                    "a version is read from `keys`, or from the file's name with `from_name = true`",
-                );
+            let ways = [!version.keys.is_empty(), version.from_name, version.line.is_some()];
+            if ways.iter().filter(|way| **way).count() != 1 {
+                let message = "a version is read from `keys`, from a `line`, or from the file's name with `from_name = true`: by one of them";
+                self.wrong(self.line("version", i), message);
+            }
+            if version.line.as_ref().is_some_and(|l| !l.contains("{version}") || l.starts_with("{version}")) {
+                let message = "a `line` holds the text before the version, and `{version}` in its place";
+                self.wrong(self.line("version", i), message);
+            }
+            if !version.keys.is_empty() && !version.form.format().has_keys() {
+                self.wrong(self.line("version", i), "a file of this `form` has no keys from which a version could be read");
             }
         }
     }
@@ -75,12 +81,15 @@ impl Check<'_> {
         for (i, config) in d.config.iter().enumerate() {
             let line = self.line("config", i);
             self.path("config", i, &config.path);
-            if config.form == ConfigForm::Htaccess && !config.key.is_empty() {
+            if let Some(other) = config.like.as_ref().filter(|path| !d.config.iter().any(|c| c.path == **path)) {
+                self.wrong(line, format!("{} is like `{other}`, and no `config` has that path", config.path));
+            }
+            if !config.form.format().has_keys() && !config.key.is_empty() {
                 self.wrong(line, format!("{}: a file of the form `htaccess` has no keys", config.path));
             }
             for key in &config.key {
                 let line = self.line_in(line, &key.name);
-                let needs_form = matches!(key.role, Role::Address | Role::BasePath);
+                let needs_form = matches!(key.role, Role::Address | Role::Link | Role::BasePath);
                 if needs_form && key.form.is_none() {
                     self.wrong(
                         line,
@@ -123,6 +132,9 @@ impl Check<'_> {
         let line = self.line_in(self.line(kind, index), path);
         if path.starts_with('/') || path.split('/').any(|s| s == "..") {
             self.wrong(line, format!("the path `{path}` must lie under the site"));
+        }
+        if path.split('/').any(|s| s.contains("**") && s != "**") {
+            self.wrong(line, format!("in the path `{path}` a `**` stands beside other letters: it stands for whole folders"));
         }
         if let Err(e) = glob(&path.replace("{site}", "x")) {
             self.wrong(line, e.to_string());

@@ -221,6 +221,8 @@ pub enum HashScheme {
     PhpassH,
     /// Iterated SHA-512 with the mark `$S$`.
     Sha512Iterated,
+    /// PBKDF2 with SHA-256: the word, the rounds, the salt and base64, with dollars between.
+    Pbkdf2Sha256,
     /// Base64 of SHA-1 over a salt of its own column and the password in UTF-16.
     Sha1Utf16,
 }

@@ -5,6 +5,7 @@ pub mod copy;
 pub mod schema;
 
 pub use schema::Definition;
+use include_dir::{Dir, include_dir};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};
@@ -47,18 +48,12 @@ fn describe(mistakes: &[Mistake]) -> String {
     }
 }
 
-const BUILT_IN: [(&str, &str); 10] = [
-    ("dnn.toml", include_str!("../../systems/dnn.toml")),
-    ("drupal.toml", include_str!("../../systems/drupal.toml")),
-    ("drupal-6.toml", include_str!("../../systems/drupal-6.toml")),
-    ("drupal-7.toml", include_str!("../../systems/drupal-7.toml")),
-    ("joomla.toml", include_str!("../../systems/joomla.toml")),
-    ("opencart.toml", include_str!("../../systems/opencart.toml")),
-    ("phpbb.toml", include_str!("../../systems/phpbb.toml")),
-    ("prestashop.toml", include_str!("../../systems/prestashop.toml")),
-    ("prestashop-7.toml", include_str!("../../systems/prestashop-7.toml")),
-    ("wordpress.toml", include_str!("../../systems/wordpress.toml")),
-];
+/// The built-in definitions: every file of the folder.
+static BUILT_IN: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/systems");
+
+fn built_in() -> impl Iterator<Item = (&'static str, &'static str)> {
+    BUILT_IN.files().filter_map(|f| Some((f.path().to_str()?, f.contents_utf8()?)))
+}
 
 /// A definition and where it comes from.
 #[derive(Debug, Clone)]
@@ -74,7 +69,7 @@ pub struct Known {
 /// Loads the built-in definitions and those of the user's folder. A user's definition replaces a built-in one of the same id.
 pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
     let mut known = Vec::new();
-    for (name, text) in BUILT_IN {
+    for (name, text) in built_in() {
         // A test looks for mistakes in these.
         known.push(Known { definition: of_text(name, text)?, file: None, text: text.to_string() });
     }
@@ -113,7 +108,8 @@ fn parse(name: &str, text: &str) -> Result<Definition, DefinitionError> {
 
 /// Reads a definition without looking for mistakes.
 fn of_text(name: &str, text: &str) -> Result<Definition, DefinitionError> {
-    toml::from_str(text).map_err(|e| {
+    let read = toml::from_str(text).map(Definition::expanded);
+    read.map_err(|e| {
         let at = e.span().map_or(0, |s| s.start.min(text.len()));
         let line = 1 + text[..at].matches('\n').count();
         let mistakes = vec![Mistake { line, message: e.message().trim().to_string() }];
@@ -146,10 +142,10 @@ mod tests {
     #[test]
     fn every_built_in_definition_loads() {
         let known = load(None).unwrap();
-        assert_eq!(known.len(), BUILT_IN.len());
-        for (k, (file, text)) in known.iter().zip(BUILT_IN) {
-            assert_eq!(format!("{}.toml", k.definition.id), file);
-            parse(file, text).unwrap();
+        assert_eq!(known.len(), built_in().count());
+        for (file, text) in built_in() {
+            let definition = parse(file, text).unwrap();
+            assert_eq!(format!("{}.toml", definition.id), file);
         }
     }
 

@@ -87,6 +87,16 @@ impl Definition {
         globs(self.config.iter().map(|c| &*c.path))
     }
 
+    /// Gives config entries that are like others the keys of those.
+    pub(super) fn expanded(mut self) -> Self {
+        for at in 0..self.config.len() {
+            let other = self.config[at].like.as_ref();
+            let keys = other.and_then(|path| self.config.iter().find(|c| c.path == *path)).map(|c| c.key.clone());
+            self.config[at].key.extend(keys.unwrap_or_default());
+        }
+        self
+    }
+
     /// Returns the definition for one host's folder: `{site}` in its paths becomes the folder's name.
     pub fn for_site(&self, site: &str) -> Definition {
         let mut out = self.clone();
@@ -118,8 +128,14 @@ pub struct Marker {
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Version {
-    /// Path of a PHP file under the site; `*` stands for one name.
+    /// Path of a file under the site; `*` stands for one name.
     pub path: String,
+    /// How it is written.
+    #[serde(default = "php")]
+    pub form: ConfigForm,
+    /// Text of a line that tells it, with `{version}` in the place of the version, in a file of whatever form.
+    #[serde(default)]
+    pub line: Option<String>,
     /// Constants, properties or variables whose values make up the version.
     #[serde(default)]
     pub keys: Vec<String>,
@@ -132,6 +148,10 @@ pub struct Version {
     /// Name of the product, where a version found here means one of the family.
     #[serde(default)]
     pub product: Option<String>,
+}
+
+fn php() -> ConfigForm {
+    ConfigForm::Php
 }
 
 fn dot() -> String {
@@ -201,6 +221,10 @@ pub struct Config {
     /// Keys with a role.
     #[serde(default)]
     pub key: Vec<Key>,
+    /// Path of another entry whose keys these files have as well. Of several files that name a database the one that comes first counts,
+    /// so a file that overrides others comes before them.
+    #[serde(default)]
+    pub like: Option<String>,
 }
 
 /// How a config file is written.
@@ -215,6 +239,14 @@ pub enum ConfigForm {
     Yaml,
     /// Environment file: `NAME=value`.
     Env,
+    /// File that a shell reads: `NAME=value`, `export NAME=value`.
+    Shell,
+    /// JSON, comments and trailing commas tolerated.
+    Json,
+    /// INI: sections with keys.
+    Ini,
+    /// Python: a module of settings.
+    Python,
     /// The web server's per-folder file.
     Htaccess,
 }
@@ -283,12 +315,18 @@ pub enum Role {
     TablePrefix,
     /// Base address in the given form; left empty where it is empty.
     Address,
+    /// Address of the site in the given form that follows it, but may be another one and so does not tell it.
+    Link,
     /// Base path in the given form.
     BasePath,
     /// Domain of cookies, perhaps with a dot before it; emptied when the host changes.
     CookieDomain,
     /// Path of cookies; follows the base path.
     CookiePath,
+    /// A host that is let in, perhaps with a dot before it for all below it; `*` and the machine's own names stay.
+    Host,
+    /// Several of them in one text, with commas or spaces between.
+    HostList,
     /// Pattern of a host that is let in, such as `^www\.host\.example$`.
     HostPattern,
     /// Absolute path of a folder (log, temp, cache).
@@ -317,6 +355,9 @@ pub struct AddressRows {
     /// Rows of the same table that hold the rest of the address.
     #[serde(default)]
     pub beside: Option<BesideRows>,
+    /// Column with the port, where it has one; 443 means TLS.
+    #[serde(default)]
+    pub port: Option<String>,
     /// Column with the base path.
     #[serde(default)]
     pub base: Option<String>,

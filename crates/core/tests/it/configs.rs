@@ -2,7 +2,7 @@
 
 use proptest::prelude::*;
 use zporter_core::config::edit::{Context, FilePlan, apply, plan, plan_checked, plan_text};
-use zporter_core::config::{self, htaccess, php};
+use zporter_core::config::{self, htaccess};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::survey::recognise::{config_facts, recognise};
@@ -91,7 +91,7 @@ proptest! {
 
     #[test]
     fn exactly_the_keys_that_are_meant_change(values in proptest::collection::vec((value(), any::<bool>()), 4), password in value(), old_password in value(), crlf in any::<bool>()) {
-        let quote = |v: &str, double: bool| php::quoted(v, if double { b"\"" } else { b"'" });
+        let quote = |v: &str, double: bool| php_quoted(v, if double { b"\"" } else { b"'" });
         let mut text = String::from("<?php\nclass JConfig {\n\t/* it's a comment */\n\tpublic $host = 'localhost';\n");
         for (i, (v, double)) in values.iter().enumerate() {
             text += &format!("\tpublic $k{i} = {}; // {i}\n", quote(v, *double));
@@ -117,9 +117,9 @@ proptest! {
                 prop_assert_eq!(new, expected);
             }
         }
-        let elsewhere = [b"'", b"\""].iter().any(|q| text.contains(&php::quoted(&password, *q)));
+        let elsewhere = [b"'", b"\""].iter().any(|q| text.contains(&php_quoted(&password, *q)));
         if password.len() > 4 && !text.contains(&password) && !elsewhere {
-            prop_assert!(!diff.contains(&php::quoted(&password, b"'")), "{}", diff);
+            prop_assert!(!diff.contains(&php_quoted(&password, b"'")), "{}", diff);
         }
         prop_assert_eq!(new.matches("\r\n").count() >= 4, crlf);
     }
@@ -206,13 +206,17 @@ fn a_site_is_recognised_by_its_files_alone_and_its_config_is_read() {
     assert!(!format!("{database:?}").contains("fake"), "a secret cannot be printed");
 }
 
-/// A config file of a form, with a name for each of its values.
+/// Spells a PHP string in the quotes of an old one.
+fn php_quoted(value: &str, old: &[u8]) -> String {
+    ConfigForm::Php.format().quoted(value, old)
+}
+
+/// A config file of every form, with a name for each of its values.
 fn written(form: ConfigForm, values: &[(&str, String)]) -> String {
     let spelled = |v: &str| match form {
-        ConfigForm::Php => php::quoted(v, b"'"),
-        ConfigForm::Xml => format!("\"{}\"", config::xml::escaped(v)),
-        ConfigForm::Yaml => config::yaml::quoted(v),
-        _ => config::env::quoted(v),
+        ConfigForm::Php => php_quoted(v, b"'"),
+        ConfigForm::Xml => format!("\"{}\"", form.format().quoted(v, b"")),
+        _ => form.format().quoted(v, b""),
     };
     let lines: Vec<String> = values
         .iter()
@@ -221,6 +225,9 @@ fn written(form: ConfigForm, values: &[(&str, String)]) -> String {
             ConfigForm::Php => format!("    '{k}' => {v}, // {k}"),
             ConfigForm::Xml => format!("  <add key=\"{k}\" value={v} /> <!-- {k} -->"),
             ConfigForm::Yaml => format!("    {k}: {v} # {k}"),
+            ConfigForm::Json => format!("    \"{k}\": {v}, // {k}"),
+            ConfigForm::Python => format!("    '{k}': {v},  # {k}"),
+            ConfigForm::Ini => format!("; {k}\n{k} = {v}"),
             _ => format!("{k}={v} # {k}"),
         })
         .collect();
@@ -229,6 +236,9 @@ fn written(form: ConfigForm, values: &[(&str, String)]) -> String {
         ConfigForm::Php => format!("<?php\n$db = array(\n  'default' => array(\n{body}\n  ),\n);\n"),
         ConfigForm::Xml => format!("<?xml version=\"1.0\"?>\n<configuration>\n {}\n</configuration>\n", body),
         ConfigForm::Yaml => format!("# a comment: x\ndb:\n{body}\n"),
+        ConfigForm::Json => format!("{{\n  \"db\": {{\n{body}\n  }},\n}}\n"),
+        ConfigForm::Python => format!("import os\ndb = {{\n{body}\n}}\n"),
+        ConfigForm::Ini => format!("[db]\n{body}\n"),
         _ => format!("# A=b\n{body}\n"),
     }
 }
@@ -238,21 +248,33 @@ fn named(form: ConfigForm, key: &str) -> String {
     match form {
         ConfigForm::Php => format!("db.default.{key}"),
         ConfigForm::Xml => format!("add[{key}]/@value"),
-        ConfigForm::Yaml => format!("db.{key}"),
+        ConfigForm::Yaml | ConfigForm::Json | ConfigForm::Python | ConfigForm::Ini => format!("db.{key}"),
         _ => key.to_string(),
     }
 }
 
+const FORMS: [ConfigForm; 8] = [
+    ConfigForm::Php,
+    ConfigForm::Xml,
+    ConfigForm::Yaml,
+    ConfigForm::Env,
+    ConfigForm::Shell,
+    ConfigForm::Json,
+    ConfigForm::Ini,
+    ConfigForm::Python,
+];
+
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 300, ..ProptestConfig::default() })]
+    #![proptest_config(ProptestConfig { cases: 800, ..ProptestConfig::default() })]
 
     #[test]
     fn every_form_reads_back_what_was_written_and_keeps_the_rest(
-        form in proptest::sample::select(&[ConfigForm::Php, ConfigForm::Xml, ConfigForm::Yaml, ConfigForm::Env][..]),
+        form in proptest::sample::select(&FORMS[..]),
         old in value(), other in value(), password in value(),
     ) {
-        // YAML keeps these values in one line.
-        let line = |v: String| if form == ConfigForm::Yaml { v.replace('\n', " ") } else { v };
+        // These keep a value in one line.
+        let one_line = matches!(form, ConfigForm::Yaml | ConfigForm::Ini | ConfigForm::Shell);
+        let line = |v: String| if one_line { v.replace('\n', " ") } else { v };
         let (old, other, password) = (line(old), line(other), line(password));
         let keys = [("HOST", "localhost".to_string()), ("NAME", "o".into()), ("USER", "o".into()), ("PASS", old), ("OTHER", other.clone()), ("PREFIX", "fh_".into())];
         let text = written(form, &keys);
@@ -277,7 +299,7 @@ proptest! {
             prop_assert_eq!(read.value(&named(form, "OTHER")), Some(other.as_str()));
         }
         for (key, _) in &keys {
-            let comment = if form == ConfigForm::Xml { format!("<!-- {key} -->") } else if form == ConfigForm::Php { format!("// {key}") } else { format!("# {key}") };
+            let comment = if form == ConfigForm::Xml { format!("<!-- {key} -->") } else if matches!(form, ConfigForm::Php | ConfigForm::Json) { format!("// {key}") } else if form == ConfigForm::Ini { format!("; {key}") } else { format!("# {key}") };
             prop_assert!(new.contains(&comment), "{}", new);
         }
         prop_assert_eq!(new.lines().count(), text.lines().count() + new.matches('\n').count() - text.matches('\n').count());

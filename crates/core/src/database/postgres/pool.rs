@@ -129,7 +129,7 @@ impl Blocks {
                 match self.blocks.recv() {
                     Ok(Block::Rows(block)) => {
                         send(&block)?;
-                        // NoProgress needs the memory any more when the last block is on its way.
+                        // Nobody needs the memory any more when the last block is on its way.
                         let _ = self.emptied.send(block);
                     }
                     Ok(Block::End(rows)) => return Ok(rows),
@@ -362,7 +362,7 @@ impl Pool {
             let thread = crate::threads::start(move || {
                 let mut client = client;
                 let done = carry_out(&mut client, alone, work, &notes);
-                // NoProgress listens any more to a load that has failed.
+                // Nobody listens any more to a load that has failed.
                 let _ = tell.send(Told { statement, client, done });
             })?;
             self.running.insert(statement, Running { table, thread });

@@ -1,6 +1,7 @@
 //! What rules declare of a table: cells in their form, values that are put, values that begin otherwise. Each row of such a table is looked
 //! at, whether it holds a core or not.
 
+use crate::dump::rules::same_value;
 use super::{CellColumn, ColumnNotes, Worker, rewritten, describe};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::Value;
@@ -62,7 +63,7 @@ impl Worker<'_> {
             return Some(String::new());
         };
         let found = literal::text_of(row, values.get(key)?, quoting)?;
-        wanted.contains(&found).then(|| format!("{column} = {found}"))
+        wanted.iter().any(|w| same_value(w, &found)).then(|| format!("{column} = {found}"))
     }
 
     /// Moves the references under declared keys of JSON or of a serialized array, and the rest of the value as it would without this.
@@ -149,7 +150,7 @@ impl Worker<'_> {
         }
     }
 
-    /// PlannedSettings values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
+    /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
     pub(super) fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
         // Several may go into one value.
         let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();
@@ -157,7 +158,7 @@ impl Worker<'_> {
             let rule = &self.rules.puts[at.rule];
             let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
             let meant =
-                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).as_ref() == Some(wanted));
+                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).is_some_and(|found| same_value(wanted, &found)));
             let Some(value) = values.get(at.column).filter(|_| meant) else { continue };
             let known = new.iter().position(|(column, ..)| *column == at.column);
             let old = match known {

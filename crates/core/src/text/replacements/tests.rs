@@ -232,8 +232,10 @@ mod naive {
             let before = head.chars().next_back();
             for (scheme, port) in [("https://", 443), ("http://", 80)] {
                 let there = rest.get(..scheme.len()).is_some_and(|s| s.eq_ignore_ascii_case(scheme));
-                let joined =
-                    before.is_some_and(|c| c.is_ascii_alphanumeric() || matches!(c, '+' | '-' | '.'));
+                // A sign is part of a scheme only behind a letter or digit.
+                let sign = before.filter(|c| matches!(c, '+' | '-' | '.'));
+                let behind = if sign.is_some() { head[..at - 1].chars().next_back() } else { before };
+                let joined = behind.is_some_and(|c| c.is_ascii_alphanumeric());
                 if there
                     && !joined
                     && let Some(len) = address(&rest[scheme.len()..], port)
