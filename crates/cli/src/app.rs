@@ -55,9 +55,9 @@ struct Global {
 /// Sets limits by words such as `statement=2G`.
 fn set_limits(words: &[String]) -> Result<(), CommandError> {
     for word in words {
-        let known = word
-            .split_once('=')
-            .and_then(|(name, size)| Some((limits::ALL.iter().find(|l| l.name == name)?, Size::parse(size)?)));
+        let known = word.split_once('=').and_then(|(name, size)| {
+            Some((limits::ALL.iter().find(|l| l.name == name)?, Size::parse(size)?))
+        });
         let Some((limit, size)) = known else {
             let mut error = CommandError::usage(format!("--limit {word}: no such limit, or no size"))
                 .hint("write it like --limit statement=512M; K, M and G stand for KiB, MiB and GiB");
@@ -181,15 +181,12 @@ pub fn run() -> ExitCode {
         Err(e) => return ExitCode::from(misused(&e, began)),
     };
     signals::listen();
-    let style =
-        Style { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
+    let style = Style { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
     let outcome = set_limits(&app.global.limit).and_then(|()| match app.command.run(style)? {
         Output::Printed(exit) => Ok(exit),
         Output::Report(report) => render::report(style, &report, began.elapsed()),
     });
-    let unwritten = || {
-        text::failed().map(|e| CommandError::world("the output cannot be written", e))
-    };
+    let unwritten = || text::failed().map(|e| CommandError::world("the output cannot be written", e));
     let error = match outcome {
         Ok(exit) => match unwritten() {
             None => return ExitCode::from(exit as u8),
@@ -229,9 +226,8 @@ fn misused(error: &clap::Error, began: Instant) -> u8 {
     };
     let typed: Vec<String> = std::env::args().skip(1).collect();
     let meant = match error.kind() {
-        ErrorKind::UnknownArgument => word(ContextKind::InvalidArg).and_then(|arg| {
-            near_misses::option(&arg, &|name| has_option(&typed, name)).map(str::to_string)
-        }),
+        ErrorKind::UnknownArgument => word(ContextKind::InvalidArg)
+            .and_then(|arg| near_misses::option(&arg, &|name| has_option(&typed, name)).map(str::to_string)),
         ErrorKind::InvalidSubcommand => word(ContextKind::InvalidSubcommand)
             .and_then(|name| near_misses::command(&name).map(|name| format!("zporter {name}"))),
         _ => None,

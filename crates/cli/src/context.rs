@@ -82,7 +82,10 @@ pub fn now() -> String {
 /// Spells a recorded time in the user's own zone, as people read it; as it is where it is no time.
 pub fn local(at: &str) -> String {
     let time = chrono::DateTime::parse_from_rfc3339(at);
-    time.map_or_else(|_| at.to_string(), |t| t.with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S").to_string())
+    time.map_or_else(
+        |_| at.to_string(),
+        |t| t.with_timezone(&chrono::Local).format("%Y-%m-%d %H:%M:%S").to_string(),
+    )
 }
 
 /// Reads a password from a file; one line end after it does not count.

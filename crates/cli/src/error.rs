@@ -10,17 +10,17 @@ use zporter_core::contents::PackError;
 use zporter_core::database::DatabaseError;
 use zporter_core::dump::stream::DumpError;
 use zporter_core::fsx::PathError;
+use zporter_core::job::JobError;
+use zporter_core::job::run::{Outside, Refused, RunError, SeveralFailed};
 use zporter_core::lock::LockError;
 use zporter_core::place::PlaceError;
 use zporter_core::restore::RestoreError;
+use zporter_core::shell::quoted;
 use zporter_core::survey::SurveyError;
 use zporter_core::survey::recognise::LookedFor;
 use zporter_core::system::DefinitionError;
 use zporter_core::trace::TraceError;
 use zporter_core::undo::UndoError;
-use zporter_core::job::JobError;
-use zporter_core::job::run::{Outside, Refused, RunError, SeveralFailed};
-use zporter_core::shell::quoted;
 
 /// An error on its way to the terminal.
 #[derive(Debug)]
@@ -78,10 +78,7 @@ impl CommandError {
 
     /// Makes an error of the world around us.
     pub fn world(message: impl Into<String>, cause: impl Error) -> Self {
-        CommandError {
-            causes: vec![cause.to_string()],
-            ..CommandError::of(Exit::World, message.into())
-        }
+        CommandError { causes: vec![cause.to_string()], ..CommandError::of(Exit::World, message.into()) }
     }
 
     fn of(exit: Exit, message: String) -> Self {
@@ -215,7 +212,8 @@ impl From<JobError> for CommandError {
                 CommandError::new(Exit::Usage, &e).hint("--save-job FILE writes one that works")
             }
             JobError::OtherCommand { ref holds, ref path } => {
-                let hint = format!("run it with: zporter {holds} --job {}", quoted(&path.display().to_string()));
+                let hint =
+                    format!("run it with: zporter {holds} --job {}", quoted(&path.display().to_string()));
                 CommandError::new(Exit::Usage, &e).hint(hint)
             }
         }
@@ -225,9 +223,10 @@ impl From<JobError> for CommandError {
 impl From<Refused> for CommandError {
     fn from(e: Refused) -> Self {
         let (exit, hint) = match &e {
-            Refused::Exists(_) => {
-                (Exit::Refused, "name another file, move the old one away, or replace it with --force".to_string())
-            }
+            Refused::Exists(_) => (
+                Exit::Refused,
+                "name another file, move the old one away, or replace it with --force".to_string(),
+            ),
             Refused::Folder(_) => (Exit::Refused, "name a file in it".into()),
             Refused::NothingToRewrite => (
                 Exit::Usage,
@@ -393,9 +392,8 @@ impl From<WriteError> for CommandError {
             WriteError::Ending(_) => {
                 CommandError::new(Exit::Usage, &e).hint("end the name with .tar.zst, .tar.gz or .zip")
             }
-            WriteError::Exists(_) => {
-                CommandError::new(Exit::Refused, &e).hint("name another file, move the old one away, or replace it with --force")
-            }
+            WriteError::Exists(_) => CommandError::new(Exit::Refused, &e)
+                .hint("name another file, move the old one away, or replace it with --force"),
             WriteError::Path(e) => e.into(),
             WriteError::Entry { .. } => CommandError::new(Exit::World, &e),
         }

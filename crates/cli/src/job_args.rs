@@ -109,7 +109,11 @@ impl Shape {
             Some("boolean") => arg.action(ArgAction::SetTrue),
             _ if self.is_pair() => {
                 let names: Vec<String> = names.split(' ').map(str::to_string).collect();
-                arg.num_args(2).value_names(names).action(if many { ArgAction::Append } else { ArgAction::Set })
+                arg.num_args(2).value_names(names).action(if many {
+                    ArgAction::Append
+                } else {
+                    ArgAction::Set
+                })
             }
             _ => {
                 let mut arg = arg.value_name(names);

@@ -36,7 +36,9 @@ impl Progress {
             None => ProgressBar::new_spinner(),
         };
         let template = match total {
-            Some(_) => "{msg:<22} {wide_bar} {bytes:>10} of {total_bytes:<10} {bytes_per_sec:>12}  {eta} left",
+            Some(_) => {
+                "{msg:<22} {wide_bar} {bytes:>10} of {total_bytes:<10} {bytes_per_sec:>12}  {eta} left"
+            }
             None => "{msg:<22} {spinner} {bytes:>10}",
         };
         if let Ok(style) = ProgressStyle::with_template(template) {

@@ -8,7 +8,8 @@ use crate::commands::logbook::RunResult;
 use crate::commands::undo::UndoPreview;
 use crate::commands::verify::VerifyResult;
 use crate::render::json::Document;
-use schemars::{JsonSchema, Schema, schema_for};
+use schemars::generate::SchemaSettings;
+use schemars::{JsonSchema, Schema};
 use zporter_core::job::Kind;
 use zporter_core::job::run::{
     CreateOutcome, CreatePreview, DumpOutcome, DumpPreview, LoadOutcome, LoadPreview, PackPreview, PackedRun,
@@ -35,7 +36,9 @@ enum OneOrMore<T> {
 type Named = (&'static str, fn() -> Schema);
 
 fn of<T: JsonSchema>() -> Schema {
-    schema_for!(Document<T>)
+    // As it is written, not as it could be read: what may be left out is not needed.
+    let settings = SchemaSettings::draft2020_12().for_serialize();
+    settings.into_generator().into_root_schema_for::<Document<T>>()
 }
 
 const DOCUMENTS: [Named; 23] = [

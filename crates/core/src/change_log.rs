@@ -3,12 +3,12 @@
 //! The list lies beside the run's record, one entry behind the other with a NUL between, each written before its file is. A file that
 //! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
 
-use schemars::JsonSchema;
 use crate::fsx::private_folder;
 use crate::fsx::{AtPath, CopyMethod, PathError};
 use crate::logbook::Run;
 use crate::safe::{SafeFolder, Spot};
 use crate::spool;
+use schemars::JsonSchema;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::{self, File};

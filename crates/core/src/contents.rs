@@ -1,28 +1,28 @@
 //! Gathers what of a site goes: head, files, database parts. An archive holds it, a clone takes it straight away.
 
-use crate::event::Findings;
-use crate::finding::{Code, Finding};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
 use crate::archive::read::{Entry, EntryKind};
 use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
-use crate::database::stream::{self, DatabaseStream};
 use crate::database::load::plain_name;
 use crate::database::snapshot::Whole;
+use crate::database::stream::{self, DatabaseStream};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{Keep, Rules};
 use crate::dump::split::{Part, SPOOL_LEVEL, Split, Splitter};
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{TextWriter, spread};
+use crate::event::Findings;
 use crate::event::{Counted, Event, Watch};
+use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, PathError};
+use crate::job::values::RowsChoice;
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::restore::record;
 use crate::safe::open_file;
 use crate::spool;
 use crate::survey::select::{self, Decision, Scope, Selection};
-use crate::job::values::RowsChoice;
 use crate::survey::{Survey, folders, risks, table_rule};
 use crate::system::Definition;
 use crate::text::replacements::Replacements;
@@ -104,7 +104,9 @@ impl TableScope<'_> {
         let asked = self.rows.iter().rev().find(|choice| means(&choice.pattern, prefix, table));
         match asked {
             Some(choice) => choice.keep,
-            None if table_rule(definition, prefix, table).is_some_and(|r| r.safe || self.light) => Keep::Structure,
+            None if table_rule(definition, prefix, table).is_some_and(|r| r.safe || self.light) => {
+                Keep::Structure
+            }
             None => Keep::All,
         }
     }
@@ -246,7 +248,18 @@ pub fn gather(
     head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
     let findings = findings.into_vec();
     let files = options.scope.has_files();
-    Ok(SiteContents { survey, head, left_out, findings, parts, live, outside, selection, files, _spool: spool })
+    Ok(SiteContents {
+        survey,
+        head,
+        left_out,
+        findings,
+        parts,
+        live,
+        outside,
+        selection,
+        files,
+        _spool: spool,
+    })
 }
 
 impl SiteContents {
@@ -300,7 +313,8 @@ impl SiteContents {
         if let Some((_, lies)) = &self.outside {
             // Seen by the definition where the folder lies by itself.
             let inside = storage_inside(&self.survey);
-            let decide = |below: &Path, is_folder: bool| self.selection.decide(&inside.join(below), is_folder);
+            let decide =
+                |below: &Path, is_folder: bool| self.selection.decide(&inside.join(below), is_folder);
             folder_entries(lies, OUTSIDE, &decide, &|_, _| false, handed_on, findings, take)?;
         }
         ControlFlow::Continue(())
@@ -544,10 +558,11 @@ pub fn means(pattern: &GlobMatcher, prefix: &str, table: &str) -> bool {
 fn shared_tables(survey: &Survey, findings: &mut Findings<'_>) {
     for (table, prefix) in &survey.config.shared_tables {
         let what = format!("the table {prefix}{table} is shared with other sites of this code base");
-        findings.push(Finding::new(Code::TableShared, 
+        findings.push(Finding::new(
+            Code::TableShared,
             what,
             "",
-            "it is carried once with this site; keep both copies in step by hand",
+            "it is copied once with this site; keep both copies in step by hand",
         ));
     }
 }
@@ -570,7 +585,8 @@ fn outside_folder(
     if lies.is_dir() {
         return Some((named, lies));
     }
-    findings.push(Finding::new(Code::FolderMissing, 
+    findings.push(Finding::new(
+        Code::FolderMissing,
         format!("the folder {named} belongs to the site and is not here"),
         lies.display().to_string(),
         "name where it lies with --storage DIR and pack again",
@@ -663,7 +679,8 @@ fn split_dump(
         let (parts, cut) = whole_dump(source, order, keep, spool).map_err(wrong)?;
         watch.event(Event::StepDone);
         if parts.iter().all(|p| p.rows == 0) {
-            findings.push(Finding::at(Code::DumpEmpty, 
+            findings.push(Finding::at(
+                Code::DumpEmpty,
                 "the dump holds no rows",
                 path,
                 "check that it is the dump of this site",
@@ -689,10 +706,20 @@ fn split_dump(
     }
     for statement in left_out {
         let what = format!("a statement that builds no table was left out ({statement})");
-        findings.push(Finding::at(Code::StatementLeftOut, what, path, "nothing, unless the site depends on it"));
+        findings.push(Finding::at(
+            Code::StatementLeftOut,
+            what,
+            path,
+            "nothing, unless the site depends on it",
+        ));
     }
     if parts.is_empty() {
-        findings.push(Finding::at(Code::DumpEmpty, "the dump holds no table", path, "check that it is the dump of this site"));
+        findings.push(Finding::at(
+            Code::DumpEmpty,
+            "the dump holds no table",
+            path,
+            "check that it is the dump of this site",
+        ));
     }
     Ok(parts)
 }
@@ -716,7 +743,12 @@ fn folder_entries(
     take: Take<'_>,
 ) -> ControlFlow<()> {
     let unreadable = |path: &Path| {
-        Finding::at(Code::FileUnreadable, "could not be read and was left out", path, "check its permissions and try again")
+        Finding::at(
+            Code::FileUnreadable,
+            "could not be read and was left out",
+            path,
+            "check its permissions and try again",
+        )
     };
     let into = EntryPath::trusted(into);
     let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
@@ -759,7 +791,8 @@ fn folder_entries(
         {
             // The link would be of no use elsewhere; what it leads to is part of the site.
             let what = format!("is a link to {}; what lies there was packed in its place", real.display());
-            findings.push(Finding::at(Code::LinkPackedAsContent, 
+            findings.push(Finding::at(
+                Code::LinkPackedAsContent,
                 what,
                 found.path(),
                 "nothing; make the link anew at the new place if it shall be shared there",
@@ -785,7 +818,12 @@ fn folder_entries(
             let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
             take(Entry { origin: Some(found.path()), ..held })?;
         } else {
-            findings.push(Finding::at(Code::SpecialFileLeftOut, "is a device, pipe or socket and was left out", found.path(), ""));
+            findings.push(Finding::at(
+                Code::SpecialFileLeftOut,
+                "is a device, pipe or socket and was left out",
+                found.path(),
+                "",
+            ));
         }
     }
     ControlFlow::Continue(())

@@ -232,8 +232,9 @@ pub fn runs(folder: &Path) -> Vec<Summary> {
                 began: first.at.clone(),
                 command: command_of(&lines),
                 state: if ended { last.step.name() } else { "unfinished".into() },
-                from: named(&first.detail, &["source", "site", "undoes"])
-                    .or_else(|| first.detail["files"][0].as_str().and_then(|f| f.split(' ').next()).map(str::to_string)),
+                from: named(&first.detail, &["source", "site", "undoes"]).or_else(|| {
+                    first.detail["files"][0].as_str().and_then(|f| f.split(' ').next()).map(str::to_string)
+                }),
                 to: named(&first.detail, &["target", "output", "database", "archive"]),
                 error: named(&last.detail, &["error"]),
                 size: ["size", "bytes"].iter().find_map(|key| last.detail[*key].as_u64()),

@@ -1,15 +1,15 @@
 //! Packs a surveyed site: its contents becomes an archive, as a stream.
 
-use schemars::JsonSchema;
-use crate::finding::Finding;
 use crate::archive::format::{DATABASE, LeftOut};
 use crate::archive::read::EntryKind;
 use crate::archive::write::{ArchiveWriter, Meta};
-use crate::contents::{PackError, GatherOptions, gather};
+use crate::contents::{GatherOptions, PackError, gather};
 use crate::event::{Counted, Event, Watch};
+use crate::finding::Finding;
 use crate::fsx::{AtPath, absolute};
 use crate::place::Address;
 use crate::survey::Survey;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs;
 use std::ops::ControlFlow;

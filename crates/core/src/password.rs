@@ -7,8 +7,8 @@ use crate::secret::Secret;
 use crate::system::copy::HashScheme;
 use data_encoding::{BASE64, HEXLOWER};
 use md5::{Digest, Md5};
-use sha1::Sha1;
 use pbkdf2::pbkdf2_hmac_array;
+use sha1::Sha1;
 use sha2::{Sha256, Sha512};
 
 /// Rounds of PBKDF2. Programs read the number from the hash, and make another with their own at the next log-in.
@@ -115,7 +115,8 @@ fn hash_salted(
         HashScheme::Sha512Iterated => plain(iterated_sha512(&letters(8), password)),
         HashScheme::Pbkdf2Sha256 => {
             let salt = HEXLOWER.encode(random);
-            let key: [u8; 32] = pbkdf2_hmac_array::<Sha256, 32>(password.as_bytes(), salt.as_bytes(), PBKDF2_ROUNDS);
+            let key: [u8; 32] =
+                pbkdf2_hmac_array::<Sha256, 32>(password.as_bytes(), salt.as_bytes(), PBKDF2_ROUNDS);
             plain(format!("pbkdf2_sha256${PBKDF2_ROUNDS}${salt}${}", BASE64.encode(&key)))
         }
         HashScheme::Sha1Utf16 => {

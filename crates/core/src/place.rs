@@ -3,8 +3,8 @@
 //! A [`Relocation`] is the central value of the tool: replacements, cells, config edits and checks all derive from it.
 //! A [`Place`] is complete by construction: a root, a base address and a database access.
 
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use crate::secret::Secret;
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 

@@ -79,7 +79,9 @@ pub fn list(folder: &Path) -> Vec<SavedLogIn> {
 
 /// Returns the password of a saved log-in that is named by its database's URL or its file.
 pub fn password(folder: &Path, named: &str) -> Option<(SavedLogIn, Secret)> {
-    let is = |l: &SavedLogIn| l.database == named || l.file == Path::new(named) || l.file.file_stem().is_some_and(|s| s == named);
+    let is = |l: &SavedLogIn| {
+        l.database == named || l.file == Path::new(named) || l.file.file_stem().is_some_and(|s| s == named)
+    };
     let found = list(folder).into_iter().find(is)?;
     let file: File = toml::from_str(&std::fs::read_to_string(&found.file).ok()?).ok()?;
     Some((found, Secret::new(file.password)))

@@ -2,15 +2,15 @@
 //!
 //! Everything here can be done twice: an undo that was itself interrupted is repeated.
 
-use schemars::JsonSchema;
+use crate::change_log::{self, FileChange, Undone};
 use crate::database::journal::begun_tables;
 use crate::database::load::{keep_dump, open};
 use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
-use crate::change_log::{self, FileChange, Undone};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
 use crate::place::{DatabaseAccess, Engine};
+use schemars::JsonSchema;
 use std::collections::BTreeSet;
 use std::fs::File;
 use std::path::{Path, PathBuf};
@@ -100,7 +100,10 @@ fn places(lines: &[Line]) -> Vec<String> {
         let line = lines.iter().find(|l| l.step == step)?;
         line.detail[key].as_str().map(str::to_string)
     };
-    [detail(StepKind::UnpackFiles, "target"), detail(StepKind::LoadDatabase, "database")].into_iter().flatten().collect()
+    [detail(StepKind::UnpackFiles, "target"), detail(StepKind::LoadDatabase, "database")]
+        .into_iter()
+        .flatten()
+        .collect()
 }
 
 /// Returns the newest run behind which one can go back, undone or not: who says so twice does not mean the run before.
@@ -153,7 +156,8 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
     let replaced: Vec<String> = replaced
         .flat_map(|l| serde_json::from_value::<Vec<String>>(l.detail["tables"].clone()).unwrap_or_default())
         .collect();
-    let database = step(StepKind::LoadDatabase, "database").or_else(|| step(StepKind::ReplaceDatabase, "database"));
+    let database =
+        step(StepKind::LoadDatabase, "database").or_else(|| step(StepKind::ReplaceDatabase, "database"));
     Ok(Undo {
         run: run.into(),
         command,
@@ -222,7 +226,10 @@ impl Undo {
         if !ours.is_empty() {
             done.kept = Some(keep_dump(access, &ours, book, watch)?);
         }
-        book.step(StepKind::EmptyDatabase, serde_json::json!({ "database": access.url(), "kept": done.kept }))?;
+        book.step(
+            StepKind::EmptyDatabase,
+            serde_json::json!({ "database": access.url(), "kept": done.kept }),
+        )?;
         let made = |thing: &str| self.tables.iter().any(|t| t == thing);
         if let Some(kept) = &self.kept_dump {
             if there.iter().all(|t| ours.contains(t)) {

@@ -228,12 +228,18 @@ fn work(report: &mut Report, done: &Restored, dry_run: bool) {
             }
             if r.stay > 0 {
                 let files = count(r.stay, "file");
-                facts.add("gone", format!("{files} no longer at the source, left here; --delete-gone removes them"));
+                facts.add(
+                    "gone",
+                    format!("{files} no longer at the source, left here; --delete-gone removes them"),
+                );
             }
         }
         for (why, n) in &done.not_unpacked {
             let such = if n.entries == 1 { "" } else { "such as " };
-            facts.add("not copied", format!("{}: {why} ({such}{})", count(n.entries, "entry"), safe(&n.first)));
+            facts.add(
+                "not copied",
+                format!("{}: {why} ({such}{})", count(n.entries, "entry"), safe(&n.first)),
+            );
         }
         facts.maybe("dump", done.dump.as_ref().map(|d| d.display().to_string()));
         if !done.loaded.is_empty() {

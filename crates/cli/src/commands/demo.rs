@@ -132,7 +132,9 @@ pub fn run(style: Style, args: &DemoArgs) -> Result<Exit, CommandError> {
     };
     // What is made up is no part of what its user did.
     context::keep_data_in(folder.join(".zporter"));
-    text::title("Fernhollow Observatory, an amateur astronomy society, moves its sites off an old shared host.");
+    text::title(
+        "Fernhollow Observatory, an amateur astronomy society, moves its sites off an old shared host.",
+    );
     let mut proof = Vec::new();
     for (number, chapter) in CHAPTERS.iter().enumerate() {
         let base = folder.join(chapter.name);
@@ -237,7 +239,13 @@ impl Story {
         (options, command)
     }
 
-    fn run(&self, kind: Kind, options: &Value, command: &str, shown: &[&str]) -> Result<Report, CommandError> {
+    fn run(
+        &self,
+        kind: Kind,
+        options: &Value,
+        command: &str,
+        shown: &[&str],
+    ) -> Result<Report, CommandError> {
         let began = Instant::now();
         let job = kind.job(options.as_object().cloned().unwrap_or_default())?;
         let report = jobs::carried_out(self.style, &job, false, 1)?;
@@ -299,10 +307,15 @@ fn close(style: Style, proof: &[Told], kept: Option<&Path>, began: Instant) {
     text::line("");
     match kept {
         Some(path) => text::line(format!("Everything is kept in {}", path.display())),
-        None => text::line("Everything was thrown away again; `zporter demo --keep DIR` keeps it to look at."),
+        None => {
+            text::line("Everything was thrown away again; `zporter demo --keep DIR` keeps it to look at.")
+        }
     }
     let sites = count(proof.len() as u64, "site");
-    text::line(format!("{sites}, told in {:.1} seconds; `zporter demo -v` tells all of it.", began.elapsed().as_secs_f64()));
+    text::line(format!(
+        "{sites}, told in {:.1} seconds; `zporter demo -v` tells all of it.",
+        began.elapsed().as_secs_f64()
+    ));
 }
 
 fn count_of(hay: &[u8], needle: &[u8]) -> u64 {

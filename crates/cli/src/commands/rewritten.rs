@@ -15,7 +15,7 @@ const SHOWN: usize = 12;
 /// Adds what was changed and what was left in rows, per table and column.
 pub fn tally(report: &mut Report, tally: &Tally) {
     let mut changed: Vec<_> = tally.columns().filter(|(_, _, t)| t.changed > 0).collect();
-    changed.sort_by(|a, b| b.2.changed.cmp(&a.2.changed));
+    changed.sort_by_key(|(_, _, t)| std::cmp::Reverse(t.changed));
     let rows = changed.iter().map(|(table, column, t)| {
         let nestings: Vec<String> = t.by_nesting.iter().map(|(n, c)| format!("{n} {}", number(*c))).collect();
         vec![format!("{table}.{column}"), number(t.seen), number(t.changed), nestings.join(", ")]
@@ -27,10 +27,13 @@ pub fn tally(report: &mut Report, tally: &Tally) {
         for (reason, n) in &t.left {
             let sample = t.left_samples.get(reason).and_then(|texts| texts.first());
             let sample = sample.map(|s| cut(&safe(s.trim()), 50)).unwrap_or_default();
-            left.push((*n, vec![format!("{table}.{column}"), number(*n), reason.words().to_string(), sample]));
+            left.push((
+                *n,
+                vec![format!("{table}.{column}"), number(*n), reason.words().to_string(), sample],
+            ));
         }
     }
-    left.sort_by(|a, b| b.0.cmp(&a.0));
+    left.sort_by_key(|(n, _)| std::cmp::Reverse(*n));
     let rows = left.into_iter().map(|(_, row)| row);
     let header = ["column", ">places", "why", "for example"];
     report.section("Left as it is in rows", Block::folded(&header, SHOWN, "column", rows));
@@ -98,7 +101,9 @@ pub fn report(done: &Readdressed, dry_run: bool) -> Result<Report, CommandError>
     if let Some(cut) = &done.cut_off {
         let at = format!("line {}, byte {}", cut.line, number(cut.offset));
         report.verdict = format!("the dump breaks off in {at}: {}", cut.what);
-        report.next.push("everything before was rewritten and the rest passed on as it is; export the dump again".into());
+        report.next.push(
+            "everything before was rewritten and the rest passed on as it is; export the dump again".into(),
+        );
         report.exit = Some(Exit::Damaged);
     }
     Ok(report)

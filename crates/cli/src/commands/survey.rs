@@ -62,7 +62,8 @@ pub fn report(found: &Survey) -> Result<Report, CommandError> {
     identity(&mut report, found);
     let rows = found.hosts.found.iter().map(|h| {
         let here = if h.chosen { "shown here" } else { "" };
-        let (address, database) = (h.address.clone().unwrap_or_default(), h.database.clone().unwrap_or_default());
+        let (address, database) =
+            (h.address.clone().unwrap_or_default(), h.database.clone().unwrap_or_default());
         vec![h.folder.clone(), address, database, h.table_prefix.clone(), here.into()]
     });
     if found.hosts.found.len() > 1 {
@@ -91,7 +92,10 @@ pub fn report(found: &Survey) -> Result<Report, CommandError> {
     all.add("files", format!("{}, {}", count(totals.files, "file"), bytes(totals.file_bytes)));
     if totals.tables > 0 {
         let rows = count(totals.rows, "row");
-        all.add("database", format!("{} with {rows}, {}", count(totals.tables, "table"), bytes(totals.database_bytes)));
+        all.add(
+            "database",
+            format!("{} with {rows}, {}", count(totals.tables, "table"), bytes(totals.database_bytes)),
+        );
     }
     all.add("archive", format!("about {} without what the system rebuilds", bytes(totals.archive_bytes)));
     report.section("All of it", all.block());

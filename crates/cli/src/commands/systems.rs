@@ -106,7 +106,9 @@ fn explain(report: &mut Report, d: &Definition) {
     let mut lines: Vec<String> = d
         .recognise
         .iter()
-        .map(|m| format!("{}{}", m.path, m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default()))
+        .map(|m| {
+            format!("{}{}", m.path, m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default())
+        })
         .collect();
     for v in &d.version {
         let keys = if v.from_name { "the file's name".into() } else { v.keys.join(v.join.as_str()) };
@@ -166,7 +168,8 @@ fn explain(report: &mut Report, d: &Definition) {
         vec![word(&s.name), states, put(&s.put), versions]
     });
     report.section("Switches", Block::table(&["switch", "states", "where", "versions"], rows));
-    let mut whose: Vec<String> = d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.put))).collect();
+    let mut whose: Vec<String> =
+        d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.put))).collect();
     if let Some(admin) = &d.admin {
         whose.push(format!("administrator: {}.{} and {}", admin.table, admin.email, admin.password));
         for h in &admin.hash {

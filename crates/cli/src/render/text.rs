@@ -204,12 +204,16 @@ pub fn heart(report: &Report, spent: Duration, sections: &[&str]) {
         }
         for block in &section.blocks {
             match block {
-                Block::Diff(text) => text.lines().filter(|l| l.starts_with(['+', '-', '@'])).take(STORY).for_each(diff_line),
+                Block::Diff(text) => {
+                    text.lines().filter(|l| l.starts_with(['+', '-', '@'])).take(STORY).for_each(diff_line)
+                }
                 Block::Table(rows) => {
                     let rows = rows.rows.iter().take(STORY / 2).cloned().collect();
                     table(How::default(), &Table { header: header_of(block), rows, ..Table::default() });
                 }
-                Block::Facts(facts) => draw(How::default(), &Block::Facts(facts.iter().take(STORY).cloned().collect())),
+                Block::Facts(facts) => {
+                    draw(How::default(), &Block::Facts(facts.iter().take(STORY).cloned().collect()))
+                }
                 Block::Lines(_) => draw(How::default(), block),
             }
         }

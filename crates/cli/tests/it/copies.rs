@@ -57,7 +57,9 @@ fn every_system_is_cloned_from_server_to_server_and_the_clone_taken_back() {
         assert!(!bench.path("copy").exists() && !server.content(&new).contains("CREATE"), "{variant:?}");
 
         bench
-            .run(&[&["pack", "old", "-o", "a.zip", "--old-address", &site.address], host_of(variant)].concat())
+            .run(
+                &[&["pack", "old", "-o", "a.zip", "--old-address", &site.address], host_of(variant)].concat(),
+            )
             .says(&["Packed"]);
         let restored = bench.run(&[&["restore", "a.zip", "copy"], &place[..]].concat());
         assert!(restored.code <= 1, "{variant:?}: {restored:?}");

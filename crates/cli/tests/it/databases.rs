@@ -120,8 +120,10 @@ fn every_postgres_type_comes_back_byte_for_byte() {
         "make the role",
     ]);
     // Going back empties what was empty, and puts back what was replaced.
-    let replaced =
-        bench.run(&["database", "load", "a.sql", &server.url("b"), "--empty-database", "--json"]).expect(0).json();
+    let replaced = bench
+        .run(&["database", "load", "a.sql", &server.url("b"), "--empty-database", "--json"])
+        .expect(0)
+        .json();
     assert_eq!(plain(server.dump("b", &[])), dumps[0]);
     bench
         .run(&["undo", replaced["run"].as_str().unwrap()])
@@ -384,13 +386,15 @@ fn what_is_there_is_guarded_kept_and_put_back() {
         .expect(0)
         .says(&["replaces", "10 tables"]);
     assert_eq!(content(server, &old), before);
-    let done = bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
+    let done =
+        bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
     let run = done["run"].as_str().unwrap().to_string();
     // What the dump does not name is not its to take away.
     assert!(content(server, &old).contains("t0002") && content(server, &old).contains("every_type"));
     bench.run(&["undo", &run, "--dry-run"]).expect(0).says(&["3 tables", "database.sql.zst"]);
     // A later run on the same database has to be undone first.
-    let later = bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
+    let later =
+        bench.run(&["database", "load", "new.sql", &url, "--empty-database", "--json"]).expect(0).json();
     let later = later["run"].as_str().unwrap().to_string();
     bench.run(&["undo", &run]).expect(3).says(&[&format!("zporter undo {later}")]);
     bench.run(&["undo", &later]).expect(0);

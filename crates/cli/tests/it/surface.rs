@@ -117,8 +117,12 @@ fn the_logbook_tells_every_step_and_no_secret() {
             && runs[1]["from"].as_str().unwrap().ends_with("old")
     );
     let lines = bench.run(&["logbook", run, "--json"]).expect(0);
-    let steps: Vec<String> =
-        lines.json()["steps"].as_array().unwrap().iter().map(|l| l["step"].as_str().unwrap().to_string()).collect();
+    let steps: Vec<String> = lines.json()["steps"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|l| l["step"].as_str().unwrap().to_string())
+        .collect();
     for step in ["begin", "unpack-files", "write-dump", "edit-file", "done"] {
         assert!(steps.iter().any(|s| s == step), "{step} in {steps:?}");
     }

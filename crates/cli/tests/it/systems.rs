@@ -539,10 +539,11 @@ fn a_scope_is_the_same_word_on_pack_and_restore() {
     bench.run(&rows).says(&["Restored"]);
     assert!(!bench.path("none").exists());
     assert!(!bench.read("rows.sql").contains("INSERT"), "{}", bench.read("rows.sql"));
-    bench
-        .run(&["pack", "old", "--dump", "old.sql", "-o", "c.zip", "--only", "pictures"])
-        .expect(2)
-        .says(&["pictures", "media", "images/banners"]);
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "c.zip", "--only", "pictures"]).expect(2).says(&[
+        "pictures",
+        "media",
+        "images/banners",
+    ]);
 }
 
 #[test]
@@ -1108,7 +1109,14 @@ fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
     let wishes: [&[&str]; 5] = [
         &["--address", "http://n.test/x/y", "--references", "--bare-hosts", "--mail-domains", "--repair"],
         &["--address", "https://n.test", "--rows", "*users*=structure", "--site-name", "Näme's", "--tidy"],
-        &["--address", "http://n.test:8080", "--old-alias", "http://alias.example/a", "--set", "maintenance=on"],
+        &[
+            "--address",
+            "http://n.test:8080",
+            "--old-alias",
+            "http://alias.example/a",
+            "--set",
+            "maintenance=on",
+        ],
         &["--address", "https://n.test/x", "--only", "database", "--samples", "5"],
         &["--address", "https://n.test/x", "--without", "media"],
     ];
@@ -1136,8 +1144,9 @@ fn a_clone_and_a_restore_give_the_same_bytes_whatever_is_asked_for() {
                     // The folder outside goes beside the copy by either way.
                     bench.run(&clone)
                 } else {
-                    let pack = [&["pack", "old", "-o", "a.tar.zst", "--old-address", &site.address][..], &source]
-                        .concat();
+                    let pack =
+                        [&["pack", "old", "-o", "a.tar.zst", "--old-address", &site.address][..], &source]
+                            .concat();
                     bench.run(&pack).says(&["Packed"]);
                     bench.run(
                         &[&["restore", "a.tar.zst", "copy"][..], &to, &["--dump-to", &dump], wish].concat(),
@@ -1327,7 +1336,8 @@ fn php_reads_every_config_as_it_was_meant_and_nothing_else_changed() {
         let bench = Bench::new();
         let site = bench.site(variant);
         let outside = site.write_outside(&bench.path("outside")).unwrap();
-        let mut pack = vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--old-address", &site.address];
+        let mut pack =
+            vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--old-address", &site.address];
         if outside {
             pack.extend(["--storage", "outside"]);
         }

@@ -59,7 +59,8 @@ fn what_a_rewrite_leaves_is_never_certain_but_for_what_was_broken() {
     let pairs = ["--address", &site.address, "https://n.example/x", "--root", &site.root, "/srv/x"];
     let _ = bench.run(&[&["readdress", "in.sql", "-o", "out.sql"], &pairs[..]].concat()).says(&["Rewrote"]);
     let count = |file: &str| {
-        let out = bench.run(&["trace", file, "--json", "--old-address", &site.address, "--old-root", &site.root]);
+        let out =
+            bench.run(&["trace", file, "--json", "--old-address", &site.address, "--old-root", &site.root]);
         let found = out.json();
         let broken = found["found"].as_array().unwrap().iter();
         let broken = broken.filter(|f| f["what"].as_str().unwrap().contains("already broken")).count();
@@ -111,8 +112,7 @@ fn folders_and_archives_tell_file_and_line() {
     builder.append_dir_all(".", bench.path("site")).unwrap();
     builder.into_inner().unwrap().finish().unwrap().flush().unwrap();
     let out = bench.run(&[&["trace", "a.tar.gz", "--json"], &OLD[..]].concat()).expect(1);
-    let mut told: Vec<String> =
-        json(&out).iter().map(|t| t.trim_start_matches("./").to_string()).collect();
+    let mut told: Vec<String> = json(&out).iter().map(|t| t.trim_start_matches("./").to_string()).collect();
     told.sort();
     assert_eq!(told, expected);
     bench

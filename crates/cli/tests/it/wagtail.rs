@@ -84,7 +84,10 @@ impl Served {
     fn start(python: &Path, site: &Path, port: u16) -> Served {
         let at = format!("127.0.0.1:{port}");
         let mut command = manage(python, site, port);
-        command.args(["runserver", "--noreload", "--insecure", &at]).stdout(Stdio::null()).stderr(Stdio::null());
+        command
+            .args(["runserver", "--noreload", "--insecure", &at])
+            .stdout(Stdio::null())
+            .stderr(Stdio::null());
         let served = Served { child: command.spawn().unwrap(), port };
         let began = Instant::now();
         while TcpStream::connect(("127.0.0.1", port)).is_err() {
@@ -104,7 +107,9 @@ impl Served {
     }
 
     fn get(&self, host: &str, path: &str, cookies: &str) -> (u16, String) {
-        self.send(format!("GET {path} HTTP/1.1\r\nHost: {host}\r\nCookie: {cookies}\r\nConnection: close\r\n\r\n"))
+        self.send(format!(
+            "GET {path} HTTP/1.1\r\nHost: {host}\r\nCookie: {cookies}\r\nConnection: close\r\n\r\n"
+        ))
     }
 
     /// Logs in by the form and returns what the back office says.
@@ -132,9 +137,15 @@ impl Served {
         let address = format!("http://{host}");
         let (code, page) = self.get(host, "/", "");
         assert_eq!(code, 200, "{page}");
-        assert!(page.contains(&format!("Come to {address}/sky/ or write to observer@old.fernhollow.test")), "{page}");
+        assert!(
+            page.contains(&format!("Come to {address}/sky/ or write to observer@old.fernhollow.test")),
+            "{page}"
+        );
         let (code, page) = self.get(host, "/sky/", "");
-        assert!(code == 200 && page.contains(&format!("See {address}/media/original_images/moon.png")), "{page}");
+        assert!(
+            code == 200 && page.contains(&format!("See {address}/media/original_images/moon.png")),
+            "{page}"
+        );
         let (code, answer) = self.get(host, "/moon", "");
         assert!(code == 302 && answer.contains(&format!("Location: {address}/sky/")), "{answer}");
         assert_eq!(self.get(host, "/media/original_images/moon.png", "").0, 200);
@@ -152,7 +163,8 @@ fn made(bench: &Bench, python: &Path, folder: &str, database: &str) -> u16 {
     let port = free_port();
     let template = std::fs::read_to_string(site.join("home/templates/home/home_page.html")).unwrap();
     // The template's page shows no text of its own.
-    let shown = template.replacen("{% block content %}", "{% block content %}{{ page.search_description }}", 1);
+    let shown =
+        template.replacen("{% block content %}", "{% block content %}{{ page.search_description }}", 1);
     std::fs::write(site.join("home/templates/home/home_page.html"), shown).unwrap();
     std::fs::write(site.join("mysite/settings/local.py"), settings(database, port)).unwrap();
     done(manage(python, &site, port).args(["migrate", "-v0"]));
@@ -192,14 +204,21 @@ fn a_site_in_python_moves_with_its_files_on_sqlite() {
     assert!(clone.code <= 1, "{clone:?}");
     let local = bench.read("new/mysite/settings/local.py");
     assert!(local.contains("    'new.fernhollow.test',  # the site\n"), "{local}");
-    assert!(local.contains(&format!("os.environ.get('CSRF_ORIGINS', 'http://{host}').split(',')")), "{local}");
+    assert!(
+        local.contains(&format!("os.environ.get('CSRF_ORIGINS', 'http://{host}').split(',')")),
+        "{local}"
+    );
     assert!(local.contains(&format!("WAGTAILADMIN_BASE_URL = \"http://{host}\"")), "{local}");
     assert!(report["findings"].to_string().contains("CSRF_ORIGINS"), "{report}");
     // The old one is away: nothing of it may be needed.
     std::fs::rename(bench.path("old"), bench.path("gone")).unwrap();
     let served = Served::start(&python, &bench.path("new"), port);
     served.visit(&host, "new-Pass-2+%C3%BC");
-    assert_eq!(served.get(&format!("old.fernhollow.test:{port}"), "/", "").0, 400, "the old host is let in no more");
+    assert_eq!(
+        served.get(&format!("old.fernhollow.test:{port}"), "/", "").0,
+        400,
+        "the old host is let in no more"
+    );
     drop(served);
     std::fs::rename(bench.path("gone"), bench.path("old")).unwrap();
 
@@ -225,7 +244,10 @@ fn a_site_in_python_moves_from_one_postgres_database_to_another() {
         server.folder()
     );
     let old = made(&bench, &python, "old", &database);
-    bench.run(&["survey", "old"]).expect(0).says(&[&format!("http://old.fernhollow.test:{old}"), "postgres://zp@"]);
+    bench
+        .run(&["survey", "old"])
+        .expect(0)
+        .says(&[&format!("http://old.fernhollow.test:{old}"), "postgres://zp@"]);
     let port = free_port();
     let host = format!("new.fernhollow.test:{port}");
     let (address, url) = (format!("http://{host}"), server.url("new"));

@@ -1,7 +1,7 @@
 //! Head and manifest of our archives. `docs/archive-format.md` is the reader's side of this module.
 
-use schemars::JsonSchema;
 use crate::place::{Address, DatabaseAccess};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Version of the archive format that is written.

@@ -4,6 +4,6 @@ pub mod clash;
 pub mod container;
 pub mod entry_path;
 pub mod format;
-pub mod verify;
 pub mod read;
+pub mod verify;
 pub mod write;

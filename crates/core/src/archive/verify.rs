@@ -3,7 +3,6 @@
 //! Container, compression, every hash, the dump's syntax to the last statement, head and manifest. A damage is told by its
 //! kind and place, because the cure depends on it: upload again, in binary mode, or pack again.
 
-use schemars::JsonSchema;
 use super::clash::{Clash, Clashes};
 use super::container::{Canary, canary};
 use super::entry_path::EntryPath;
@@ -14,6 +13,7 @@ use crate::dump::inspect;
 use crate::event::{Event, Watch};
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::safe::open_file;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
@@ -94,7 +94,7 @@ impl Damage {
                 "use the version of zporter that wrote it; if it came from somebody else, look at where it comes from"
             }
             Damage::NotOurs { .. } => {
-                "restore accepts a plain zip or tar.gz of a site, too, but only our own archives can be proven"
+                "restore accepts a plain zip or tar.gz of a site, too, but only our own archives can be verified"
             }
             Damage::Altered { .. }
             | Damage::Missing { .. }

@@ -1,16 +1,16 @@
 //! Plans the edits of one config file: pure, printable, and exactly what a run will do.
 
-use schemars::JsonSchema;
-use crate::finding::{Code, Finding};
 use super::connection;
 use super::format::ValueKind;
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::config;
 use crate::edit::{self, Edit};
+use crate::finding::{Code, Finding};
 use crate::place::{Address, AddressForm, DatabaseAccess, Engine, Relocation};
 use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::text::replacements::{LeftReason, Replacements};
 use crate::text::value::{self, Notes};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::ops::Range;
 
@@ -77,8 +77,8 @@ pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Resul
             let edits = super::htaccess::edits(text, cx.relocation, cx.replacements);
             let mut plan = finish(path, text, edits, Vec::new(), &mask_of(config));
             for (line, file) in super::htaccess::files_outside(text, cx.relocation) {
-                plan.findings.push(Finding::new(Code::PathOutsideSite, 
-                    format!("names {file}, which lies outside of the site and is not carried"),
+                plan.findings.push(Finding::new(Code::PathOutsideSite,
+                    format!("names {file}, which lies outside of the site and is not copied"),
                     format!("{path}, line {line}"),
                     "copy the file and name its new place, or the server answers every request there with an error",
                 ));
@@ -106,7 +106,8 @@ pub fn plan_checked(
 impl FilePlan {
     /// The same file, left as it is.
     fn left(mut self, why: &str) -> FilePlan {
-        self.findings.push(Finding::new(Code::ConfigLeft, 
+        self.findings.push(Finding::new(
+            Code::ConfigLeft,
             format!("was left as it is: {why}"),
             self.path.clone(),
             "set the new values in it by hand",
@@ -246,7 +247,12 @@ impl Job<'_> {
         let new = match (&setting.expression, database) {
             (Expression::Environment(variable), Some(_)) => {
                 let what = format!("`{}` comes from the environment variable {variable}", setting.name);
-                plan.findings.push(Finding::new(Code::ConfigFromEnvironment, what, place, format!("set {variable} on the new host")));
+                plan.findings.push(Finding::new(
+                    Code::ConfigFromEnvironment,
+                    what,
+                    place,
+                    format!("set {variable} on the new host"),
+                ));
                 return;
             }
             (Expression::EnvironmentOr(variable), Some(new)) => {
@@ -254,7 +260,8 @@ impl Job<'_> {
                     "`{}` comes from the environment variable {variable} where that is set",
                     setting.name
                 );
-                plan.findings.push(Finding::new(Code::ConfigFromEnvironment, 
+                plan.findings.push(Finding::new(
+                    Code::ConfigFromEnvironment,
                     what,
                     place,
                     format!("unset or set {variable} on the new host"),
@@ -263,7 +270,8 @@ impl Job<'_> {
             }
             (Expression::Unknown, Some(_)) => {
                 let what = format!("`{}` is computed by the program", setting.name);
-                plan.findings.push(Finding::new(Code::ConfigComputed, 
+                plan.findings.push(Finding::new(
+                    Code::ConfigComputed,
                     what,
                     place,
                     "look at the line and set the new value by hand",
@@ -273,7 +281,12 @@ impl Job<'_> {
             (_, Some(new)) => Some(new),
             (_, None) if key.role == Role::DatabaseConnection && self.cx.database.is_some() => {
                 let what = format!("`{}` logs in without user and password", setting.name);
-                plan.findings.push(Finding::new(Code::ConfigWithoutLogIn, what, place, "check that it fits the new host"));
+                plan.findings.push(Finding::new(
+                    Code::ConfigWithoutLogIn,
+                    what,
+                    place,
+                    "check that it fits the new host",
+                ));
                 return;
             }
             (Expression::Literal | Expression::Computed { .. }, None) if key.role == Role::TablePrefix => {
@@ -294,7 +307,10 @@ impl Job<'_> {
             (Expression::EnvironmentOr(variable), None) => {
                 let new = old.and_then(|old| place_value(plan, &place, old, setting, key, self.cx));
                 if new.is_some() {
-                    let what = format!("`{}` comes from the environment variable {variable} where that is set", setting.name);
+                    let what = format!(
+                        "`{}` comes from the environment variable {variable} where that is set",
+                        setting.name
+                    );
                     let cure = format!("unset or set {variable} on the new host");
                     plan.findings.push(Finding::new(Code::ConfigFromEnvironment, what, place, cure));
                 }
@@ -341,7 +357,8 @@ impl Job<'_> {
         let (Some(access), Some(setting)) = (self.cx.database, self.of_role(Role::Engine)) else { return };
         let driver = setting.value.as_deref().unwrap_or_default();
         if Engine::of_driver(driver).is_some_and(|engine| engine != access.engine) {
-            plan.findings.push(Finding::new(Code::ConfigOtherServer, 
+            plan.findings.push(Finding::new(
+                Code::ConfigOtherServer,
                 format!(
                     "`{}` is {driver:?}, and the new database is one of {}",
                     setting.name,
@@ -364,7 +381,8 @@ impl Job<'_> {
                     || plan.expected.iter().any(|(n, v)| *n == s.name && v.contains(&new))
             };
             if let (Some(first), false) = (patterns.first(), patterns.iter().any(fits)) {
-                plan.findings.push(Finding::new(Code::ConfigShutsHostOut, 
+                plan.findings.push(Finding::new(
+                    Code::ConfigShutsHostOut,
                     format!(
                         "`{}` names the hosts that are let in, and the new one is none of them",
                         key.name
@@ -381,7 +399,8 @@ impl Job<'_> {
         let new = &self.cx.relocation.to.address;
         let keys = self.config.key.iter().filter(|k| matches!(k.role, Role::Host | Role::HostList));
         for key in keys {
-            let settings: Vec<&Setting> = self.file.matching(&key.name).filter(|s| s.value.is_some()).collect();
+            let settings: Vec<&Setting> =
+                self.file.matching(&key.name).filter(|s| s.value.is_some()).collect();
             let lets_in = |s: &&Setting| {
                 let planned = plan.expected.iter().find(|(name, _)| *name == s.name).map(|(_, v)| v.as_str());
                 let value = planned.or(s.value.as_deref()).unwrap_or_default();
@@ -391,9 +410,17 @@ impl Job<'_> {
                 })
             };
             if let (Some(first), false) = (settings.first(), settings.iter().any(lets_in)) {
-                let what = format!("`{}` names the hosts that are let in, and the new one is none of them", key.name);
+                let what = format!(
+                    "`{}` names the hosts that are let in, and the new one is none of them",
+                    key.name
+                );
                 let place = format!("{}, line {}", self.path, first.line);
-                plan.findings.push(Finding::new(Code::ConfigShutsHostOut, what, place, format!("add {}", new.host())));
+                plan.findings.push(Finding::new(
+                    Code::ConfigShutsHostOut,
+                    what,
+                    place,
+                    format!("add {}", new.host()),
+                ));
             }
         }
     }
@@ -408,7 +435,8 @@ impl Job<'_> {
             // A file that names none of them is not the one that holds them.
             let here = self.of_role(Role::DatabaseName).is_some();
             if let Some(key) = key.filter(|_| here && self.of_role(role).is_none()) {
-                plan.findings.push(Finding::new(Code::ConfigKeyMissing, 
+                plan.findings.push(Finding::new(
+                    Code::ConfigKeyMissing,
                     format!("the key `{}` is not there", key.name),
                     self.path,
                     "add it by hand",
@@ -425,7 +453,9 @@ impl Job<'_> {
             let (Some(key), Some(host), Some(value)) = (key, host, value) else { continue };
             if self.of_role(role).is_none() {
                 let name = key.name.rsplit('.').next().unwrap_or(&key.name);
-                let Some(edit) = self.config.form.format().beside(self.text, host, name, &value) else { continue };
+                let Some(edit) = self.config.form.format().beside(self.text, host, name, &value) else {
+                    continue;
+                };
                 plan.changes.push(Change {
                     key: key.name.clone(),
                     line: host.line,
@@ -480,7 +510,12 @@ fn place_value(
             }
             if new.is_none() && key.role != Role::Link {
                 let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
-                plan.findings.push(Finding::new(Code::ConfigOtherAddress, what, place, "check it; it was left as it is"));
+                plan.findings.push(Finding::new(
+                    Code::ConfigOtherAddress,
+                    what,
+                    place,
+                    "check it; it was left as it is",
+                ));
             }
             new.map(|n| n + slash)
         }
@@ -525,7 +560,12 @@ fn place_value(
             if edits.is_empty() && !under_new {
                 let what =
                     format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
-                plan.findings.push(Finding::new(Code::PathOutsideSite, what, place, "check that it exists on the new host"));
+                plan.findings.push(Finding::new(
+                    Code::PathOutsideSite,
+                    what,
+                    place,
+                    "check that it exists on the new host",
+                ));
             }
             String::from_utf8(edit::apply(old.as_bytes(), &edits)).ok()
         }
@@ -609,8 +649,11 @@ fn finish(
             .map(|s| Edit::new(s.clone(), mask_word(MASK)))
             .collect();
         for e in &edits {
-            let new =
-                if secrets.contains(&e.span) { mask_word(&format!("{MASK} (new)")).into() } else { e.new.clone() };
+            let new = if secrets.contains(&e.span) {
+                mask_word(&format!("{MASK} (new)")).into()
+            } else {
+                e.new.clone()
+            };
             new_edits.push(Edit { span: e.span.clone(), new });
         }
         new_edits.sort_by_key(|e| e.span.start);

@@ -118,7 +118,10 @@ mod tests {
         );
         for value in ["", "plain", "it's", "a\\b $x \"q\" it's", "# x"] {
             for old in ["", "bare", "'q'"] {
-                assert_eq!(parse(&format!("K={}", Env.quoted(value, old.as_bytes()))).value("K"), Some(value));
+                assert_eq!(
+                    parse(&format!("K={}", Env.quoted(value, old.as_bytes()))).value("K"),
+                    Some(value)
+                );
             }
         }
     }

@@ -81,7 +81,9 @@ pub trait Format: Sync {
         }
         let counts = |s: &&Setting| !s.shadowed && !expected.iter().any(|(name, _)| *name == s.name);
         match before.settings.iter().filter(counts).find(|s| after.value(&s.name) != s.value.as_deref()) {
-            Some(changed) if self.changes_stay_put() => Err(format!("`{}` would change as well", changed.name)),
+            Some(changed) if self.changes_stay_put() => {
+                Err(format!("`{}` would change as well", changed.name))
+            }
             _ => Ok(()),
         }
     }

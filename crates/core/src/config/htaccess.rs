@@ -287,7 +287,8 @@ mod tests {
             to: place(new, "/srv/n"),
         };
         let replacements = Replacements::new(&relocation.pairs(), &[]);
-        String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &replacements))).unwrap()
+        String::from_utf8(apply(text.as_bytes(), &edits(text.as_bytes(), &relocation, &replacements)))
+            .unwrap()
     }
 
     const SHOP: &str = "#Domain: www.old.example\nRewriteRule . - [E=REWRITEBASE:/shop/]\nRewriteCond %{HTTP_HOST} ^www\\.old\\.example$ [NC]\n\

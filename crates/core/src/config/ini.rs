@@ -59,8 +59,13 @@ impl Format for Ini {
             _ => {
                 let odd = value.is_empty() && !old.is_empty()
                     || value != value.trim()
-                    || value.contains([';', '#', '"', '\'', '\n', '=', '(', ')', '{', '}', '|', '&', '~', '!', '^', '\\'])
-                    || matches!(value.to_ascii_lowercase().as_str(), "null" | "yes" | "no" | "on" | "off" | "none");
+                    || value.contains([
+                        ';', '#', '"', '\'', '\n', '=', '(', ')', '{', '}', '|', '&', '~', '!', '^', '\\',
+                    ])
+                    || matches!(
+                        value.to_ascii_lowercase().as_str(),
+                        "null" | "yes" | "no" | "on" | "off" | "none"
+                    );
                 if odd { double() } else { value.to_string() }
             }
         }
@@ -111,7 +116,9 @@ mod tests {
             ["bare", "database.host", "database.user", "mail.host"].map(|n| file.value(n).unwrap()),
             ["one", "lo\"cal", "it", "b"]
         );
-        for (value, old) in [("a;b", "x"), ("", "x"), ("it's", "'x'"), ("a\"b\\", "\"x\""), (" x ", ""), ("on", "x")] {
+        for (value, old) in
+            [("a;b", "x"), ("", "x"), ("it's", "'x'"), ("a\"b\\", "\"x\""), (" x ", ""), ("on", "x")]
+        {
             let text = format!("k = {}", Ini.quoted(value, old.as_bytes()));
             assert_eq!(Ini.read(text.as_bytes(), None).unwrap().value("k"), Some(value), "{text}");
         }

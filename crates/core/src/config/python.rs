@@ -117,7 +117,7 @@ impl Reader<'_> {
                 "function_definition" | "lambda" => continue,
                 "assignment" | "augmented_assignment" => self.assignment(node),
                 "call" => self.appended(node),
-                "string" if !node.parent().is_some_and(|p| p.kind() == "expression_statement") => {
+                "string" if node.parent().is_none_or(|p| p.kind() != "expression_statement") => {
                     if let (Some(value), Expression::Literal) = self.string(node) {
                         let line = node.start_position().row + 1;
                         self.out.literals.push(Literal { span: node.byte_range(), value, line });
@@ -220,7 +220,9 @@ impl Reader<'_> {
                     stack.extend(named(value).first().map(|inner| (name, *inner, adds)));
                 }
                 "call" if self.source_of_function(value) == "dict" => {
-                    for argument in named(value.child_by_field_name("arguments").unwrap_or(value)).into_iter().rev() {
+                    for argument in
+                        named(value.child_by_field_name("arguments").unwrap_or(value)).into_iter().rev()
+                    {
                         let key = argument.child_by_field_name("name").map(|k| self.source(k).to_string());
                         if let (Some(key), Some(of)) = (key, argument.child_by_field_name("value")) {
                             stack.push((format!("{name}.{key}"), of, false));
@@ -249,7 +251,9 @@ impl Reader<'_> {
                     }
                     return;
                 }
-                Some(literal) if self.evaluate(literal).1 == Expression::Literal => span = literal.byte_range(),
+                Some(literal) if self.evaluate(literal).1 == Expression::Literal => {
+                    span = literal.byte_range()
+                }
                 _ => expression = Expression::Unknown,
             }
         }
@@ -442,9 +446,10 @@ impl Reader<'_> {
         }
         match (method, object) {
             ("parse", Some(_)) if object_source.ends_with("database_url") => first(),
-            ("resolve" | "absolute" | "as_posix" | "expanduser" | "split" | "strip" | "rstrip" | "lower", Some(of)) => {
-                self.evaluate(of)
-            }
+            (
+                "resolve" | "absolute" | "as_posix" | "expanduser" | "split" | "strip" | "rstrip" | "lower",
+                Some(of),
+            ) => self.evaluate(of),
             ("joinpath", Some(of)) => self.join(self.evaluate(of), &plain),
             _ => UNKNOWN,
         }

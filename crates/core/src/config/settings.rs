@@ -1,6 +1,6 @@
 //! What any config file comes to: names with values, and where each value stands.
 //!
-//! One reader per form ([`super::php`], [`super::xml`], [`super::yaml`], [`super::env`]) locates; edits splice. A value inside of arrays or
+//! One reader per form ([`super::format`]) locates; edits splice. A value inside of arrays or
 //! elements is named by its way there: `databases.default.default.host`, `connectionStrings/add[Main]/@connectionString`.
 
 use std::ops::Range;

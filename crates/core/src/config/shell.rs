@@ -91,7 +91,10 @@ pub(super) fn assignments(
 }
 
 /// Reads `$NAME`, `${NAME}` or `${NAME:-other}` behind the sign: what it stands for, and its length without the sign.
-pub(super) fn expansion(text: &str, known: &dyn Fn(&str) -> Option<String>) -> Option<(Option<String>, usize)> {
+pub(super) fn expansion(
+    text: &str,
+    known: &dyn Fn(&str) -> Option<String>,
+) -> Option<(Option<String>, usize)> {
     let is_name = |c: char| c.is_ascii_alphanumeric() || c == '_';
     if let Some(inside) = text.strip_prefix('{') {
         let end = inside.find('}')?;
@@ -177,7 +180,14 @@ mod tests {
         let file = Shell.read(text.as_bytes(), None).unwrap();
         assert_eq!(
             ["A", "B", "C", "D", "E", "G"].map(|n| file.value(n)),
-            [Some("it's"), Some("plain word"), Some("a plain word $x"), None, Some("http://old.example"), None]
+            [
+                Some("it's"),
+                Some("plain word"),
+                Some("a plain word $x"),
+                None,
+                Some("http://old.example"),
+                None
+            ]
         );
         for value in ["", "it's", "a\\b $x `y` \"q\"", "# x; y"] {
             let text = format!("K={}", Shell.quoted(value, b""));

@@ -6,7 +6,7 @@
 //! at all. Statements that have connections and transactions of their own are noted one by one.
 
 use super::DatabaseError;
-use super::journal::{ProgressStore, Mark, Reached, Stage};
+use super::journal::{Mark, ProgressStore, Reached, Stage};
 use crate::dump::stream::{At, Piece};
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, Mutex, PoisonError};

@@ -3,13 +3,13 @@
 //! Names of collations, character sets and engines are asked of the server; one that it does not know becomes its nearest relative that
 //! it does know, and is listed. Where no relative is known the load stops, and the user says what it shall be.
 
-use crate::job::values::Substitution;
 use super::DatabaseError;
 use super::load::Substituted;
 use super::mysql::rows;
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::Quoting;
 use crate::edit::{Edit, apply};
+use crate::job::values::Substitution;
 use ::mysql::Conn;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -140,7 +140,9 @@ impl Compatibility {
     }
 
     fn replacement(&self, kind: Kind, name: &str, line: u64) -> Result<Option<String>, DatabaseError> {
-        if let Some(Substitution { other: to, .. }) = self.asked.iter().find(|s| s.name.eq_ignore_ascii_case(name)) {
+        if let Some(Substitution { other: to, .. }) =
+            self.asked.iter().find(|s| s.name.eq_ignore_ascii_case(name))
+        {
             return Ok(Some(to.clone()));
         }
         let lower = name.to_ascii_lowercase();

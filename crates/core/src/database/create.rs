@@ -1,10 +1,10 @@
 //! Makes a database with a user who has rights on exactly that database. Run twice, nothing breaks.
 
-use schemars::JsonSchema;
 use super::mysql::{connect, name as quoted_name, quoted, rows, run};
 use super::{DatabaseError, Refusal};
 use crate::place::{DatabaseAccess, Engine};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What is to be made.
@@ -26,8 +26,10 @@ pub struct CreatePlan {
 #[derive(Debug, Default, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Created {
     /// Whether the database is new.
+    #[serde(rename = "database_made")]
     pub database: bool,
     /// Whether the user is new.
+    #[serde(rename = "user_made")]
     pub user: bool,
     /// Hosts from which the user may log in.
     pub hosts: Vec<String>,

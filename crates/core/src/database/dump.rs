@@ -3,17 +3,17 @@
 //! Every part begins with the session settings and ends between two statements, so that it loads on its own, in order. The head says
 //! what was left out. It names neither time nor database, so that equal content gives equal bytes.
 
-use schemars::JsonSchema;
-use crate::event::Findings;
-use crate::finding::Finding;
 use super::DatabaseError;
 use super::snapshot::{DumpOut, open};
 use crate::dump::DumpWriter;
 use crate::dump::rules::Keep;
+use crate::event::Findings;
 use crate::event::{Event, Watch};
+use crate::finding::Finding;
 use crate::fsx::sync_folder;
 use crate::place::DatabaseAccess;
 use crate::spool;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::cell::Cell;
 use std::fs::File;
@@ -314,7 +314,8 @@ impl<'j> Parts<'j> {
     fn begin(&mut self, file: File, temp: Option<tempfile::TempPath>) -> io::Result<()> {
         self.count.set(0);
         let file = BufWriter::with_capacity(1 << 16, file);
-        let written = Written { file, count: self.count.clone(), unsynced: 0, syncing: None, syncs: temp.is_some() };
+        let written =
+            Written { file, count: self.count.clone(), unsynced: 0, syncing: None, syncs: temp.is_some() };
         let out = DumpWriter::for_name(&self.output.to_string_lossy(), written)?;
         self.open = Some(OpenPart { out, temp });
         let head = self.head.clone();

@@ -1,8 +1,8 @@
 //! How far a load has come, so that the same command goes on after an interruption, and so that a run can be undone.
 
-use schemars::JsonSchema;
 use super::DatabaseError;
 use crate::logbook::{Line, Run, StepKind};
+use schemars::JsonSchema;
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};

@@ -2,9 +2,6 @@
 //!
 //! Every engine vets statements in its own words ([`Loading`]); what is the same for all stands here.
 
-use schemars::JsonSchema;
-use crate::job::values::Substitution;
-use crate::finding::Finding;
 use super::dump::{DumpPlan, dump};
 use super::journal::{InLogbook, ProgressStore, Reached};
 use super::{DatabaseError, mysql, postgres, sqlite};
@@ -13,10 +10,13 @@ use crate::dump::rules::Keep;
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::event::{Event, Watch};
+use crate::finding::Finding;
 use crate::fsx::private_folder;
+use crate::job::values::Substitution;
 use crate::logbook::{Run, StepKind};
 use crate::place::{DatabaseAccess, Engine};
 use crate::vet::made;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;

@@ -3,18 +3,18 @@
 //! [`snapshot::Snapshot`] is what every engine can be asked for; [`dump`] and [`sizes`] need nothing else. [`load`] guards a target and
 //! feeds it through the engine's own loader, because each vets statements in its own words.
 
+mod checkpoints;
+pub mod compatibility;
 pub mod create;
 pub mod dump;
-pub mod compatibility;
 pub mod journal;
-pub mod stream;
 pub mod load;
 pub mod mysql;
 pub mod postgres;
 pub mod sizes;
 pub mod snapshot;
 pub mod sqlite;
-mod checkpoints;
+pub mod stream;
 pub mod trial;
 mod waiting;
 

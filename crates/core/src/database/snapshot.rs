@@ -1,10 +1,10 @@
 //! A database as it was at one moment, of whichever engine: what it holds, and each table as SQL that loads anywhere.
 
-use schemars::JsonSchema;
-use crate::event::Findings;
 use super::{DatabaseError, mysql, postgres, sqlite};
+use crate::event::Findings;
 use crate::pipe::PipeWriter;
 use crate::place::{DatabaseAccess, Engine};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::Write;
 

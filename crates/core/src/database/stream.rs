@@ -3,10 +3,10 @@
 //! All parts come from one snapshot, held for as long as the clone is planned and run. A reader gets an error, never an early end, when
 //! the server stops answering in the middle.
 
-use crate::event::Findings;
 use super::DatabaseError;
 use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole, open};
 use crate::dump::rules::Keep;
+use crate::event::Findings;
 use crate::pipe::{PipeReader, pipe};
 use crate::place::DatabaseAccess;
 use std::io::{self, Read};
@@ -132,7 +132,10 @@ impl Read for Reader {
             match self.told.recv() {
                 Ok(Ok(())) => {}
                 Ok(Err(e)) => {
-                    return Err(io::Error::other(format!("the site's database: {e}: {}", super::describe(&e))));
+                    return Err(io::Error::other(format!(
+                        "the site's database: {e}: {}",
+                        super::describe(&e)
+                    )));
                 }
                 Err(_) => return Err(io::Error::other("the site's database: the reading thread stopped")),
             }

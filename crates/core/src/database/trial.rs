@@ -1,8 +1,8 @@
 //! Tries a database before work: does it answer, who is it, and what may the user do there.
 
-use schemars::JsonSchema;
 use super::{DatabaseError, mysql, postgres, sqlite};
 use crate::place::{DatabaseAccess, Engine};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What a trial found.

@@ -1,12 +1,12 @@
 //! Measures a dump without changing it: tables, rows, bytes, and what it holds that loading would refuse.
 
-use super::rules::same_value;
-use schemars::JsonSchema;
 use super::dialect::Dialect;
 use super::literal;
 use super::row::{self, Value};
+use super::rules::same_value;
 use super::statement::Class;
 use super::stream::{At, CutOff, DumpError, Piece, Sink, Source, WINDOW, run_source};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;

@@ -3,10 +3,10 @@
 //! What a table's name is, is told by its place: behind a word such as `INTO` or `REFERENCES`, in the list behind `FROM`, or before a
 //! dot. A column whose name happens to begin with the prefix stands at none of these places and keeps its name.
 
-use schemars::JsonSchema;
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use crate::edit::Edit;
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A change of the table prefix.

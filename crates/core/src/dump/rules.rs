@@ -1,11 +1,11 @@
 //! What a rewrite is to do, and what it came to.
 
-use schemars::JsonSchema;
 use super::prefix::PrefixChange;
 use super::tally::Tally;
 use crate::place::{AddressForm, Relocation};
-use crate::text::replacements::Replacements;
 use crate::text::packed::Packing;
+use crate::text::replacements::Replacements;
+use schemars::JsonSchema;
 use std::collections::BTreeMap;
 
 /// A place in the database that holds an address in a declared form.

@@ -7,7 +7,6 @@
 //! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
 //! one row. Cost: one read copy, and for rows the pass of `runs`.
 
-use schemars::JsonSchema;
 use super::chunk::{Chunk, Firsts, Kind, Located};
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
@@ -17,6 +16,7 @@ use super::rows::Rows;
 use super::runs::{self, Next, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
 use crate::limits;
+use schemars::JsonSchema;
 use std::collections::HashMap;
 use std::io::Read;
 use std::ops::Range;

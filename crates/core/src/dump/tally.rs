@@ -1,8 +1,8 @@
 //! What a rewrite did and did not do, per table and column.
 
-use schemars::JsonSchema;
 use crate::finding::{Code, Finding};
 use crate::text::replacements::LeftReason;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 
@@ -86,7 +86,8 @@ impl Tally {
             columns.sort_by(|a, b| b.0.cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
             let more = columns.len().saturating_sub(MOST_COLUMNS);
             let names: Vec<&str> = columns.iter().take(MOST_COLUMNS).map(|(_, name)| name.as_str()).collect();
-            let place = names.join(", ") + &if more > 0 { format!(" and {more} more columns") } else { String::new() };
+            let place = names.join(", ")
+                + &if more > 0 { format!(" and {more} more columns") } else { String::new() };
             let places = if *count == 1 { "1 place was" } else { &format!("{count} places were") };
             let what = format!("{places} left: {}", reason.words());
             let found = Finding::new(Code::OldPlaceInRows, what, place, reason.cure());

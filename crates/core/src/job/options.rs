@@ -5,6 +5,9 @@
 //! that it has no name but a place, `x-group` where the help lists it, `x-comma` that commas part several, `x-short` its short name,
 //! `x-in` the one command that has it, `x-needs` and `x-excludes` other fields.
 
+// The comments are shown as they are on a command line, where brackets mean what may be left out.
+#![allow(rustdoc::broken_intra_doc_links)]
+
 use super::values::{
     DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitution,
     SwitchChoice,

@@ -133,7 +133,10 @@ impl Written for DatabaseUrl {
         self.0.url()
     }
 }
-written!(DatabaseUrl, "mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://… or sqlite:///PATH, without a password");
+written!(
+    DatabaseUrl,
+    "mysql://USER@HOST[:PORT]/NAME[?socket=PATH], postgres://… or sqlite:///PATH, without a password"
+);
 
 /// A server of databases by its URL, with a user who may make databases.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -310,7 +313,10 @@ impl Written for Part {
         self.word()
     }
 }
-written!(Part, "database, code, media, cache, or a folder, file or pattern below the site, such as images/banners or *.zip");
+written!(
+    Part,
+    "database, code, media, cache, or a folder, file or pattern below the site, such as images/banners or *.zip"
+);
 
 /// On or off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]
@@ -342,7 +348,9 @@ impl Written for MailAddress {
             && !host.starts_with('.')
             && !host.ends_with('.')
             && !text.chars().any(|c| c.is_whitespace() || c.is_control() || "<>,;\"".contains(c));
-        let wrong = || (format!("{text:?} is no e-mail address"), "write it like office@fernhollow.example".to_string());
+        let wrong = || {
+            (format!("{text:?} is no e-mail address"), "write it like office@fernhollow.example".to_string())
+        };
         fits.then(|| MailAddress(text.into())).ok_or_else(wrong)
     }
     fn written(&self) -> String {

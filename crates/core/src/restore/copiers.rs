@@ -3,10 +3,10 @@
 //! The thread that walks the source makes the folders and notes each file before it hands it on, so the record of a run is in order
 //! whatever the threads do.
 
-use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::owner::Owner;
 use crate::change_log::ChangeLog;
+use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, CopyMethod, shown_by_umask};
 use crate::safe::{Spot, open_file};
 use std::fs::Permissions;

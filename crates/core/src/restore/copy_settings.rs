@@ -2,18 +2,18 @@
 //!
 //! The definition says where each value stands ([`crate::system::copy::Put`]); here it becomes config keys, rows and files of a plan.
 
-use crate::finding::{Code, Finding};
 use super::RestoreError;
+use super::job::RestoreJob;
 use crate::dump::dialect::Dialect;
 use crate::dump::inspect::Wanted;
 use crate::dump::literal;
 use crate::dump::rules::RowPut;
+use crate::finding::{Code, Finding};
+use crate::job::values::SwitchChoice;
 use crate::password::{self, HashError};
 use crate::place::Scheme;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
-use super::job::RestoreJob;
-use crate::job::values::SwitchChoice;
 use crate::system::Definition;
 use crate::system::copy::{IdentityName, Put, PutForm, PutRow};
 use std::path::Path;
@@ -105,7 +105,8 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
         if fitting.is_empty() {
             let why =
                 if known.is_empty() { "has no such switch" } else { "has no such switch in this version" };
-            puts.findings.push(Finding::new(Code::SwitchUnknown, 
+            puts.findings.push(Finding::new(
+                Code::SwitchUnknown,
                 format!("{word}={state} was not set: {} {why}", site.definition.name),
                 "",
                 "set it by hand if you need it",
@@ -117,7 +118,11 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
                 Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site),
                 None => {
                     let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
-                    return Err(RestoreError::Switch { name: word.to_string(), state: state.clone(), states });
+                    return Err(RestoreError::Switch {
+                        name: word.to_string(),
+                        state: state.clone(),
+                        states,
+                    });
                 }
             }
         }
@@ -202,7 +207,8 @@ impl PlannedSettings {
 
     fn admin(&mut self, job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<(), RestoreError> {
         let unknown = |why: &str| {
-            Finding::new(Code::AdministratorNotChanged, 
+            Finding::new(
+                Code::AdministratorNotChanged,
                 format!("the administrator's account was not changed: {why}"),
                 "",
                 "reset it on the new host",

@@ -4,9 +4,9 @@
 //! system has none. A host that joins others gets a folder of another name; whatever speaks of the folder follows it.
 
 use super::RestoreError;
+use crate::change_log::ChangeLog;
 use crate::config::edit::FilePlan;
 use crate::dump::rules::Start;
-use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::place::{Address, PlaceError, Relocation, Root};
 use crate::survey::hosts::{Hosts, folder_name};

@@ -1,10 +1,10 @@
 //! Finds what still points to the old place in the files of a restored site.
 
-use schemars::JsonSchema;
 use crate::finding::{Code, Finding};
 use crate::place::{Address, Place};
 use crate::text::replacements::{Judged, LeftReason, Replacements};
 use crate::text::value;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::io::Read;
@@ -66,7 +66,11 @@ impl FileLeftover {
         let counted = |n: u64| if n == 1 { "1 place".to_string() } else { format!("{n} places") };
         let (what, cure) = match first.reason {
             None => (
-                format!("{} in this file {} to the old address or folder", counted(self.pointing), if self.pointing == 1 { "points" } else { "point" }),
+                format!(
+                    "{} in this file {} to the old address or folder",
+                    counted(self.pointing),
+                    if self.pointing == 1 { "points" } else { "point" }
+                ),
                 "change it by hand, or declare the file in the definition ([[text]])",
             ),
             Some(reason) => {
@@ -86,8 +90,18 @@ fn is_own_machine(host: &str) -> bool {
 
 /// Names of the papers that come with programs.
 const PAPERS: [&str; 12] = [
-    "readme", "license", "licence", "copying", "changelog", "changes", "install", "upgrade", "upgrading", "authors",
-    "credits", "contributing",
+    "readme",
+    "license",
+    "licence",
+    "copying",
+    "changelog",
+    "changes",
+    "install",
+    "upgrade",
+    "upgrading",
+    "authors",
+    "credits",
+    "contributing",
 ];
 
 fn is_paper(path: &Path) -> bool {

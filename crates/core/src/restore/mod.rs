@@ -1,13 +1,13 @@
 //! Restores an archive elsewhere: look, plan, then run. What a preview prints is what a run does.
 
 mod copiers;
+pub mod copy_settings;
 pub mod hosts;
 pub mod job;
 pub mod leftovers;
 mod locate;
 pub mod owner;
 pub mod plan;
-pub mod copy_settings;
 pub mod record;
 pub mod refresh;
 pub mod restored;
@@ -17,8 +17,8 @@ pub mod source;
 pub mod tidy;
 mod unpack;
 
-use crate::archive::verify::Damage;
 use crate::archive::read::ReadError;
+use crate::archive::verify::Damage;
 use crate::database::DatabaseError;
 use crate::dump::stream::DumpError;
 use crate::fsx::PathError;

@@ -3,12 +3,12 @@
 //! A clone keeps the owners of its source, because on one machine the numbers mean the same; what comes from an archive takes the owner of
 //! the folder in which the target lies, so that the account of a site can read it.
 
-use crate::job::run::Refused;
-use crate::finding::{Code, Finding};
 use super::job::RestoreJob;
 use super::plan::RestorePlan;
 use crate::change_log::{ChangeLog, FileChange};
+use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, PathError};
+use crate::job::run::Refused;
 use crate::safe::Spot;
 use rustix::fs::{AtFlags, Gid, Uid};
 use std::fs::Metadata;
@@ -119,8 +119,7 @@ pub(super) fn unwritable(plan: &RestorePlan) -> Option<Finding> {
         return None;
     }
     let definition = &plan.definition;
-    let folders =
-        (definition.media.iter().map(|m| &m.path)).chain(definition.cache.iter().map(|t| &t.path));
+    let folders = (definition.media.iter().map(|m| &m.path)).chain(definition.cache.iter().map(|t| &t.path));
     let mut found = Vec::new();
     for folder in folders.filter(|f| !f.contains(['*', '{'])) {
         let path = plan.own_folder().join(folder);
@@ -141,7 +140,8 @@ pub(super) fn unwritable(plan: &RestorePlan) -> Option<Finding> {
     }
     let first = *found.first()?;
     let more = if found.len() > 1 { format!(" and {} more", found.len() - 1) } else { String::new() };
-    Some(Finding::new(Code::FolderNotWritable, 
+    Some(Finding::new(
+        Code::FolderNotWritable,
         "the web server could probably not write there: the folder belongs to another user than it should",
         format!("{first}{more}"),
         "give the copy to the web server's user (chown -R USER:GROUP), or restore with --owner USER:GROUP",

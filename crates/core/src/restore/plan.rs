@@ -1,13 +1,11 @@
 //! The plan of a restore: everything that can be known and refused before the first byte is written.
 
-use crate::event::Findings;
-use crate::finding::{Code, Finding};
 use super::RestoreError;
+use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::hosts::{HostMapping, Joining};
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
 use super::owner::Owner;
-use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::record::{self, Record};
 use super::refresh::Outlook;
 use super::source::{Kind, Source, inspect_inner_dump, look};
@@ -18,7 +16,9 @@ use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
-use crate::event::{Watch};
+use crate::event::Findings;
+use crate::event::Watch;
+use crate::finding::{Code, Finding};
 use crate::fsx::free_space;
 use crate::place::{Address, Engine, Place, Relocation, Root};
 use crate::secret::Secret;
@@ -30,7 +30,7 @@ use crate::survey::tree::FolderTree;
 use crate::survey::{inspect_dump, material};
 use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob};
-use crate::text::replacements::{RewriteOptions, Replacements};
+use crate::text::replacements::{Replacements, RewriteOptions};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -98,7 +98,10 @@ impl RestorePlan {
         // From the bare root to a folder and back, references from the root are what breaks.
         let root = |place: &Place| place.address.base().is_empty();
         let moves = root(&self.relocation.from) != root(&self.relocation.to);
-        let asked = RewriteOptions { references: self.job.options.rewriting().references || moves, ..self.job.options.rewriting() };
+        let asked = RewriteOptions {
+            references: self.job.options.rewriting().references || moves,
+            ..self.job.options.rewriting()
+        };
         Replacements::asking(&self.relocation.pairs(), &watched, asked)
     }
 
@@ -106,7 +109,11 @@ impl RestorePlan {
     /// sure.
     pub fn needles_for_files(&self) -> Replacements {
         let watched = self.watched();
-        Replacements::asking(&self.relocation.pairs(), &watched, RewriteOptions { references: false, ..self.job.options.rewriting() })
+        Replacements::asking(
+            &self.relocation.pairs(),
+            &watched,
+            RewriteOptions { references: false, ..self.job.options.rewriting() },
+        )
     }
 
     fn watched(&self) -> Vec<Secret> {
@@ -153,7 +160,9 @@ impl RestorePlan {
 
     /// Returns the folder in which this restore writes files.
     pub fn own_folder(&self) -> PathBuf {
-        self.joining.as_ref().map_or(self.job.options.target.to_path_buf(), |j| self.job.options.target.join(&j.new))
+        self.joining
+            .as_ref()
+            .map_or(self.job.options.target.to_path_buf(), |j| self.job.options.target.join(&j.new))
     }
 
     /// Returns the columns whose values begin otherwise: with the new prefix, with the new folder of a host.
@@ -190,7 +199,8 @@ impl RestorePlan {
 
     /// Returns the file that the database will be, if it is one that is not there yet.
     pub(super) fn new_database_file(&self) -> Option<&Path> {
-        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
+        let access =
+            self.job.database.as_ref().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
         let file = (access.engine == Engine::Sqlite).then(|| Path::new(&access.name))?;
         (!file.exists()).then_some(file)
     }
@@ -229,7 +239,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         return Err(RestoreError::NoDatabaseTarget);
     }
     let mut findings = Findings::new(watch);
-    if !has_database && job.scope.has(&Part::Database) && job.database.is_some() && job.options.host_as.is_none() {
+    if !has_database
+        && job.scope.has(&Part::Database)
+        && job.database.is_some()
+        && job.options.host_as.is_none()
+    {
         let what = "there is no database to be restored: the one that was named was not touched";
         let cure = "name the dump of its database with --dump FILE, if the site has one";
         findings.push(Finding::new(Code::NoDatabase, what, job.options.source.display().to_string(), cure));
@@ -297,7 +311,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let cells = cells(&definition, &facts.table_prefix);
     let packed = packed(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
-    let there = if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
+    let there =
+        if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
     let carried = if there.is_empty() {
         BTreeSet::new()
     } else {
@@ -339,7 +354,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if job.options.refresh {
         // A copy keeps its own settings.
         for file in Record::read(&job.options.target).unwrap_or_default().changed_settings(&settings) {
-            findings.push(Finding::new(Code::ConfigChangedAtSource, 
+            findings.push(Finding::new(Code::ConfigChangedAtSource,
                 "has changed at the source since the copy was made or brought up to date; the copy keeps its own",
                 file.clone(),
                 "compare the two, and take over what the copy needs",
@@ -355,7 +370,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         missing_keys(&puts, &files, &mut findings);
     }
     let host_mapping = match (&definition.hosts, &hosts.folder) {
-        (Some(h), Some(folder)) => super::hosts::way(h, job.options.host_as.as_ref().unwrap_or(folder), &job.address),
+        (Some(h), Some(folder)) => {
+            super::hosts::way(h, job.options.host_as.as_ref().unwrap_or(folder), &job.address)
+        }
         _ => None,
     };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
@@ -418,7 +435,8 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
         return Some(has("address", &record.address, &job.address.to_string()));
     }
     let facts = config_facts(&FolderTree(job.options.target.to_path_buf()), definition);
-    let prefix = job.options.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
+    let prefix =
+        job.options.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
     if job.options.table_prefix != record.table_prefix
         || (!facts.files.is_empty() && !prefix.is_empty() && facts.table_prefix != prefix)
     {
@@ -481,8 +499,10 @@ fn system_of(
             Ok((known.definition.clone(), head.system.name.clone(), head.system.version.clone()))
         }
         Kind::Plain { .. } => {
-            let recognised = recognise(&source.tree, known)
-                .map_err(|looked_for| RestoreError::Unknown { path: job.options.source.to_path_buf(), looked_for })?;
+            let recognised = recognise(&source.tree, known).map_err(|looked_for| RestoreError::Unknown {
+                path: job.options.source.to_path_buf(),
+                looked_for,
+            })?;
             Ok((recognised.definition, recognised.product, recognised.version))
         }
     }
@@ -549,7 +569,10 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
             entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
         if !found.is_empty() {
             found.sort();
-            return Err(RestoreError::TargetInUse { path: job.options.target.to_path_buf(), found: shortened(found) });
+            return Err(RestoreError::TargetInUse {
+                path: job.options.target.to_path_buf(),
+                found: shortened(found),
+            });
         }
     } else if job.options.target.exists() {
         return Err(RestoreError::TargetInUse {
@@ -562,7 +585,10 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
         // A host may join the code base that it comes from.
         let joins = job.options.host_as.is_some() && *job.options.target == **site;
         if !joins && (job.options.target.starts_with(site) || site.starts_with(&job.options.target)) {
-            return Err(RestoreError::TargetInSource { target: job.options.target.to_path_buf(), site: site.clone() });
+            return Err(RestoreError::TargetInSource {
+                target: job.options.target.to_path_buf(),
+                site: site.clone(),
+            });
         }
     }
     if let Some(dump) = &job.options.dump_to {
@@ -578,7 +604,9 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
 
 fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
     match free_space(&job.options.target) {
-        Some(free) if free < needed => Err(RestoreError::Space { path: job.options.target.to_path_buf(), needed, free }),
+        Some(free) if free < needed => {
+            Err(RestoreError::Space { path: job.options.target.to_path_buf(), needed, free })
+        }
         _ => Ok(()),
     }
 }
@@ -693,7 +721,12 @@ fn relocation(
         Some(address) => address.clone(),
         None if found.candidates.is_empty() => {
             let what = "the old base address stands nowhere, and the content names no host";
-            findings.push(Finding::new(Code::AddressUnknown, what, "", "nothing, if the site uses relative links only"));
+            findings.push(Finding::new(
+                Code::AddressUnknown,
+                what,
+                "",
+                "nothing, if the site uses relative links only",
+            ));
             job.address.clone()
         }
         None => return Err(RestoreError::NoAddress { candidates: found.candidates.clone() }),
@@ -782,7 +815,7 @@ fn file_plans(
     let needed = definition.config.first().is_some_and(|c| carried(&c.path));
     if needed && !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
         let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
-        findings.push(Finding::new(Code::ConfigMissing, 
+        findings.push(Finding::new(Code::ConfigMissing,
             "the config file is not there, so nothing says to the site which database and address are its own",
             path,
             "make it on the new host, by the system's installer or its template",
@@ -794,8 +827,13 @@ fn file_plans(
             .map_err(|e| RestoreError::Config { path: path.clone(), why: e.to_string() })?;
         plans.push(plan);
     }
-    let for_web_server =
-        Config { path: String::new(), contains: None, form: ConfigForm::Htaccess, key: Vec::new(), like: None };
+    let for_web_server = Config {
+        path: String::new(),
+        contains: None,
+        form: ConfigForm::Htaccess,
+        key: Vec::new(),
+        like: None,
+    };
     for (path, (text, _)) in &source.tree.held {
         let shown = path.shown();
         let Some(below) = shown.strip_prefix(&source.tree.prefix) else { continue };

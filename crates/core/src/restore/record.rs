@@ -1,11 +1,11 @@
 //! The record that a copy keeps of where it comes from: a small file in it that says so to whoever refreshes it later.
 
-use schemars::JsonSchema;
 use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::survey::recognise::config_files;
 use crate::survey::tree::SiteTree;
 use crate::system::Definition;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use std::path::Path;

@@ -1,12 +1,12 @@
 //! What bringing a copy up to date comes to, file by file: by one comparison for those who only ask and for those who do it.
 
-use schemars::JsonSchema;
 use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
 use super::plan::RestorePlan;
 use super::record;
 use crate::archive::read::{Entry, EntryKind};
 use crate::survey::select::{Decision, Selection};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashSet;
 use std::fs::{self, Metadata};

@@ -1,17 +1,17 @@
 //! What a restore did, for reports.
 
-use schemars::JsonSchema;
-use crate::finding::{Code, Finding};
+use super::copy_settings::inserts;
 use super::leftovers::FileLeftover;
 use super::plan::RestorePlan;
-use super::copy_settings::inserts;
 use super::tidy;
 use crate::config::edit::Change;
 use crate::database::load::Substituted;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
+use crate::finding::{Code, Finding};
 use crate::survey::select::Part;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
@@ -154,7 +154,8 @@ impl Restored {
             }
             let told: Vec<String> = row.put.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
             let what = format!("{} was not set: no such row ({})", row.what, told.join(", "));
-            self.findings.push(Finding::new(Code::RowMissing, 
+            self.findings.push(Finding::new(
+                Code::RowMissing,
                 what,
                 format!("{}.{}", row.put.table, row.put.column),
                 "set it by hand",
@@ -177,8 +178,11 @@ impl Restored {
         }
         let files = puts.files.iter().filter(|_| code);
         self.settings.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
-        self.host_mapping =
-            plan.host_mapping.as_ref().filter(|_| code || plan.job.options.host_as.is_some()).map(|w| w.describe());
+        self.host_mapping = plan
+            .host_mapping
+            .as_ref()
+            .filter(|_| code || plan.job.options.host_as.is_some())
+            .map(|w| w.describe());
         self.outside = plan.outside();
         let job = &plan.job;
         if code && !job.scope.has(&Part::Media) {

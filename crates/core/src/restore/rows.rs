@@ -1,10 +1,10 @@
 //! The database part of a restore: every part is rewritten while it streams, into a server, a dump file, or nothing.
 
-use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::locate::{Locate, TakePart, each_part};
 use super::plan::RestorePlan;
 use super::restored::Restored;
+use crate::change_log::ChangeLog;
 use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
 use crate::database::load::{Loading, must_be_empty, open, replace};
@@ -14,7 +14,7 @@ use crate::dump::spread;
 use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Watch};
-use crate::change_log::ChangeLog;
+use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, PathError};
 use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
@@ -121,7 +121,9 @@ impl DatabaseSink {
                     replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
-                loader.on(plan.job.options.connections, &plan.job.options.substitute, keeper).map_err(RestoreError::Database)?;
+                loader
+                    .on(plan.job.options.connections, &plan.job.options.substitute, keeper)
+                    .map_err(RestoreError::Database)?;
                 loader.comes_from(&plan.old_databases());
                 if plan.job.options.events.is_on() {
                     loader.put_events_on();
@@ -208,7 +210,12 @@ impl DatabaseSink {
                     total.loaded = loaded.rows;
                     for (table, sent, there) in loaded.differing {
                         let what = format!("{sent} rows were sent, {there} are there");
-                        total.findings.push(Finding::new(Code::RowsDiffer, what, table, "look for doubled keys in the dump"));
+                        total.findings.push(Finding::new(
+                            Code::RowsDiffer,
+                            what,
+                            table,
+                            "look for doubled keys in the dump",
+                        ));
                     }
                     total.substituted = loaded.substituted;
                     total.findings.extend(loaded.findings);

@@ -1,6 +1,5 @@
 //! Runs a plan: unpack, edit, rewrite, load, look for leftovers. Each step is in the logbook before it begins.
 
-use crate::event::Findings;
 use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
@@ -12,9 +11,10 @@ use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source;
 use super::tidy;
 use super::unpack::Unpack;
-use crate::config::edit::{self, Change};
-use crate::event::{Counted, Event, Watch};
 use crate::change_log::ChangeLog;
+use crate::config::edit::{self, Change};
+use crate::event::Findings;
+use crate::event::{Counted, Event, Watch};
 use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
 use crate::survey::select::Part;
@@ -118,13 +118,18 @@ pub fn run(
     put_files(plan, book, &mut change_log)?;
     let whole = plan.job.scope.has(&Part::Code);
     let first = !plan.job.options.refresh;
-    if let Some(way) = plan.host_mapping.as_ref().filter(|_| first && (whole || plan.job.options.host_as.is_some())) {
+    if let Some(way) =
+        plan.host_mapping.as_ref().filter(|_| first && (whole || plan.job.options.host_as.is_some()))
+    {
         change_log.replace(&target.join(way.path()))?;
         book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
         way.make(target, &change_log)?;
     }
-    if let Some(contents) =
-        plan.job.contents.as_ref().filter(|_| plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none())
+    if let Some(contents) = plan
+        .job
+        .contents
+        .as_ref()
+        .filter(|_| plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none())
     {
         let record = Record {
             source: contents.survey.site.display().to_string(),
@@ -166,7 +171,11 @@ pub fn run(
 }
 
 /// Writes or removes the files whose presence means something.
-fn put_files(plan: &RestorePlan, book: &logbook::Run, change_log: &mut ChangeLog) -> Result<(), RestoreError> {
+fn put_files(
+    plan: &RestorePlan,
+    book: &logbook::Run,
+    change_log: &mut ChangeLog,
+) -> Result<(), RestoreError> {
     for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
         let path = plan.job.options.target.join(&file.path);
         book.step(StepKind::SetFile, serde_json::json!({ "file": file.path, "what": file.what }))?;

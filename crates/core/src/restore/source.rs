@@ -1,16 +1,16 @@
 //! What an archive holds, learned in one pass that writes nothing: ours with its proof, or a plain zip or tar of a folder.
 
-use crate::finding::Finding;
 use super::RestoreError;
 use super::job::RestoreJob;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
-use crate::archive::verify::{Damage, Verdict, verify_and_hold, too_many_held};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
+use crate::archive::verify::{Damage, Verdict, too_many_held, verify_and_hold};
 use crate::contents::SiteContents;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Watch};
+use crate::finding::Finding;
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
 use crate::survey::tree::{FolderTree, HeldTree, SiteTree};
@@ -138,7 +138,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
     let interesting = globs(patterns.iter().map(String::as_str));
     let path = &job.options.source;
     let total = std::fs::metadata(path).map(|m| m.len()).ok();
-    watch.event(Event::StepStarted { step: "proving the archive", total });
+    watch.event(Event::StepStarted { step: "verifying the archive", total });
     let (verdict, held) = verify_and_hold(path, watch, &mut |p| interesting.is_match(p.as_path()))?;
     watch.event(Event::StepDone);
     match verdict {

@@ -1,11 +1,11 @@
 //! What should not lie in the document root of a restored site: listed, and removed where that is safe and asked for.
 
-use schemars::JsonSchema;
 use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::shell;
 use crate::survey::risks::{Unwanted, unwanted};
 use crate::system::Definition;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs;
 use std::path::Path;
@@ -40,11 +40,8 @@ pub fn tidy(
             let gone = if folder { spot.remove_folder() } else { spot.remove() };
             gone.at(&full)?;
         }
-        let command = format!(
-            "rm {}{}",
-            if folder { "-r " } else { "" },
-            shell::quoted(&full.display().to_string())
-        );
+        let command =
+            format!("rm {}{}", if folder { "-r " } else { "" }, shell::quoted(&full.display().to_string()));
         out.push(Found { path, about, removed, command });
     }
     Ok(out)

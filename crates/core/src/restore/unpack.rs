@@ -1,7 +1,5 @@
 //! The files of a restore: their way into the target.
 
-use crate::event::Findings;
-use crate::finding::{Code, Finding};
 use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
@@ -11,6 +9,8 @@ use super::refresh;
 use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 
 use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, CopyMethod, sync_folder};
@@ -93,7 +93,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn place_of(&mut self, entry: &Entry<'_>) -> EntryPlace {
         if let Err(problem) = &entry.path {
-            self.findings.push(Finding::new(Code::EntryRefused, 
+            self.findings.push(Finding::new(
+                Code::EntryRefused,
                 format!("an entry was refused: {problem}"),
                 format!("{:?}", entry.raw_name),
                 "look at where this archive comes from",
@@ -247,7 +248,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.files += 1;
             }
             EntryKind::Special => {
-                self.findings.push(Finding::new(Code::SpecialFileLeftOut, 
+                self.findings.push(Finding::new(
+                    Code::SpecialFileLeftOut,
                     "a device, pipe or socket was not unpacked",
                     below.shown(),
                     "",
@@ -289,7 +291,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.change_log.replace(&path)?;
                 let meta = source.metadata().at(&other)?;
                 let mut temp = temporary_beside(&spot).at(&path)?;
-                self.bytes += CopyMethod::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
+                self.bytes +=
+                    CopyMethod::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
                 temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
                 temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
                 temp.persist(spot.path()).map_err(|e| e.error).at(&path)?;
@@ -382,7 +385,8 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
                 let what = format!("a link leads to {}", to.display());
-                self.findings.push(Finding::at(Code::LinkLeadsOut, 
+                self.findings.push(Finding::at(
+                    Code::LinkLeadsOut,
                     what,
                     path,
                     "check that it leads where it should on this host",

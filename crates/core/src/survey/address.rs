@@ -3,14 +3,14 @@
 //! Config first, then the rows that a definition names. A system that stores its address nowhere leaves traces: absolute links in
 //! its content. They count only where the site's config agrees (e-mail or cookie domain, list of hosts); otherwise they are candidates for a person.
 
-use schemars::JsonSchema;
-use crate::finding::{Code, Finding};
 use super::recognise::ConfigFacts;
-use crate::dump::rules::same_value;
 use crate::dump::inspect::{Inspection, Wanted};
+use crate::dump::rules::same_value;
+use crate::finding::{Code, Finding};
 use crate::place::{Address, AddressForm};
 use crate::system::Definition;
 use crate::system::schema::{AddressRows, Role};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// What was found out about the base address.
@@ -124,9 +124,10 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             continue;
         }
         for row in hosts {
-            let meant = rule.only.as_ref().is_none_or(|o| {
-                row[key_at].as_deref().is_some_and(|found| same_value(&o.value, found))
-            });
+            let meant = rule
+                .only
+                .as_ref()
+                .is_none_or(|o| row[key_at].as_deref().is_some_and(|found| same_value(&o.value, found)));
             let port = rule.port.as_ref().and_then(|_| row.last()?.as_deref()?.parse::<u16>().ok());
             let scheme = if port == Some(443) { "https" } else { scheme };
             let Some(host) = row[0].as_deref().filter(|h| !h.is_empty()) else { continue };
@@ -178,7 +179,8 @@ impl AddressFinding {
             // The scheme is what a site knows least.
             self.aliases.extend(self.address.replace(given.clone()));
         } else if same_host && known.base().strip_prefix(given.base()).is_some_and(below) {
-            return Some(Finding::new(Code::AddressTooWide, 
+            return Some(Finding::new(
+                Code::AddressTooWide,
                 format!(
                     "the site says that its address is {known} ({}); {given} would take in other pages of that host and was not used",
                     self.learned_from

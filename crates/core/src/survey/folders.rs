@@ -1,11 +1,11 @@
 //! One walk over a site's files: how heavy its folders are, what is not copied of them, what cannot be read.
 
-use schemars::JsonSchema;
 use super::select::{Decision, Selection};
 use crate::archive::format::LeftOut;
 use crate::config::htaccess;
 use crate::system::Definition;
 use rustix::fs::{Access, access};
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::os::unix::fs::MetadataExt;
@@ -98,8 +98,8 @@ const HUGE: u64 = 100 << 20;
 
 /// Files of kinds that do not get smaller when they are compressed.
 const COMPRESSED: [&str; 28] = [
-    "jpg", "jpeg", "png", "gif", "webp", "avif", "heic", "mp4", "m4v", "mov", "webm", "avi", "mp3", "m4a", "ogg",
-    "flac", "woff", "woff2", "gz", "zip", "zst", "bz2", "xz", "7z", "rar", "pdf", "docx", "phar",
+    "jpg", "jpeg", "png", "gif", "webp", "avif", "heic", "mp4", "m4v", "mov", "webm", "avi", "mp3", "m4a",
+    "ogg", "flac", "woff", "woff2", "gz", "zip", "zst", "bz2", "xz", "7z", "rar", "pdf", "docx", "phar",
 ];
 
 /// About how much of a file's bytes an archive takes, in percent. Measured on the files of the content systems at hand.
@@ -118,7 +118,8 @@ fn heavy(path: &Path, bytes: u64) -> Option<Heavy> {
     }
     let name = path.file_name()?.to_string_lossy().to_ascii_lowercase();
     let kind = HEAVY.iter().find(|(end, least, _)| name.ends_with(end) && bytes >= *least);
-    kind.map(|(_, _, what)| whole(path, what)).or_else(|| (bytes >= HUGE).then(|| whole(path, "very large file")))
+    kind.map(|(_, _, what)| whole(path, what))
+        .or_else(|| (bytes >= HUGE).then(|| whole(path, "very large file")))
 }
 
 /// Walks over a site. Folders are told apart down to `depth` below its root.
@@ -208,7 +209,9 @@ fn reason(definition: &Definition, decide: Decision, path: &Path) -> Option<(Str
     Some(match decide {
         Decision::Copy => return None,
         Decision::Cache(i) => (definition.cache[i].path.clone(), "rebuilt by the system".to_string()),
-        Decision::Generated(i) => (definition.generated[i].path.clone(), definition.generated[i].about.clone()),
+        Decision::Generated(i) => {
+            (definition.generated[i].path.clone(), definition.generated[i].about.clone())
+        }
         Decision::Media(i) => (definition.media[i].path.clone(), definition.media[i].about.clone()),
         Decision::OtherHost => {
             let folder = path.components().take(2).collect::<PathBuf>();

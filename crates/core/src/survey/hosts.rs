@@ -3,12 +3,12 @@
 //! A definition names the folder that holds them ([`crate::system::schema::HostFolders`]). One of them at a time is surveyed, packed and
 //! restored; the others are listed and left alone.
 
-use schemars::JsonSchema;
 use super::recognise::config_facts;
 use super::tree::SiteTree;
 use crate::place::Address;
 use crate::system::Definition;
 use crate::system::schema::Role;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
 

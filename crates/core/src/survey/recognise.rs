@@ -1,6 +1,5 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
-use schemars::JsonSchema;
 use super::tree::SiteTree;
 use crate::config::settings::{self, Expression};
 use crate::config::{self, connection};
@@ -8,6 +7,7 @@ use crate::place::{DatabaseAccess, Engine, Root};
 use crate::secret::Secret;
 use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::system::{Definition, Known};
+use schemars::JsonSchema;
 use serde::Serialize;
 
 /// A recognised system.

@@ -1,9 +1,9 @@
 //! What a careful administrator would point out about a site.
 
 use super::recognise::ConfigFacts;
-use crate::finding::{Code, Finding};
 use super::tree::{FolderTree, SiteTree};
 use crate::dump::inspect::Inspection;
+use crate::finding::{Code, Finding};
 use crate::place::Root;
 use crate::system::Definition;
 use crate::system::schema::Role;
@@ -39,14 +39,16 @@ pub fn risks(
         let Ok(meta) = std::fs::metadata(site.join(file)) else { continue };
         let mode = meta.permissions().mode() & 0o7777;
         if mode & 0o002 != 0 {
-            out.push(Finding::new(Code::ConfigWritable, 
+            out.push(Finding::new(
+                Code::ConfigWritable,
                 format!("config file is writable for everyone ({mode:04o})"),
                 file,
                 format!("chmod 0644 {file}"),
             ));
         }
         if mode & 0o222 == 0 {
-            out.push(Finding::new(Code::ConfigReadOnly, 
+            out.push(Finding::new(
+                Code::ConfigReadOnly,
                 format!("config file is read-only ({mode:04o})"),
                 file,
                 "nothing: a restore edits it and puts the mode back",
@@ -56,7 +58,8 @@ pub fn risks(
     for value in &config.values {
         if let Some(unknown) = &value.unknown {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(Finding::new(Code::ConfigFromEnvironment, 
+            out.push(Finding::new(
+                Code::ConfigFromEnvironment,
                 format!("`{}` {unknown}", value.key),
                 place,
                 "make sure that the new host provides it",
@@ -65,7 +68,8 @@ pub fn risks(
         let path = value.value.as_deref().filter(|v| value.role == Role::Path && Root::parse(v).is_ok());
         if let Some(path) = path.filter(|p| !Path::new(p).exists()) {
             let place = format!("{}, line {}", value.file, value.line);
-            out.push(Finding::new(Code::PathMissing, 
+            out.push(Finding::new(
+                Code::PathMissing,
                 format!("`{}` names a path that is not here: {path}", value.key),
                 place,
                 "nothing if the site was copied from another host; a restore moves paths below the old root",
@@ -77,7 +81,8 @@ pub fn risks(
         out.push(Finding::new(Code::FetchableFile, about, path, cure));
     }
     if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
-        out.push(Finding::new(Code::DumpCutOff, 
+        out.push(Finding::new(
+            Code::DumpCutOff,
             "the dump breaks off in the middle of a statement",
             format!("line {}: {}", cut.line, cut.what),
             "export it again",
@@ -93,7 +98,12 @@ pub fn unread(paths: &[PathBuf]) -> Option<Finding> {
     let place =
         if more == 0 { first.display().to_string() } else { format!("{} and {more} more", first.display()) };
     let what = "cannot be read and would be missing from a copy";
-    Some(Finding::new(Code::FileUnreadable, what, place, "run this as the user to whom the site belongs, or change their permissions"))
+    Some(Finding::new(
+        Code::FileUnreadable,
+        what,
+        place,
+        "run this as the user to whom the site belongs, or change their permissions",
+    ))
 }
 
 /// Something that should not lie in a document root.

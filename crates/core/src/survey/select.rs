@@ -44,7 +44,9 @@ impl Part {
     pub fn word(&self) -> String {
         match self {
             Part::Path(choice) => choice.text.clone(),
-            part => PARTS.iter().find(|(_, p)| p == part).map(|(name, _)| name.to_string()).unwrap_or_default(),
+            part => {
+                PARTS.iter().find(|(_, p)| p == part).map(|(name, _)| name.to_string()).unwrap_or_default()
+            }
         }
     }
 }
@@ -145,8 +147,7 @@ impl Scope {
 
     /// Says whether a file of a part is meant.
     fn has_file(&self, path: &Path, part: &Part) -> bool {
-        let within =
-            |parts: &[Part]| parts.iter().any(|p| matches!(p, Part::Path(c) if c.holds(path)));
+        let within = |parts: &[Part]| parts.iter().any(|p| matches!(p, Part::Path(c) if c.holds(path)));
         !within(&self.without) && (within(&self.only) || self.has(part))
     }
 
@@ -364,13 +365,15 @@ mod tests {
             (scope(&["index.php"], &[]), [true, false, false, false]),
         ];
         for (scope, expected) in rows {
-            let found =
-                ["index.php", "img/p/1/1.jpg", "img/c/2.jpg", "log/x.log"].map(|p| copied(&scope, p));
+            let found = ["index.php", "img/p/1/1.jpg", "img/c/2.jpg", "log/x.log"].map(|p| copied(&scope, p));
             assert_eq!(found, expected, "{scope:?}");
         }
         let media = Selection::of(&shop.definition, &scope(&["media"], &[]), &[]);
         assert_eq!(media.decide(Path::new("img"), true), Decision::Copy, "media lies below");
         assert_ne!(media.decide(Path::new("modules"), true), Decision::Copy);
-        assert_eq!(["../x/", "/etc/", "databse", "medai", ""].map(Part::parse), [None, None, None, None, None]);
+        assert_eq!(
+            ["../x/", "/etc/", "databse", "medai", ""].map(Part::parse),
+            [None, None, None, None, None]
+        );
     }
 }

@@ -82,9 +82,10 @@ impl FolderTree {
         // What stands before it is no reason to look everywhere.
         let fixed = pattern.split('/').take_while(|s| !s.contains('*')).collect::<Vec<_>>().join("/");
         let walk = walkdir::WalkDir::new(self.0.join(fixed)).min_depth(1).sort_by_file_name();
-        let below = walk.into_iter().flatten().filter_map(|e| {
-            e.path().strip_prefix(&self.0).ok().map(|p| p.display().to_string())
-        });
+        let below = walk
+            .into_iter()
+            .flatten()
+            .filter_map(|e| e.path().strip_prefix(&self.0).ok().map(|p| p.display().to_string()));
         below.filter(|path| wanted.is_match(path)).collect()
     }
 }

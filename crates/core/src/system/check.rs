@@ -72,7 +72,10 @@ impl Check<'_> {
                 self.wrong(self.line("version", i), message);
             }
             if !version.keys.is_empty() && !version.form.format().has_keys() {
-                self.wrong(self.line("version", i), "a file of this `form` has no keys from which a version could be read");
+                self.wrong(
+                    self.line("version", i),
+                    "a file of this `form` has no keys from which a version could be read",
+                );
             }
         }
     }
@@ -81,7 +84,9 @@ impl Check<'_> {
         for (i, config) in d.config.iter().enumerate() {
             let line = self.line("config", i);
             self.path("config", i, &config.path);
-            if let Some(other) = config.like.as_ref().filter(|path| !d.config.iter().any(|c| c.path == **path)) {
+            if let Some(other) =
+                config.like.as_ref().filter(|path| !d.config.iter().any(|c| c.path == **path))
+            {
                 self.wrong(line, format!("{} is like `{other}`, and no `config` has that path", config.path));
             }
             if !config.form.format().has_keys() && !config.key.is_empty() {
@@ -134,7 +139,12 @@ impl Check<'_> {
             self.wrong(line, format!("the path `{path}` must lie under the site"));
         }
         if path.split('/').any(|s| s.contains("**") && s != "**") {
-            self.wrong(line, format!("in the path `{path}` a `**` stands beside other letters: it stands for whole folders"));
+            self.wrong(
+                line,
+                format!(
+                    "in the path `{path}` a `**` stands beside other letters: it stands for whole folders"
+                ),
+            );
         }
         if let Err(e) = glob(&path.replace("{site}", "x")) {
             self.wrong(line, e.to_string());

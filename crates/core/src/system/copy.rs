@@ -1,7 +1,7 @@
 //! The part of a definition that tells what a copy can get: switches, names, a way in.
 
-use schemars::JsonSchema;
 use super::schema::KeyValue;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Where a value is put: a config key, a row, or a file.

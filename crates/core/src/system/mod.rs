@@ -4,8 +4,8 @@ mod check;
 pub mod copy;
 pub mod schema;
 
-pub use schema::Definition;
 use include_dir::{Dir, include_dir};
+pub use schema::Definition;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::{Path, PathBuf};

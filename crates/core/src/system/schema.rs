@@ -2,11 +2,11 @@
 //!
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
-use schemars::JsonSchema;
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use super::globs;
 use crate::place::AddressForm;
 use crate::text::packed::Packing;
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// One content system.
@@ -91,7 +91,8 @@ impl Definition {
     pub(super) fn expanded(mut self) -> Self {
         for at in 0..self.config.len() {
             let other = self.config[at].like.as_ref();
-            let keys = other.and_then(|path| self.config.iter().find(|c| c.path == *path)).map(|c| c.key.clone());
+            let keys =
+                other.and_then(|path| self.config.iter().find(|c| c.path == *path)).map(|c| c.key.clone());
             self.config[at].key.extend(keys.unwrap_or_default());
         }
         self

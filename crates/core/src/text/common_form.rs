@@ -80,8 +80,8 @@ impl Usual {
 #[cfg(test)]
 mod tests {
     use crate::place::{Address, Pairs};
-    use crate::text::replacements::{Judged, Replacements};
     use crate::text::common_form::Slashes;
+    use crate::text::replacements::{Judged, Replacements};
 
     fn replacements(old: &str) -> Replacements {
         let address = |t: &str| Address::parse(t).unwrap();
@@ -113,7 +113,8 @@ mod tests {
         ] {
             let replacements = replacements(old);
             let hit = replacements.scan().hits(text.as_bytes())[0];
-            let found = replacements.usual(text.as_bytes(), hit, slashes).map(|(span, new)| (span, new.to_vec()));
+            let found =
+                replacements.usual(text.as_bytes(), hit, slashes).map(|(span, new)| (span, new.to_vec()));
             assert_eq!(found.is_some(), usual, "{text}");
             let told = replacements.findings(text.as_bytes());
             if let Some((span, new)) = found.filter(|_| slashes == Slashes::Plain) {

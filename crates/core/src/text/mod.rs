@@ -4,20 +4,20 @@
 
 mod base64;
 mod charset;
+mod common_form;
 mod fragments;
 pub mod json;
 mod layers;
 pub mod links;
-pub mod replacements;
-mod precheck;
 pub mod packed;
+mod precheck;
 pub mod raw;
 mod reference;
 mod repair;
+pub mod replacements;
 mod rule;
 pub mod scan;
 pub mod serialized;
 pub mod spelling;
-mod common_form;
-pub mod value;
 mod trigrams;
+pub mod value;

@@ -4,13 +4,13 @@
 //! looked at, so that an old address in there is counted at least; where a definition says how a column is packed, it moves.
 //! Sources: RFC 1950 (zlib), RFC 1951 (deflate), RFC 1952 (gzip); MySQL reference manual, `COMPRESS()` (four bytes of length before zlib).
 
-use schemars::JsonSchema;
 use super::trigrams::{WINDOW, Windows};
 use crate::limits::PACKED_VALUE;
 use data_encoding::{BASE64, BASE64_NOPAD};
 use flate2::Compression;
 use flate2::bufread::{DeflateDecoder, MultiGzDecoder, ZlibDecoder};
 use flate2::write::{DeflateEncoder, GzEncoder, ZlibEncoder};
+use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 use std::io::{self, Read, Write};
@@ -185,7 +185,9 @@ mod tests {
             assert!(matches!(how.unpack(&more), Unpacked::Part(_)), "{how:?}");
         }
         for plain in [&b"x^2 + y^2 = 1"[..], b"\x78", b"", b"x\x9c", b"a:1:{i:0;s:1:\"x\";}"] {
-            assert!(Packing::describe(plain).is_none_or(|how| matches!(how.unpack(plain), Unpacked::Part(_))));
+            assert!(
+                Packing::describe(plain).is_none_or(|how| matches!(how.unpack(plain), Unpacked::Part(_)))
+            );
         }
     }
 

@@ -5,12 +5,12 @@
 //! read in the raw string as well, and what their strings hold is looked at in the same way. Whenever it is not certain that
 //! the long way would come to the same, nothing is returned, and the value takes the long way. A property test compares the two.
 
+use super::common_form::Slashes;
 use super::json;
-use super::replacements::Replacements;
 use super::precheck;
+use super::replacements::Replacements;
 use super::scan::CoreHit;
 use super::serialized;
-use super::common_form::Slashes;
 use super::value::{self, Layer};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
@@ -74,7 +74,9 @@ impl Short {
         self.places.clear();
         self.layers = Layers::default();
         let way = Way { replacements, inside, start, backslash };
-        replacements.is_quiet() && !replacements.asked().repair && self.text(way, 0..inside.len(), hits).is_some()
+        replacements.is_quiet()
+            && !replacements.asked().repair
+            && self.text(way, 0..inside.len(), hits).is_some()
     }
 
     /// Looks at a text of any kind, and returns by how much it grows.

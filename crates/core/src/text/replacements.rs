@@ -4,15 +4,15 @@
 //! owns the replacements, settles which of several claims to the same bytes holds, and gives the edits in the spelling of
 //! the level, or says why a hit is left. One pass over the old text: what was written is never looked at again.
 
-use schemars::JsonSchema;
+use super::common_form::{Slashes, Usual};
 use super::reference::{self, ReferenceNeedle};
 use super::rule::{self, BaseNeedle, HostNeedle, RootNeedle, Ways};
 use super::scan::{Core, CoreHit, CoreScan, Hits, core_run};
-use super::common_form::{Slashes, Usual};
 use super::value::Covered;
 use crate::edit::Edit;
 use crate::place::{Pairs, Root};
 use crate::secret::Secret;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::ops::Range;
 
@@ -99,7 +99,9 @@ impl LeftReason {
                 "nothing if that part of the old host stays; else name the whole host as an old address"
             }
             LeftReason::RootRelative => "look at these links; --references changes them",
-            LeftReason::BrokenSerialized => "--repair mends lengths where only one reading is possible; else save the setting anew",
+            LeftReason::BrokenSerialized => {
+                "--repair mends lengths where only one reading is possible; else save the setting anew"
+            }
             LeftReason::UnknownCustom | LeftReason::Binary | LeftReason::Packed | LeftReason::TooDeep => {
                 "save these settings anew in the back end of the copy"
             }
@@ -376,8 +378,7 @@ impl Replacements {
                     take(edit.span, &edit.new, false)?;
                 }
                 // Within a longer one that was found already.
-                Some(Judged::Change(edit)) if edit.span.start >= last.start && edit.span.end <= last.end => {
-                }
+                Some(Judged::Change(edit)) if edit.span.start >= last.start && edit.span.end <= last.end => {}
                 Some(Judged::Left { at, .. })
                     if at >= last.start && at + self.scan.cores()[hit.core].bytes.len() <= last.end => {}
                 // Two replacements at one place, or something that is to be left: for the long way.

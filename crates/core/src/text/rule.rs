@@ -5,7 +5,7 @@
 //! or root must not continue a path segment; what precedes a host must not continue a host or be `@`; what precedes a
 //! root must not continue a path. All of it is judged in characters of the level at which the hit was found.
 
-use super::replacements::{RewriteOptions, Judged, LeftReason};
+use super::replacements::{Judged, LeftReason, RewriteOptions};
 use super::spelling::{HexCase, Spelling, segment_char};
 use crate::edit::Edit;
 use crate::place::{Address, Root, Scheme};
@@ -133,7 +133,12 @@ impl RootNeedle {
 
 /// Looks at the host whose searched part lies at `at`. Nothing is returned where the new address stands already, as it
 /// may where old and new differ in the scheme alone.
-pub(super) fn look_at_host(text: &[u8], at: usize, needle: &HostNeedle, asked: RewriteOptions) -> Option<Judged> {
+pub(super) fn look_at_host(
+    text: &[u8],
+    at: usize,
+    needle: &HostNeedle,
+    asked: RewriteOptions,
+) -> Option<Judged> {
     let left = |reason| Some(Judged::Left { at, reason });
     let begin = at - needle.ways.0.ending(&text[..at])?;
     let end = at + needle.run;
@@ -218,7 +223,13 @@ fn port_after(text: &[u8], end: usize, spelling: &Spelling) -> (Option<u32>, usi
 }
 
 /// Judges a host that no `//` precedes.
-fn bare_host(text: &[u8], start: usize, end: usize, needle: &HostNeedle, asked: RewriteOptions) -> Option<Judged> {
+fn bare_host(
+    text: &[u8],
+    start: usize,
+    end: usize,
+    needle: &HostNeedle,
+    asked: RewriteOptions,
+) -> Option<Judged> {
     let plain = Spelling::Plain;
     let left = |reason| Some(Judged::Left { at: start, reason });
     let change = |span, new: &str| Some(Judged::Change(Edit::new(span, new.as_bytes())));

@@ -6,8 +6,8 @@
 
 use super::fragments::{self, Fragment};
 use super::layers::{self, WRAPPINGS, Wrapping};
-use super::replacements::{Judged, LeftReason, Replacements};
 use super::packed::Packing;
+use super::replacements::{Judged, LeftReason, Replacements};
 use super::rule::holds_log_in;
 use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
@@ -86,7 +86,12 @@ pub fn edits(replacements: &Replacements, value: &[u8], notes: &mut dyn Notes) -
 }
 
 /// The same for a value that is known to hold a core, or to be worth a repair. `is_bytes` says that the dump has it as bytes, not as text.
-pub fn edits_of_hit(replacements: &Replacements, value: &[u8], is_bytes: bool, notes: &mut dyn Notes) -> Vec<Edit> {
+pub fn edits_of_hit(
+    replacements: &Replacements,
+    value: &[u8],
+    is_bytes: bool,
+    notes: &mut dyn Notes,
+) -> Vec<Edit> {
     let mut walk = Walk { replacements, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
     match Packing::seen(value) {
         Some((how, packed)) if walk.look_into(&packed, how) => Vec::new(),

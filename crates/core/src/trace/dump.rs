@@ -8,8 +8,8 @@ use crate::dump::rows::Rows;
 use crate::dump::statement::Statement;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::edit::Decoded;
-use crate::text::replacements::LeftReason;
 use crate::text::packed::Packing;
+use crate::text::replacements::LeftReason;
 use crate::text::value;
 use std::io::Read;
 
@@ -83,7 +83,9 @@ impl Trail<'_> {
         let mut spare = std::mem::take(&mut self.spare);
         match literal::meaning(row, value, quoting, &mut spare) {
             Some(meant) => {
-                if self.tracer.replacements.scan().any(meant.bytes()) || Packing::seen(meant.bytes()).is_some() {
+                if self.tracer.replacements.scan().any(meant.bytes())
+                    || Packing::seen(meant.bytes()).is_some()
+                {
                     self.look(meant.bytes(), meant.is_bytes(), standing, None);
                 }
                 spare = meant.into_spare();

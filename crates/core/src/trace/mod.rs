@@ -6,11 +6,11 @@
 pub mod dump;
 pub mod files;
 
-use schemars::JsonSchema;
 use crate::dump::stream::DumpError;
 use crate::place::{Address, Pairs, Root};
-use crate::text::replacements::{RewriteOptions, LeftReason, Replacements};
+use crate::text::replacements::{LeftReason, Replacements, RewriteOptions};
 use crate::text::value::Notes;
+use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;

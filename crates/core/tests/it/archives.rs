@@ -6,8 +6,8 @@ use std::path::Path;
 use zporter_core::archive::container::{CANARY, Canary, Container, canary};
 use zporter_core::archive::entry_path::EntryPath;
 use zporter_core::archive::format::{FORMAT, Head, HeadPlace, SystemName};
-use zporter_core::archive::verify::{Damage, Verdict, verify};
 use zporter_core::archive::read::entries;
+use zporter_core::archive::verify::{Damage, Verdict, verify};
 use zporter_core::archive::write::{ArchiveWriter, Meta, WriteError};
 use zporter_core::event::Silent;
 

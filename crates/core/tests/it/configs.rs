@@ -160,8 +160,13 @@ fn windows_paths_and_aliases_move_and_an_address_of_others_is_said() {
     );
     let relocation = relocation();
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let cx =
-        Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
+    let cx = Context {
+        relocation: &relocation,
+        database: None,
+        replacements: &replacements,
+        table_prefix: None,
+        put: &[],
+    };
     let definition = definition("joomla");
     let text = text.replace("http://old.example/cms/", "http://other.example");
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
@@ -355,8 +360,13 @@ fn moved(keys: &str, text: &str, from: &str, to: &str) -> (String, Vec<String>) 
     let mut relocation = relocation();
     (relocation.from, relocation.to, relocation.aliases) = (place(from), place(to), vec![]);
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let cx =
-        Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
+    let cx = Context {
+        relocation: &relocation,
+        database: None,
+        replacements: &replacements,
+        table_prefix: None,
+        put: &[],
+    };
     let plan = plan_checked(&config, "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(&config), text.as_bytes()).unwrap();
     (String::from_utf8(new).unwrap(), plan.findings.into_iter().map(|w| w.what).collect())

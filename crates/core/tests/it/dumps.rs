@@ -224,7 +224,8 @@ fn the_tally_tells_seen_changed_left_and_samples() {
 #[test]
 fn a_watched_password_is_counted_and_never_shown() {
     let relocation = relocation("https://old.example", "http://new.example");
-    let replacements = Replacements::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
+    let replacements =
+        Replacements::new(&relocation.pairs(), &[zporter_core::secret::Secret::new("fake-pass-9")]);
     let dump = b"INSERT INTO t (a) VALUES ('db=fake-pass-9 at https://old.example/');";
     let source = Source::new(&dump[..], WINDOW, None).unwrap();
     let (_, done, _) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
@@ -450,7 +451,8 @@ proptest! {
 
 #[test]
 fn letters_by_their_numbers_count_as_what_they_mean() {
-    let replacements = Replacements::new(&relocation("http://old.example", "http://brandnew.example").pairs(), &[]);
+    let replacements =
+        Replacements::new(&relocation("http://old.example", "http://brandnew.example").pairs(), &[]);
     let run = |dump: &str| {
         let source = Source::new(dump.as_bytes(), WINDOW, Some(Dialect::Sqlite)).unwrap();
         let (out, done, _) = rewrite(source, &rules(&replacements, &|_| Keep::All), Vec::new()).unwrap();
@@ -467,7 +469,8 @@ fn letters_by_their_numbers_count_as_what_they_mean() {
 
 #[test]
 fn stored_code_names_the_old_database_no_more_or_that_is_said() {
-    let replacements = Replacements::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
+    let replacements =
+        Replacements::new(&relocation("http://old.example", "http://new.example").pairs(), &[]);
     let run = |dump: &str| {
         let rules = Rules {
             moves: Some(DatabaseMove { old: vec!["live".into()], new: "copy".into() }),

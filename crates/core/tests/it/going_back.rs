@@ -3,8 +3,8 @@
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
-use zporter_core::database::journal::{InLogbook, ProgressStore, Mark, begun_tables, reached};
 use zporter_core::change_log::{ChangeLog, FileChange, read, undo};
+use zporter_core::database::journal::{InLogbook, Mark, ProgressStore, begun_tables, reached};
 use zporter_core::logbook::{self, Outcome, Run, StepKind};
 use zporter_core::undo::{UndoError, plan};
 

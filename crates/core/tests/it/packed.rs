@@ -6,8 +6,8 @@ use zporter_core::dump::rules::{Cell, Keep, PackedColumn, Rewritten, Rules};
 use zporter_core::dump::spread::rewrite;
 use zporter_core::dump::stream::{Source, WINDOW};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
-use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::text::packed::{Packing, Unpacked};
+use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::trace::{Sure, Tracer};
 
 const OLD: &str = "see <a href=\"http://old.example/a\">a</a> and s:20:\"http://old.example/a\";";
@@ -173,7 +173,8 @@ fn declared_links_follow_and_the_rest_of_their_value_too() {
         };
         let replacements = Replacements::new(&relocation.pairs(), &[]);
         let cells = vec![cell("l", &[]), cell("j", &["url"]), cell("s", &["link"])];
-        let rules = Rules { cells, relocation: Some(&relocation), ..Rules::new(&replacements, &|_| Keep::All) };
+        let rules =
+            Rules { cells, relocation: Some(&relocation), ..Rules::new(&replacements, &|_| Keep::All) };
         let old = dump(links[0], &format!("http://old.example{}", links[0]));
         let source = Source::new(old.as_bytes(), WINDOW, None).unwrap();
         let (out, _, _) = rewrite(source, &rules, Vec::new()).unwrap();

@@ -33,7 +33,13 @@ fn replacements() -> Replacements {
 }
 
 /// Rewrites a dump. `every` asks for a value of the table that no row has, so that each row is cut by the scanner.
-fn by(dump: &[u8], replacements: &Replacements, samples: usize, every: bool, window: usize) -> (String, Counts) {
+fn by(
+    dump: &[u8],
+    replacements: &Replacements,
+    samples: usize,
+    every: bool,
+    window: usize,
+) -> (String, Counts) {
     let never = RowPut {
         table: "t".into(),
         column: "c1".into(),

@@ -20,7 +20,8 @@ pub fn run(
         return jobs::run(style, args, &jobs::ToldArgs::default());
     }
     let how = How { dry_run: false, samples: 0 };
-    let done = run_job(&args.job()?, how, &Here, &Progress::new(style)).map_err(|f| CommandError::from(*f.error))?;
+    let done =
+        run_job(&args.job()?, how, &Here, &Progress::new(style)).map_err(|f| CommandError::from(*f.error))?;
     let Done::Created(created) = done else {
         return Err(CommandError::usage("the job makes no database"));
     };
@@ -44,7 +45,8 @@ pub fn report(done: &CreateOutcome) -> Result<Report, CommandError> {
     }
     facts.maybe("logs in by", created.auth_plugin.as_ref());
     if done.password_made {
-        facts.add("password", format!("made: {PASSWORD_LENGTH} letters and digits, {} bits", password_bits()));
+        facts
+            .add("password", format!("made: {PASSWORD_LENGTH} letters and digits, {} bits", password_bits()));
     }
     match &done.saved_log_in {
         Some(file) => {

@@ -38,7 +38,8 @@ pub fn report(done: &LoadOutcome) -> Result<Report, CommandError> {
         facts.add("definers", format!("{} {what}", number(loaded.definers)));
     }
     for s in &loaded.substituted {
-        facts.add("substituted", format!("{} {} became {}, {}", s.kind, s.from, s.to, count(s.count, "time")));
+        facts
+            .add("substituted", format!("{} {} became {}, {}", s.kind, s.from, s.to, count(s.count, "time")));
     }
     report.section("", facts.block());
     way_back(&mut report, &done.run, Kind::DatabaseLoad);

@@ -31,7 +31,8 @@ pub fn run(args: &LogInsArgs) -> Result<Report, CommandError> {
     let folder = saved_logins::folder(&context::data_folder()?);
     let Some(named) = &args.database else {
         let result = LogInsResult { log_ins: saved_logins::list(&folder) };
-        let verdict = format!("{} in {}", count(result.log_ins.len() as u64, "saved log-in"), folder.display());
+        let verdict =
+            format!("{} in {}", count(result.log_ins.len() as u64, "saved log-in"), folder.display());
         let mut report = Report::new("database logins", verdict, &result)?;
         let rows = result.log_ins.iter().map(|l| vec![l.database.clone(), l.user.clone()]);
         report.section("", Block::table(&["database", "user"], rows));

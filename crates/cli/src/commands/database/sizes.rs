@@ -104,7 +104,10 @@ pub fn run(args: &SizesArgs) -> Result<Report, CommandError> {
     facts.add("server", &server);
     facts.add("dump", format!("about {} with every row", bytes(dump_bytes)));
     if dump_bytes_light < dump_bytes {
-        facts.add("light dump", format!("about {} with --light: without what may stay behind", bytes(dump_bytes_light)));
+        facts.add(
+            "light dump",
+            format!("about {} with --light: without what may stay behind", bytes(dump_bytes_light)),
+        );
     }
     if meant.access.engine != Engine::Sqlite {
         facts.add("sizes", "and rows are the server's estimates");

@@ -1,11 +1,11 @@
 //! Makes what waited for the rows: routines, views, triggers, and events, these at rest.
 
-use crate::finding::{Code, Finding};
 use super::load::{MysqlLoader, SESSION};
 use super::{code, name, refused, run, thing};
 use crate::database::DatabaseError;
 use crate::database::journal::Mark;
 use crate::database::waiting::{Later, in_any_order, refusal};
+use crate::finding::{Code, Finding};
 use crate::vet::mysql as vet;
 use crate::vet::{Phase, Vetted};
 use ::mysql::prelude::Queryable;
@@ -29,7 +29,12 @@ impl MysqlLoader {
                     later.name
                 );
                 let cure = "read it before the site uses it: it may name another database";
-                self.loaded.findings.push(Finding::new(Code::DynamicSql, what, format!("line {}", later.line), cure));
+                self.loaded.findings.push(Finding::new(
+                    Code::DynamicSql,
+                    what,
+                    format!("line {}", later.line),
+                    cure,
+                ));
             }
         }
         let mut events = Vec::new();
@@ -79,7 +84,8 @@ impl MysqlLoader {
             return Ok(());
         }
         let what = format!("events were loaded at rest: {}", events.join(", "));
-        self.loaded.findings.push(Finding::new(Code::EventsAtRest, 
+        self.loaded.findings.push(Finding::new(
+            Code::EventsAtRest,
             what,
             "",
             "`--events on` puts them on; or ALTER EVENT … ENABLE later",

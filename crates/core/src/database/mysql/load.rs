@@ -3,18 +3,20 @@
 //! Rows are sent in batches of our own size over several connections, whatever the dump's inserts looked like: single-row inserts
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
-use crate::job::values::Substitution;
-use crate::finding::{Code, Finding};
 use super::batch::{Way, Workers};
 use super::sink::LoadSink;
-use super::{checksum, connect, empty, name, quoted, rows, run, server, tables, wait_for_orphaned_statements};
-use crate::database::dump::Checksum;
+use super::{
+    checksum, connect, empty, name, quoted, rows, run, server, tables, wait_for_orphaned_statements,
+};
 use crate::database::compatibility::Compatibility;
-use crate::database::journal::{ProgressStore, Mark, Reached};
+use crate::database::dump::Checksum;
+use crate::database::journal::{Mark, ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece};
 use crate::database::waiting::Waiting;
 use crate::database::{DatabaseError, journal};
 use crate::dump::dialect::Dialect;
+use crate::finding::{Code, Finding};
+use crate::job::values::Substitution;
 use crate::place::DatabaseAccess;
 use crate::vet::hints::Server;
 use crate::vet::mysql::Own;
@@ -300,7 +302,12 @@ impl Loading for MysqlLoader {
         if let Some(workers) = self.workers.take() {
             for (table, (count, first)) in workers.take_changed() {
                 let what = format!("the server changed {count} values of its own accord: {first}");
-                self.loaded.findings.push(Finding::new(Code::ValuesChangedByServer, what, table, "compare these rows with the source"));
+                self.loaded.findings.push(Finding::new(
+                    Code::ValuesChangedByServer,
+                    what,
+                    table,
+                    "compare these rows with the source",
+                ));
             }
         }
         self.make_what_waited()?;

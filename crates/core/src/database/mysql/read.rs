@@ -4,14 +4,14 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
-use crate::event::Findings;
-use crate::finding::{Code, Finding};
 use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
 use crate::dump::inspect::{self, Inspection};
 use crate::dump::literal::Quoting;
 use crate::dump::{definer, literal, sequence};
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
@@ -345,10 +345,11 @@ fn write_stored(
             let sql = shown.first().and_then(|r| r.as_ref(*column)).map(text).unwrap_or_default();
             if sql.is_empty() {
                 let what = format!("the {} {item} could not be read", kind.to_ascii_lowercase());
-                findings.push(Finding::new(Code::ObjectLeftOut, 
+                findings.push(Finding::new(
+                    Code::ObjectLeftOut,
                     what,
                     "",
-                    "ask for the right to see its definition, or carry it by hand",
+                    "ask for the right to see its definition, or copy it by hand",
                 ));
                 continue;
             }

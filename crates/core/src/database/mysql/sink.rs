@@ -1,7 +1,6 @@
 //! What of a dump reaches a MySQL or MariaDB server, piece by piece: every statement is resolved for this server, vetted, and sent in its
 //! place or put aside until the rows are there.
 
-use crate::finding::{Code, Finding};
 use super::batch::{Batch, Way};
 use super::load::MysqlLoader;
 use super::{code, refused, run};
@@ -16,6 +15,7 @@ use crate::dump::rows::Rows;
 use crate::dump::sequence::{self, Work};
 use crate::dump::statement::{Class, Statement};
 use crate::dump::stream::{At, Piece};
+use crate::finding::{Code, Finding};
 use crate::vet::hints::{self, Open};
 use crate::vet::mysql::{self as vet, Plain, Setting, Variables};
 use crate::vet::{Verdict, Vetted};
@@ -221,7 +221,12 @@ impl<'l> LoadSink<'l> {
             self.loader.databases.push(name.clone());
             let what = format!("the dump names the database {name}");
             let cure = "nothing: it was loaded into the database that you named";
-            self.loader.loaded.findings.push(Finding::new(Code::DatabaseNamedInDump, what, format!("line {line}"), cure));
+            self.loader.loaded.findings.push(Finding::new(
+                Code::DatabaseNamedInDump,
+                what,
+                format!("line {line}"),
+                cure,
+            ));
         }
         if self.loader.databases.len() > 1 {
             let what = format!("the dump holds several databases: {}", self.loader.databases.join(", "));
@@ -377,9 +382,11 @@ impl<'l> LoadSink<'l> {
             self.head.clear();
             if open != Open::Ignored {
                 let plain = self.plain(&text, at)?;
-                let substituted = self.loader.compatibility.head(plain.text.trim_ascii_start().as_bytes(), quoting);
+                let substituted =
+                    self.loader.compatibility.head(plain.text.trim_ascii_start().as_bytes(), quoting);
                 let substituted = Plain { text: text_of(&substituted, line)?.to_string(), ..plain };
-                let vetted = vet::insert_head(&substituted, quoting, &self.loader.own).map_err(refusal(line))?;
+                let vetted =
+                    vet::insert_head(&substituted, quoting, &self.loader.own).map_err(refusal(line))?;
                 self.head = vetted.text().to_string();
                 self.table = substituted.statement.name.clone().unwrap_or_default();
             }

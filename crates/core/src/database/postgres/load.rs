@@ -4,17 +4,17 @@
 //! A large dump goes over several connections: large tables, and the indexes of these, have one each for as long as they take, and a
 //! transaction of their own (`pool`). Everything else keeps its order on the first connection, and waits for them where it may need them.
 
-use crate::job::values::Substitution;
-use crate::finding::{Code, Finding};
 use super::pool::{Pool, transaction, was_committed};
 use super::sink::LoadSink;
 use super::{connect, name, own_name, refused, rows, run, state};
+use crate::database::checkpoints::{Checkpoints, STAGE, committed_by_rows};
 use crate::database::journal::{ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, shortened};
-use crate::database::checkpoints::{STAGE, Checkpoints, committed_by_rows};
 use crate::database::waiting::{self, Later, Waiting};
 use crate::database::{DatabaseError, beginning, describe};
 use crate::dump::dialect::Dialect;
+use crate::finding::{Code, Finding};
+use crate::job::values::Substitution;
 use crate::place::DatabaseAccess;
 use crate::vet::Phase;
 use crate::vet::postgres::Made;
@@ -327,13 +327,19 @@ impl PostgresLoader {
                 "functions put statements together while they run, and nobody can look into these: {}",
                 shortened(dynamic).join(", ")
             );
-            self.loaded.findings.push(Finding::new(Code::DynamicSql, what, "", "read them before the site uses them"));
+            self.loaded.findings.push(Finding::new(
+                Code::DynamicSql,
+                what,
+                "",
+                "read them before the site uses them",
+            ));
         }
         for view in self.made.unfilled() {
             let what = format!(
                 "the materialised view {view} was left empty: its query calls functions of the dump that do more than compute"
             );
-            self.loaded.findings.push(Finding::new(Code::ViewEmpty, 
+            self.loaded.findings.push(Finding::new(
+                Code::ViewEmpty,
                 what,
                 view,
                 "look at these functions, then REFRESH MATERIALIZED VIEW",
@@ -364,7 +370,12 @@ impl PostgresLoader {
                 if lesser && state(&error).is_some_and(|s| foreign.contains(s)) {
                     let what = format!("{} was refused: {}", beginning(text.as_bytes()), describe(&error));
                     let cure = "make the role that it names, and then this by hand, if the site needs it";
-                    self.loaded.findings.push(Finding::new(Code::ObjectRefused, what, format!("line {}", later.line), cure));
+                    self.loaded.findings.push(Finding::new(
+                        Code::ObjectRefused,
+                        what,
+                        format!("line {}", later.line),
+                        cure,
+                    ));
                     return Ok(());
                 }
                 Err(error)

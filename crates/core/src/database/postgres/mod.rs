@@ -1,7 +1,7 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
-mod pool;
 pub mod load;
+mod pool;
 mod ranges;
 pub mod read;
 mod sink;

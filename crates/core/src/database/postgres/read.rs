@@ -4,12 +4,12 @@
 //! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
 //! names everything in full.
 
-use crate::event::Findings;
-use crate::finding::{Code, Finding};
 use super::ranges::{self, READING, Readers};
 use super::{connect, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Snapshot, TableFacts};
+use crate::event::Findings;
+use crate::finding::{Code, Finding};
 
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
@@ -454,10 +454,11 @@ impl Snapshot for PostgresSnapshot {
              UNION ALL SELECT 'large objects' WHERE EXISTS (SELECT FROM pg_largeobject_metadata)"
         );
         for what in self.texts(&rest)? {
-            findings.push(Finding::new(Code::ObjectLeftOut, 
+            findings.push(Finding::new(
+                Code::ObjectLeftOut,
                 format!("{what}: not written"),
                 "",
-                "carry it by hand if the site needs it",
+                "copy it by hand if the site needs it",
             ));
         }
         Ok(count)

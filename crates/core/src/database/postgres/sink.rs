@@ -1,19 +1,19 @@
 //! What of a dump reaches a PostgreSQL server, piece by piece: every statement is vetted, and sent in its place or put aside until the rows
 //! are there; rows of large tables go over connections of their own.
 
-use crate::finding::{Code, Finding};
-use super::pool::{Beside, Copying, Region, copy_beside, copy_in};
 use super::load::{PostgresLoader, is_not_yet, is_there_already};
+use super::pool::{Beside, Copying, Region, copy_beside, copy_in};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
+use crate::database::checkpoints::NextAction;
 use crate::database::journal::Alone;
 use crate::database::load::{Plain, text_of};
-use crate::database::checkpoints::NextAction;
 use crate::database::waiting::{Later, refusal};
 use crate::dump::literal::Quoting;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
+use crate::finding::{Code, Finding};
 use crate::vet::postgres::{self as vet, Setting};
 use crate::vet::{Phase, Verdict, Vetted};
 
@@ -236,7 +236,12 @@ impl<'l> LoadSink<'l> {
                     let what = format!("{what} of the dump were left out");
                     if !self.loader.loaded.findings.iter().any(|w| w.what == what) {
                         let cure = "nothing: who may do what is decided by the account that loads";
-                        self.loader.loaded.findings.push(Finding::new(Code::RightsLeftOut, what, format!("line {line}"), cure));
+                        self.loader.loaded.findings.push(Finding::new(
+                            Code::RightsLeftOut,
+                            what,
+                            format!("line {line}"),
+                            cure,
+                        ));
                     }
                 }
                 Verdict::Later(phase, name, statement) => {
@@ -302,7 +307,12 @@ impl<'l> LoadSink<'l> {
                     crate::database::beginning(vetted.text().as_bytes())
                 );
                 let cure = "compare it with the source's, if both sites use it";
-                self.loader.loaded.findings.push(Finding::new(Code::ObjectExisted, text, format!("line {}", at.line), cure));
+                self.loader.loaded.findings.push(Finding::new(
+                    Code::ObjectExisted,
+                    text,
+                    format!("line {}", at.line),
+                    cure,
+                ));
                 run(self.loader.within()?, "ROLLBACK TO tried")
             }
             Err(e) if is_not_yet(&e) => {
@@ -325,7 +335,12 @@ impl<'l> LoadSink<'l> {
         if let Err(e) = self.run(vetted, line) {
             run(self.loader.within()?, "ROLLBACK TO tried")?;
             let what = format!("{} was refused: {}", vetted.text().trim(), crate::database::describe(&e));
-            self.loader.loaded.findings.push(Finding::new(Code::ObjectRefused, what, format!("line {line}"), cure));
+            self.loader.loaded.findings.push(Finding::new(
+                Code::ObjectRefused,
+                what,
+                format!("line {line}"),
+                cure,
+            ));
         }
         Ok(())
     }

@@ -1,19 +1,19 @@
 //! Loads a dump into a file, in one transaction, or in stages that are one each. Every statement is vetted, and sent in its place or put
 //! aside until the rows are there.
 
-use crate::job::values::Substitution;
-use crate::finding::{Code, Finding};
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
+use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
 use crate::database::journal::{ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
-use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
 use crate::dump::literal;
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
+use crate::finding::{Code, Finding};
+use crate::job::values::Substitution;
 use crate::place::DatabaseAccess;
 use crate::vet::sqlite as vet;
 use crate::vet::{Verdict, Vetted};
@@ -81,7 +81,12 @@ impl Loading for SqliteLoader {
         Ok(())
     }
 
-    fn on(&mut self, _: usize, _: &[Substitution], keeper: Box<dyn ProgressStore>) -> Result<(), DatabaseError> {
+    fn on(
+        &mut self,
+        _: usize,
+        _: &[Substitution],
+        keeper: Box<dyn ProgressStore>,
+    ) -> Result<(), DatabaseError> {
         self.stages.watch(keeper);
         Ok(())
     }
@@ -139,7 +144,12 @@ impl Loading for SqliteLoader {
             list(&conn, "SELECT DISTINCT \"table\" FROM pragma_foreign_key_check", |r| r.get(0))?;
         for table in broken {
             let what = "rows refer to rows that are not there";
-            loaded.findings.push(Finding::new(Code::ReferencesBroken, what, table, "compare with the source"));
+            loaded.findings.push(Finding::new(
+                Code::ReferencesBroken,
+                what,
+                table,
+                "compare with the source",
+            ));
         }
         stages.end(&loaded.rows, None, || conn.execute_batch("COMMIT").map_err(own))?;
         Ok(loaded)

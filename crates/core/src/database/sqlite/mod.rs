@@ -2,7 +2,6 @@
 
 mod load;
 
-use crate::event::Findings;
 use super::create::{CreatePlan, Created};
 use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use super::trial::{Right, Trial};
@@ -10,6 +9,7 @@ use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
+use crate::event::Findings;
 use crate::place::DatabaseAccess;
 pub use load::SqliteLoader;
 use rusqlite::types::ValueRef;

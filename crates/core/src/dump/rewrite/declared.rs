@@ -1,17 +1,17 @@
 //! What rules declare of a table: cells in their form, values that are put, values that begin otherwise. Each row of such a table is looked
 //! at, whether it holds a core or not.
 
-use crate::dump::rules::same_value;
-use super::{CellColumn, ColumnNotes, Worker, rewritten, describe};
+use super::{CellColumn, ColumnNotes, Worker, describe, rewritten};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::Value;
 use crate::dump::rules::CellChange;
+use crate::dump::rules::same_value;
 use crate::dump::tally::ColumnTally;
 use crate::edit::{self, Decoded, Edit};
 use crate::place::AddressForm;
 use crate::text::links;
-use crate::text::replacements::LeftReason;
 use crate::text::packed::Unpacked;
+use crate::text::replacements::LeftReason;
 use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
 
@@ -157,8 +157,11 @@ impl Worker<'_> {
         for at in &self.current.puts {
             let rule = &self.rules.puts[at.rule];
             let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
-            let meant =
-                at.only.iter().zip(&rule.only).all(|(c, (_, wanted))| text(*c).is_some_and(|found| same_value(wanted, &found)));
+            let meant = at
+                .only
+                .iter()
+                .zip(&rule.only)
+                .all(|(c, (_, wanted))| text(*c).is_some_and(|found| same_value(wanted, &found)));
             let Some(value) = values.get(at.column).filter(|_| meant) else { continue };
             let known = new.iter().position(|(column, ..)| *column == at.column);
             let old = match known {

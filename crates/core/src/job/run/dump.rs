@@ -181,11 +181,7 @@ pub(super) fn preview(options: &DumpJob, world: &dyn World) -> Result<DumpPrevie
 }
 
 /// Dumps.
-pub(super) fn run(
-    options: &DumpJob,
-    world: &dyn World,
-    watch: &dyn Watch,
-) -> Result<DumpOutcome, Failure> {
+pub(super) fn run(options: &DumpJob, world: &dyn World, watch: &dyn Watch) -> Result<DumpOutcome, Failure> {
     first(options)?;
     let meant = target(options).find(world)?;
     let rows = choices(options)?;

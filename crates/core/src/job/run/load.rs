@@ -151,8 +151,7 @@ pub(super) fn run(
     for table in earlier.iter().flat_map(|e| &e.reached.begun) {
         begun.book.note(StepKind::TableBegun, serde_json::json!({ "table": table }))?;
     }
-    let whole =
-        earlier.iter().filter(|_| plan.access.engine == Engine::Mysql).flat_map(|e| &e.reached.whole);
+    let whole = earlier.iter().filter(|_| plan.access.engine == Engine::Mysql).flat_map(|e| &e.reached.whole);
     for (table, rows) in whole {
         begun.book.note(StepKind::TableWhole, serde_json::json!({ "table": table, "rows": rows }))?;
     }

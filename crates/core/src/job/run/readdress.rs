@@ -132,10 +132,8 @@ impl Work<'_> {
             return Ok((done, ending));
         }
         let folder = output.parent().unwrap_or(Path::new("."));
-        let temp = tempfile::Builder::new()
-            .prefix(&crate::spool::prefix(folder))
-            .tempfile_in(folder)
-            .at(folder)?;
+        let temp =
+            tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
         let (file, temp) = temp.into_parts();
         let name = output.to_string_lossy().into_owned();
         let (out, done, ending) = self.rewrite(|order| {

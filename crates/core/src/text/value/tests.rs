@@ -304,7 +304,8 @@ fn lengths_counted_in_another_charset_are_kept_in_it() {
 
 #[test]
 fn wrong_lengths_are_repaired_only_when_asked() {
-    let repairing = Replacements::asking(&pairs(), &[], RewriteOptions { repair: true, ..RewriteOptions::default() });
+    let repairing =
+        Replacements::asking(&pairs(), &[], RewriteOptions { repair: true, ..RewriteOptions::default() });
     let mut kept = Kept::default();
     for (before, after) in [
         (r#"a:1:{i:0;s:5:"see http://old.example/s";}"#, r#"a:1:{i:0;s:26:"see https://new.example:81";}"#),
