@@ -1,5 +1,6 @@
 //! Files written whole or not at all, errors that name their path, and free space.
 
+use crate::place::{DatabaseAccess, Engine};
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -80,6 +81,14 @@ pub fn write_private(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
     file.persist(path).map_err(|e| e.error).at(path)?;
     sync_folder(folder);
     Ok(())
+}
+
+/// Names the file of a database that is one from the root, wherever somebody stands.
+pub fn absolute_access(mut access: DatabaseAccess) -> DatabaseAccess {
+    if access.engine == Engine::Sqlite {
+        access.name = absolute(Path::new(&access.name)).display().to_string();
+    }
+    access
 }
 
 /// Makes a folder that only its owner may look into, and those above it.

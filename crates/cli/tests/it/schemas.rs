@@ -397,8 +397,8 @@ fn hostile(lines: &str) -> impl Iterator<Item = String> {
     lines.lines().filter(|l| !l.is_empty() && !l.starts_with("# ")).map(|l| l.replace('~', " "))
 }
 
-const MYSQL: &str = include_str!("../../../core/src/vet/tests/hostile-mysql.txt");
-const POSTGRES: &str = include_str!("../../../core/src/vet/tests/hostile-postgres.txt");
+const MYSQL: &str = include_str!("../../../rewrite/src/vet/tests/hostile-mysql.txt");
+const POSTGRES: &str = include_str!("../../../rewrite/src/vet/tests/hostile-postgres.txt");
 
 /// As the server's administrator, who may do all of it: a second database, the users and a folder stay as they are.
 #[test]

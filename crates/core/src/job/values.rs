@@ -3,25 +3,17 @@
 //! Every type here is written as a plain text, as people type it. What is wrong with one, and how it is written right, goes with the error.
 
 use crate::dump::rules::Keep;
-use crate::fsx::absolute;
-use crate::place::{DatabaseAccess, PlaceError};
+use crate::fsx::{absolute, absolute_access};
+pub(super) use crate::place::CURE;
+use crate::place::{DatabaseAccess, PlaceError, wrong};
 use crate::survey::select::Part;
 use crate::system::copy::SwitchName;
 use globset::GlobMatcher;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::borrow::Cow;
-use std::fmt::Display;
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
-
-/// Stands between what is wrong with a value and how it is written right, in the text of an error.
-pub(super) const CURE: char = '\u{1}';
-
-/// Puts together what is wrong and how it is written right.
-pub(crate) fn wrong<E: serde::de::Error>(what: impl Display, cure: impl Display) -> E {
-    E::custom(format!("{what}{CURE}{cure}"))
-}
 
 /// A value that people write as a text.
 trait Written: Sized {
@@ -127,7 +119,7 @@ pub struct DatabaseUrl(pub DatabaseAccess);
 
 impl Written for DatabaseUrl {
     fn read(text: &str) -> Result<Self, (String, String)> {
-        DatabaseAccess::parse(text).map(DatabaseUrl).map_err(placed)
+        DatabaseAccess::parse(text).map(absolute_access).map(DatabaseUrl).map_err(placed)
     }
     fn written(&self) -> String {
         self.0.url()

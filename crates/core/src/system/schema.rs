@@ -4,6 +4,7 @@
 
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use super::globs;
+pub use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::place::AddressForm;
 use crate::text::packed::Packing;
 use schemars::JsonSchema;
@@ -206,140 +207,6 @@ pub struct HostMap {
     pub path: String,
     /// Name of the variable, without sign.
     pub variable: String,
-}
-
-/// A config file.
-#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Config {
-    /// Path under the site; `*` stands for one name.
-    pub path: String,
-    /// Text that must be in it, where the path alone does not tell.
-    #[serde(default)]
-    pub contains: Option<String>,
-    /// How it is written.
-    pub form: ConfigForm,
-    /// Keys with a role.
-    #[serde(default)]
-    pub key: Vec<Key>,
-    /// Path of another entry whose keys these files have as well. Of several files that name a database the one that comes first counts,
-    /// so a file that overrides others comes before them.
-    #[serde(default)]
-    pub like: Option<String>,
-}
-
-/// How a config file is written.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum ConfigForm {
-    /// PHP: properties of a class, constants, variables, arrays.
-    Php,
-    /// XML: attributes.
-    Xml,
-    /// YAML: nested maps of scalars.
-    Yaml,
-    /// Environment file: `NAME=value`.
-    Env,
-    /// File that a shell reads: `NAME=value`, `export NAME=value`.
-    Shell,
-    /// JSON, comments and trailing commas tolerated.
-    Json,
-    /// INI: sections with keys.
-    Ini,
-    /// Python: a module of settings.
-    Python,
-    /// The web server's per-folder file.
-    Htaccess,
-}
-
-/// A key of a config file and what it means.
-#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Key {
-    /// Name of the property, constant or variable; inside of arrays or elements the way there. A last `*` stands for any key.
-    pub name: String,
-    /// Meaning.
-    pub role: Role,
-    /// For [`Role::Address`] and [`Role::BasePath`]: its form.
-    #[serde(default)]
-    pub form: Option<AddressForm>,
-    /// For [`Role::BasePath`]: what stands there at the bare root, if the form does not say it right.
-    #[serde(default)]
-    pub at_root: Option<String>,
-    /// For [`Role::Path`]: where below the root it usually lies, to learn the root from it.
-    #[serde(default)]
-    pub below_root: Vec<String>,
-    /// For [`Role::TablePrefix`]: what the system adds to a value that does not end so.
-    #[serde(default)]
-    pub tail: Option<String>,
-    /// For [`Role::Secret`]: whether a copy beside the live site should get one of its own. Without it the secret has to travel.
-    #[serde(default)]
-    pub own: bool,
-    /// What it is for, where the role does not say.
-    #[serde(default)]
-    pub about: String,
-}
-
-impl Key {
-    /// Returns the table prefix that a value means.
-    pub fn prefix_of(&self, value: &str) -> String {
-        match &self.tail {
-            Some(tail) if !value.is_empty() && !value.ends_with(tail.as_str()) => format!("{value}{tail}"),
-            _ => value.to_string(),
-        }
-    }
-}
-
-/// Meaning of a config key.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
-#[serde(rename_all = "kebab-case")]
-pub enum Role {
-    /// Kind of database or driver; shown, never changed.
-    Engine,
-    /// Database host with optional port or socket in one value.
-    DatabaseHost,
-    /// TCP port of the database, or the path of its socket, in a value of its own.
-    DatabasePort,
-    /// Path of the database's socket.
-    DatabaseSocket,
-    /// Host, user, password and name in one URL.
-    DatabaseUrl,
-    /// Host, user, password and name in one connection string.
-    DatabaseConnection,
-    /// Name of the database.
-    DatabaseName,
-    /// Database user.
-    DatabaseUser,
-    /// Database password.
-    DatabasePassword,
-    /// Table prefix.
-    TablePrefix,
-    /// Base address in the given form; left empty where it is empty.
-    Address,
-    /// Address of the site in the given form that follows it, but may be another one and so does not tell it.
-    Link,
-    /// Base path in the given form.
-    BasePath,
-    /// Domain of cookies, perhaps with a dot before it; emptied when the host changes.
-    CookieDomain,
-    /// Path of cookies; follows the base path.
-    CookiePath,
-    /// A host that is let in, perhaps with a dot before it for all below it; `*` and the machine's own names stay.
-    Host,
-    /// Several of them in one text, with commas or spaces between.
-    HostList,
-    /// Pattern of a host that is let in, such as `^www\.host\.example$`.
-    HostPattern,
-    /// Absolute path of a folder (log, temp, cache).
-    Path,
-    /// Absolute path of a folder that belongs to the site wherever it lies; it is carried.
-    Storage,
-    /// Address of the site's office; its domain is evidence for the site's host, never changed.
-    Email,
-    /// Secret that travels with the site.
-    Secret,
-    /// Name of the site.
-    SiteName,
 }
 
 /// Rows that tell the base address of the site.

@@ -4,10 +4,10 @@
 #![allow(clippy::disallowed_methods, reason = "tests write their own files")]
 
 mod archives;
+mod config_edits;
 mod configs;
 mod dumps;
 mod going_back;
 mod leftovers;
 mod packed;
 mod records;
-mod ways;

@@ -7,6 +7,7 @@ use crate::database::sizes::sizes;
 use crate::dump::rules::Keep;
 use crate::event::Watch;
 use crate::finding::Finding;
+use crate::fsx::absolute_access;
 use crate::job::Kind;
 use crate::job::options::DumpJob;
 use crate::job::values::RowsChoice;
@@ -83,7 +84,7 @@ impl Target<'_> {
     /// Finds it.
     pub fn find(&self, world: &dyn World) -> Result<SiteOrServer, RunError> {
         if self.place.contains("://") || self.place.starts_with("sqlite:") {
-            let mut access = DatabaseAccess::parse(self.place)?;
+            let mut access = absolute_access(DatabaseAccess::parse(self.place)?);
             world.log_in(&mut access, self.password_file)?;
             return Ok(SiteOrServer { access, site: None });
         }

@@ -4,8 +4,8 @@
 //! routines and events keep their order and go into one last part, because they may need any table. Parts are spooled to a
 //! temporary folder, compressed; memory holds names only.
 
-use super::statement::{Class, Statement};
-use super::stream::{At, DumpError, Piece, Sink};
+use crate::dump::statement::{Class, Statement};
+use crate::dump::stream::{At, DumpError, Piece, Sink};
 use std::collections::{BTreeSet, HashMap};
 use std::fs::File;
 use std::io::{Read, Write};
@@ -61,7 +61,7 @@ pub struct Splitter<'a> {
 }
 
 /// Compression of the spool: as cheap as it gets.
-pub(crate) const SPOOL_LEVEL: i32 = 1;
+pub const SPOOL_LEVEL: i32 = 1;
 
 impl<'a> Splitter<'a> {
     /// Starts a split into a folder of the caller's.

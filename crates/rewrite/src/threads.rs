@@ -4,14 +4,12 @@ use std::io;
 use std::thread::{Builder, JoinHandle, Scope, ScopedJoinHandle};
 
 /// Starts a thread.
-pub(crate) fn start<T: Send + 'static>(
-    work: impl FnOnce() -> T + Send + 'static,
-) -> io::Result<JoinHandle<T>> {
+pub fn start<T: Send + 'static>(work: impl FnOnce() -> T + Send + 'static) -> io::Result<JoinHandle<T>> {
     Builder::new().spawn(work).map_err(describe)
 }
 
 /// Starts a thread that ends within a scope.
-pub(crate) fn start_in<'scope, T: Send + 'scope>(
+pub fn start_in<'scope, T: Send + 'scope>(
     scope: &'scope Scope<'scope, '_>,
     work: impl FnOnce() -> T + Send + 'scope,
 ) -> io::Result<ScopedJoinHandle<'scope, T>> {
@@ -19,7 +17,7 @@ pub(crate) fn start_in<'scope, T: Send + 'scope>(
 }
 
 /// Returns how many threads of these many can be started now, for a library that cannot do with fewer than it was told of.
-pub(crate) fn possible(wanted: u32) -> u32 {
+pub fn possible(wanted: u32) -> u32 {
     let (hold, held) = std::sync::mpsc::channel::<()>();
     let held = std::sync::Arc::new(std::sync::Mutex::new(held));
     let mut threads = Vec::new();

@@ -15,7 +15,7 @@ use std::ops::Range;
 
 /// What the dump made so far.
 #[derive(Debug, Default)]
-pub(crate) struct Made {
+pub struct Made {
     functions: Functions,
     /// Tables, sequences, types and so on, by their last names.
     things: BTreeSet<String>,
@@ -30,12 +30,12 @@ pub(crate) struct Made {
     /// The database that the dump names as its own.
     database: Option<String>,
     /// Bodies that put statements together while they run.
-    pub(crate) dynamic: Vec<String>,
+    pub dynamic: Vec<String>,
 }
 
 impl Made {
     /// Refuses a dump whose bodies call what neither a list nor the dump knows: returns the line.
-    pub(crate) fn resolved(&self) -> Result<(), (u64, Refused)> {
+    pub fn resolved(&self) -> Result<(), (u64, Refused)> {
         match self.wanted.iter().find(|(call, _)| !self.functions.contains_key(*call)) {
             Some((call, line)) => Err((
                 *line,
@@ -46,7 +46,7 @@ impl Made {
     }
 
     /// Takes note of the database that a dump names as its own; a second one is refused.
-    pub(crate) fn database(&mut self, name: &str) -> Result<(), Refused> {
+    pub fn database(&mut self, name: &str) -> Result<(), Refused> {
         match &self.database {
             Some(known) if known != name => {
                 Err(Refused::new(format!("the dump holds several databases: {known}, {name}")))
@@ -66,12 +66,12 @@ impl Made {
     }
 
     /// Returns the names of what was made since this was asked last.
-    pub(crate) fn fresh(&mut self) -> Vec<String> {
+    pub fn fresh(&mut self) -> Vec<String> {
         std::mem::take(&mut self.fresh)
     }
 
     /// Materialised views that are left empty.
-    pub(crate) fn unfilled(&self) -> impl Iterator<Item = &str> {
+    pub fn unfilled(&self) -> impl Iterator<Item = &str> {
         self.unfilled.iter().map(String::as_str)
     }
 }
@@ -92,12 +92,7 @@ search_path timezone datestyle intervalstyle work_mem statement_timeout lock_tim
 plpgsql.variable_conflict jit default_text_search_config bytea_output";
 
 /// Vets a statement that is no setting of a session, no `COPY` and no insert in rows. `line` is where it begins.
-pub(crate) fn statement(
-    text: &str,
-    quoting: Quoting,
-    made: &mut Made,
-    line: u64,
-) -> Result<Vec<Verdict>, Refused> {
+pub fn statement(text: &str, quoting: Quoting, made: &mut Made, line: u64) -> Result<Vec<Verdict>, Refused> {
     let code = Code::read(text.trim_end(), quoting, true)?;
     // Bodies and rules hold delimiters of their own.
     let head = 0..code.len().min(5);
@@ -109,7 +104,7 @@ pub(crate) fn statement(
 }
 
 /// Vets the beginning of an insert in rows.
-pub(crate) fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
+pub fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     let code = Code::read(text, quoting, false)?;
     let mut at = insert_columns(&code)?;
     if code.is(at, "OVERRIDING") {
@@ -122,7 +117,7 @@ pub(crate) fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refuse
 }
 
 /// Vets `COPY t (…) FROM stdin`.
-pub(crate) fn copy_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
+pub fn copy_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     let code = Code::read(text, quoting, false)?;
     let (_, at) = target(&code, 1)?;
     let at = columns(&code, at)?;
@@ -133,13 +128,13 @@ pub(crate) fn copy_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused>
 }
 
 /// Vets a value of a row.
-pub(crate) fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
+pub fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
     let code = Code::read(text, quoting, false)?;
     plain_values(&code, 0..code.len())
 }
 
 /// Vets what follows the last row.
-pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<(), Refused> {
+pub fn tail(text: &str, quoting: Quoting) -> Result<(), Refused> {
     let code = Code::read(text, quoting, false)?;
     if code.len() == 0 || (code.are(0, &["ON", "CONFLICT", "DO", "NOTHING"]) && code.len() == 4) {
         return Ok(());
@@ -199,7 +194,7 @@ fn insert_columns(code: &Code<'_>) -> Result<usize, Refused> {
 
 /// What a setting of the session becomes.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Setting {
+pub enum Setting {
     /// To be sent.
     Send(Vetted),
     /// Ours, or of no use.
@@ -207,7 +202,7 @@ pub(crate) enum Setting {
 }
 
 /// Vets `SET name = …` and `SELECT pg_catalog.set_config('name', '…', false)`. Returns nothing if the statement is neither.
-pub(crate) fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, Refused> {
+pub fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, Refused> {
     let code = Code::read(text, quoting, false)?;
     let words = |range: Range<usize>| -> Vec<String> {
         range

@@ -1,11 +1,11 @@
-//! Dumps as streams: read, located, rewritten, split, never held whole.
+//! Dumps as streams: read, located, rewritten, never held whole.
 //!
 //! [`stream`] reads a dump of any [`dialect`] in chunks and locates what each holds: every byte once, in order, as pieces that
-//! know their statement, table and rows. [`spread`] rewrites chunks ([`rewrite`]) on several cores; sinks split a dump
-//! into tables ([`split`]), measure it ([`inspect`]) or load it.
+//! know their statement, table and rows. [`spread`] rewrites chunks ([`rewrite`]) on several cores; sinks measure a dump
+//! ([`inspect`]), take it apart or load it.
 
 pub mod chunk;
-pub(crate) mod definer;
+pub mod definer;
 pub mod dialect;
 pub mod inspect;
 pub mod lex;
@@ -16,8 +16,7 @@ pub mod row;
 pub mod rows;
 pub mod rules;
 mod runs;
-pub(crate) mod sequence;
-pub mod split;
+pub mod sequence;
 pub mod spread;
 pub mod statement;
 pub mod stream;

@@ -17,29 +17,29 @@ use std::ops::Range;
 
 /// What is known of the database that is filled.
 #[derive(Debug, Default, Clone)]
-pub(crate) struct Own {
+pub struct Own {
     /// Its name here, and the one that it had where the dump comes from.
-    pub(crate) databases: BTreeSet<String>,
+    pub databases: BTreeSet<String>,
     /// Tables and views that belong to others and stay.
-    pub(crate) others: BTreeSet<String>,
+    pub others: BTreeSet<String>,
     /// Sequences that the dump made.
-    pub(crate) sequences: BTreeSet<String>,
+    pub sequences: BTreeSet<String>,
 }
 
 /// A statement that is fit to be vetted: no definer, no name of its own database.
 #[derive(Debug)]
-pub(crate) struct Plain {
+pub struct Plain {
     /// Text.
-    pub(crate) text: String,
+    pub text: String,
     /// What it is.
-    pub(crate) statement: Statement,
+    pub statement: Statement,
     /// Definers that were taken out.
-    pub(crate) definers: u64,
+    pub definers: u64,
 }
 
 /// Takes definers and the name of the own database out of a statement without hints. With `ansi`, double quotes stand around names and
 /// become backquotes, because the server reads them as text.
-pub(crate) fn plain(text: &str, quoting: Quoting, ansi: bool, own: &Own) -> Result<Plain, Refused> {
+pub fn plain(text: &str, quoting: Quoting, ansi: bool, own: &Own) -> Result<Plain, Refused> {
     let mut text = text.to_string();
     if ansi {
         text = with_backquotes(&text, quoting)?;
@@ -88,7 +88,7 @@ fn with_backquotes(text: &str, quoting: Quoting) -> Result<String, Refused> {
 }
 
 /// Vets a statement that is no setting and no insert of rows in the usual form.
-pub(crate) fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Verdict, Refused> {
+pub fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Verdict, Refused> {
     let has_body =
         matches!(plain.statement.class, Class::CreateTrigger | Class::CreateRoutine | Class::CreateEvent);
     let text = plain.text.trim_end().to_string();
@@ -114,7 +114,7 @@ pub(crate) fn statement(plain: Plain, quoting: Quoting, own: &Own) -> Result<Ver
 }
 
 /// Reads `USE`, `CREATE DATABASE` and their kin, which are not sent: the name of the database that the dump calls its own.
-pub(crate) fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refused> {
+pub fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refused> {
     let code = Code::read(&plain.text, quoting, false)?;
     let refused =
         || Refused::new(format!("{} {} is no statement of a site's dump", code.written(0), code.written(1)));
@@ -143,7 +143,7 @@ pub(crate) fn database(plain: &Plain, quoting: Quoting) -> Result<String, Refuse
 }
 
 /// Vets the beginning of an insert, up to its first row.
-pub(crate) fn insert_head(plain: &Plain, quoting: Quoting, own: &Own) -> Result<Vetted, Refused> {
+pub fn insert_head(plain: &Plain, quoting: Quoting, own: &Own) -> Result<Vetted, Refused> {
     let code = Code::read(&plain.text, quoting, false)?;
     let guard = Guard { code: &code, own };
     let at = guard.insert_columns()?;
@@ -154,13 +154,13 @@ pub(crate) fn insert_head(plain: &Plain, quoting: Quoting, own: &Own) -> Result<
 }
 
 /// Vets a value of a row.
-pub(crate) fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
+pub fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
     let code = Code::read(text, quoting, false)?;
     calls_nothing(walk(&code, 0..code.len(), Sort::Expression)?)
 }
 
 /// Vets what follows the last row.
-pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
+pub fn tail(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     let code = Code::read(text, quoting, false)?;
     let mut at = 0;
     if code.is(0, "AS") {
@@ -710,7 +710,7 @@ impl Guard<'_, '_> {
 }
 
 /// A statement without the name of its own database, if that is the only one that it names.
-pub(crate) fn localised(text: &str, quoting: Quoting, database: &str) -> String {
+pub fn localised(text: &str, quoting: Quoting, database: &str) -> String {
     let own = Own { databases: [database.to_string()].into(), ..Own::default() };
     let vetted = plain(text, quoting, false, &own).and_then(|plain| statement(plain, quoting, &own));
     match vetted {
@@ -736,7 +736,7 @@ fn names(text: &str, quoting: Quoting, database: &str) -> bool {
 ///
 /// # Errors
 /// The body names it and cannot be read so far that it could be taken out.
-pub(crate) fn moved_away(text: &str, quoting: Quoting, database: &str) -> Option<Result<String, ()>> {
+pub fn moved_away(text: &str, quoting: Quoting, database: &str) -> Option<Result<String, ()>> {
     if !names(text, quoting, database) {
         return None;
     }
@@ -747,7 +747,7 @@ pub(crate) fn moved_away(text: &str, quoting: Quoting, database: &str) -> Option
 }
 
 /// Makes an event that is vetted rest: its state becomes `DISABLE`. Returns the text, and whether it was on.
-pub(crate) fn resting(event: &Vetted, quoting: Quoting) -> (Vetted, bool) {
+pub fn resting(event: &Vetted, quoting: Quoting) -> (Vetted, bool) {
     let Ok(code) = Code::read(&event.text, quoting, true) else { return (event.clone(), false) };
     let Some(start) = code.find(0..code.len(), "DO") else { return (event.clone(), false) };
     let state = (0..start).find(|i| has("ENABLE DISABLE", code.word(*i)));
@@ -768,14 +768,14 @@ pub(crate) fn resting(event: &Vetted, quoting: Quoting) -> (Vetted, bool) {
 }
 
 /// Whether a vetted routine is a procedure or a function, as the language calls it.
-pub(crate) fn routine_kind(routine: &Vetted, quoting: Quoting) -> &'static str {
+pub fn routine_kind(routine: &Vetted, quoting: Quoting) -> &'static str {
     let procedure = Code::read(&routine.text, quoting, true)
         .is_ok_and(|code| (0..code.len().min(6)).any(|i| code.is(i, "PROCEDURE")));
     if procedure { "PROCEDURE" } else { "FUNCTION" }
 }
 
 /// Says whether a stored body puts statements together while it runs.
-pub(crate) fn is_dynamic(stored: &Vetted, quoting: Quoting) -> bool {
+pub fn is_dynamic(stored: &Vetted, quoting: Quoting) -> bool {
     let read = Code::read(&stored.text, quoting, true);
     read.is_ok_and(|code| {
         (0..code.len()).any(|i| code.is(i, "PREPARE") || code.are(i, &["EXECUTE", "IMMEDIATE"]))
@@ -784,7 +784,7 @@ pub(crate) fn is_dynamic(stored: &Vetted, quoting: Quoting) -> bool {
 
 /// One thing that a `SET` of a dump sets.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Setting {
+pub enum Setting {
     /// A variable of the dump's own.
     Own(Vetted),
     /// `NAMES` or a character set, by the character set's name.
@@ -815,14 +815,10 @@ utf8 utf8mb3 utf8mb4 latin1 latin2 latin5 latin7 cp1250 cp1251 cp1256 cp1257 cp8
 macce dec8 hp8 swe7 armscii8 geostd8 keybcs2 tis620 ujis eucjpms euckr gb2312 default";
 
 /// What the dump put into its own variables, in lower case.
-pub(crate) type Variables = BTreeMap<String, String>;
+pub type Variables = BTreeMap<String, String>;
 
 /// Vets a `SET`. Variables of the dump's own are looked up where another takes their value.
-pub(crate) fn settings(
-    text: &str,
-    quoting: Quoting,
-    variables: &mut Variables,
-) -> Result<Vec<Setting>, Refused> {
+pub fn settings(text: &str, quoting: Quoting, variables: &mut Variables) -> Result<Vec<Setting>, Refused> {
     let code = Code::read(text, quoting, false)?;
     let mut out = Vec::new();
     for item in code.items(1..code.len())? {

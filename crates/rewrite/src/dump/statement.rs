@@ -285,7 +285,7 @@ pub fn unquoted(name: &[u8]) -> String {
 }
 
 /// Reads what a statement is.
-pub(crate) fn read(sql: &[u8], dialect: Dialect) -> Statement {
+pub fn read(sql: &[u8], dialect: Dialect) -> Statement {
     let mut lexer = Lexer::of(dialect);
     let mut head = Head::default();
     let mut at = 0;

@@ -12,25 +12,25 @@ const FUNCTIONS: [&str; 3] = ["NEXTVAL", "LASTVAL", "SETVAL"];
 
 /// A sequence that is named with its database.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Named {
+pub struct Named {
     /// Database.
-    pub(crate) database: String,
+    pub database: String,
     /// Sequence.
-    pub(crate) name: String,
+    pub name: String,
     /// Where the database stands, with its dot.
     span: Range<usize>,
 }
 
 impl Named {
     /// Takes the database's name out.
-    pub(crate) fn without_database(&self) -> Edit {
+    pub fn without_database(&self) -> Edit {
         Edit::new(self.span.clone(), "")
     }
 }
 
 /// What a statement does with a sequence of the database at hand.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Work {
+pub enum Work {
     /// It makes the one of this name.
     Makes(String),
     /// It takes one away, or sets where one stands.
@@ -71,7 +71,7 @@ impl Tokens<'_> {
 }
 
 /// Finds every call that names a sequence with its database.
-pub(crate) fn named(sql: &[u8], quoting: Quoting) -> Vec<Named> {
+pub fn named(sql: &[u8], quoting: Quoting) -> Vec<Named> {
     let tokens = Tokens(sql, tokens(sql, quoting).map_while(|token| token).collect());
     let call = |at: usize| {
         let calls = FUNCTIONS.contains(&tokens.word(at).as_str());
@@ -85,7 +85,7 @@ pub(crate) fn named(sql: &[u8], quoting: Quoting) -> Vec<Named> {
 }
 
 /// Says what a statement does with a sequence; nothing of one that does something else, or more.
-pub(crate) fn work(sql: &[u8], quoting: Quoting) -> Option<Work> {
+pub fn work(sql: &[u8], quoting: Quoting) -> Option<Work> {
     let mut all = tokens(sql, quoting).collect::<Option<Vec<_>>>()?;
     all.retain(|(token, _)| !matches!(token, Token::HintOpen | Token::HintClose));
     let tokens = Tokens(sql, all);

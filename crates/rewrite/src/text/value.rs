@@ -60,7 +60,7 @@ impl Layer {
 }
 
 /// Names a nesting, from the outside in.
-pub(crate) fn nesting(layers: &[Layer]) -> Cow<'static, str> {
+pub fn nesting(layers: &[Layer]) -> Cow<'static, str> {
     match layers {
         [] => "text".into(),
         [one] => one.word().into(),

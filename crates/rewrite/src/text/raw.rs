@@ -22,7 +22,7 @@ const DEEPEST: u32 = 4;
 
 /// Layers around a place, a byte for each, the innermost one lowest. One number, because it is compared for every value.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default)]
-pub(crate) struct Layers(u32);
+pub struct Layers(u32);
 
 const SERIALIZED: u8 = 1;
 const JSON: u8 = 2;
@@ -41,7 +41,7 @@ impl Layers {
     }
 
     /// Names the nesting, from the outside in.
-    pub(crate) fn nesting(self) -> Cow<'static, str> {
+    pub fn nesting(self) -> Cow<'static, str> {
         let codes = self.0.to_be_bytes().into_iter().filter(|code| *code != 0);
         let layers = codes.map(|code| if code == SERIALIZED { Layer::Serialized } else { Layer::Json });
         value::nesting(&layers.collect::<SmallVec<[Layer; 4]>>())
@@ -54,7 +54,7 @@ pub struct Short {
     /// Changes of the inside of the string, sorted.
     pub edits: Vec<Edit>,
     /// How many places were changed under which layers.
-    pub(crate) places: SmallVec<[(Layers, usize); 4]>,
+    pub places: SmallVec<[(Layers, usize); 4]>,
     layers: Layers,
     meant: Decoded,
 }

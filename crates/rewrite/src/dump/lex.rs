@@ -430,7 +430,7 @@ pub fn string_end(rest: &[u8], from: usize, quote: u8, backslash: bool, end: boo
 
 /// Walks over the tokens of a text from inside of a dump that are no space and no comment, with where they lie. Text that ends inside of a
 /// token gives a last `None`.
-pub(crate) fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, Range<usize>)>> {
+pub fn tokens(text: &[u8], quoting: Quoting) -> impl Iterator<Item = Option<(Token, Range<usize>)>> {
     let mut lexer = Lexer::reading(quoting);
     let mut at = 0;
     std::iter::from_fn(move || {

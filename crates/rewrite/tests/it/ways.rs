@@ -3,19 +3,19 @@
 
 use proptest::prelude::*;
 use std::collections::BTreeMap;
-use zporter_core::dump::dialect::Dialect;
-use zporter_core::dump::rules::{Keep, RowPut, Rules};
-use zporter_core::dump::spread::rewrite;
-use zporter_core::dump::stream::{Source, WINDOW};
-use zporter_core::dump::tally::Tally;
-use zporter_core::place::{Address, Pairs, Root};
-use zporter_core::text::replacements::Replacements;
+use zporter_rewrite::dump::dialect::Dialect;
+use zporter_rewrite::dump::rules::{Keep, RowPut, Rules};
+use zporter_rewrite::dump::spread::rewrite;
+use zporter_rewrite::dump::stream::{Source, WINDOW};
+use zporter_rewrite::dump::tally::Tally;
+use zporter_rewrite::place::{Address, Pairs, Root};
+use zporter_rewrite::text::replacements::Replacements;
 
 /// What a column came to, samples aside.
 type Counts = BTreeMap<(String, String), (u64, u64, Vec<(String, u64)>, u64)>;
 
 fn counts(tally: &Tally) -> Counts {
-    let column = |(table, name, c): (&str, &str, &zporter_core::dump::tally::ColumnTally)| {
+    let column = |(table, name, c): (&str, &str, &zporter_rewrite::dump::tally::ColumnTally)| {
         let nestings = c.by_nesting.iter().map(|(n, k)| (n.clone(), *k)).collect();
         ((table.to_string(), name.to_string()), (c.seen, c.changed, nestings, c.left.values().sum()))
     };

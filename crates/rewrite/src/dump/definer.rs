@@ -4,7 +4,7 @@ use super::lex::{Lexer, Step, Token};
 use crate::edit::Edit;
 
 /// Finds `DEFINER=user@host` in a statement.
-pub(crate) fn edits(bytes: &[u8]) -> Vec<Edit> {
+pub fn edits(bytes: &[u8]) -> Vec<Edit> {
     let mut lexer = Lexer::default();
     lexer.inside_statement();
     let mut edits = Vec::new();

@@ -9,16 +9,16 @@ use pulp::NullaryFnOnce;
 use wide::u8x16;
 
 /// Bytes of one block.
-pub(crate) const BLOCK: usize = 64;
+pub const BLOCK: usize = 64;
 
 /// Bytes that become `is` when the bits of `or` are set: one byte, or a few that differ in those bits.
-pub(crate) struct Alike {
-    pub(crate) or: u8,
-    pub(crate) is: u8,
+pub struct Alike {
+    pub or: u8,
+    pub is: u8,
 }
 
 /// Classes of bytes.
-pub(crate) struct Table {
+pub struct Table {
     low: [u8; 16],
     high: [u8; 16],
     classes: &'static [&'static [Alike]],
@@ -26,7 +26,7 @@ pub(crate) struct Table {
 
 impl Table {
     /// Makes a table; the class of number `n` is told by bit `n`.
-    pub(crate) const fn new(classes: &'static [&'static [Alike]]) -> Self {
+    pub const fn new(classes: &'static [&'static [Alike]]) -> Self {
         assert!(classes.len() <= 8);
         let mut out = Table { low: [0; 16], high: [0; 16], classes };
         let mut byte = 0;
@@ -63,7 +63,7 @@ impl Table {
 
 /// Returns the block at an offset. What a last block lacks is what `last` holds.
 #[inline(always)]
-pub(crate) fn block<'t>(text: &'t [u8], at: usize, last: &'t mut [u8; BLOCK]) -> &'t [u8; BLOCK] {
+pub fn block<'t>(text: &'t [u8], at: usize, last: &'t mut [u8; BLOCK]) -> &'t [u8; BLOCK] {
     let rest = &text[at..];
     match rest.first_chunk() {
         Some(block) => block,
@@ -75,7 +75,7 @@ pub(crate) fn block<'t>(text: &'t [u8], at: usize, last: &'t mut [u8; BLOCK]) ->
 }
 
 /// A processor's way to look at many bytes at once.
-pub(crate) trait Lanes: Copy {
+pub trait Lanes: Copy {
     /// A block that was sorted.
     type Sorted: Copy;
 
@@ -90,7 +90,7 @@ pub(crate) trait Lanes: Copy {
 }
 
 /// Work on blocks.
-pub(crate) trait Job {
+pub trait Job {
     /// What comes of it.
     type Output;
 
@@ -99,7 +99,7 @@ pub(crate) trait Job {
 }
 
 /// Does a job in the best way that the processor has.
-pub(crate) fn run<J: Job>(job: J) -> J::Output {
+pub fn run<J: Job>(job: J) -> J::Output {
     #[cfg(target_arch = "x86_64")]
     {
         if let Some(lanes) = pulp::x86::V3::try_new() {

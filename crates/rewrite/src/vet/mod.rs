@@ -6,12 +6,12 @@
 
 mod code;
 mod harmless;
-pub(crate) mod hints;
-pub(crate) mod mysql;
+pub mod hints;
+pub mod mysql;
 mod mysql_body;
-pub(crate) mod postgres;
+pub mod postgres;
 mod postgres_body;
-pub(crate) mod sqlite;
+pub mod sqlite;
 #[cfg(test)]
 mod tests;
 
@@ -20,22 +20,23 @@ use std::collections::BTreeSet;
 
 /// Why a statement was refused: what of it, in plain words, without its line.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Refused(String);
+pub struct Refused(String);
 
 impl Refused {
-    pub(crate) fn new(what: impl Into<String>) -> Self {
+    /// Makes a refusal.
+    pub fn new(what: impl Into<String>) -> Self {
         Refused(what.into())
     }
 
     /// In plain words.
-    pub(crate) fn what(self) -> String {
+    pub fn what(self) -> String {
         self.0
     }
 }
 
 /// A statement that was read whole and found harmless, as it is sent.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) struct Vetted {
+pub struct Vetted {
     text: String,
     /// Functions that it calls and that are on no list: the dump must have made them, in lower case.
     calls: BTreeSet<String>,
@@ -47,12 +48,12 @@ impl Vetted {
     }
 
     /// The text to be sent.
-    pub(crate) fn text(&self) -> &str {
+    pub fn text(&self) -> &str {
         &self.text
     }
 
     /// Refuses a statement that calls what neither a list nor the dump knows.
-    pub(crate) fn resolved(&self, made: &BTreeSet<String>) -> Result<(), Refused> {
+    pub fn resolved(&self, made: &BTreeSet<String>) -> Result<(), Refused> {
         match self.calls.iter().find(|c| !made.contains(*c)) {
             Some(call) => {
                 Err(Refused::new(format!("it calls {call}(), which is on no list of harmless functions")))
@@ -63,7 +64,7 @@ impl Vetted {
 }
 
 /// The plain name of the table, view or sequence that a statement makes, if it makes one.
-pub(crate) fn made(text: &str, quoting: Quoting) -> Option<String> {
+pub fn made(text: &str, quoting: Quoting) -> Option<String> {
     let code = code::Code::read(text, quoting, true).ok()?;
     if !code.is(0, "CREATE") {
         return None;
@@ -75,7 +76,7 @@ pub(crate) fn made(text: &str, quoting: Quoting) -> Option<String> {
 
 /// What comes behind the rows, in this order.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub(crate) enum Phase {
+pub enum Phase {
     /// Functions and procedures.
     Routine,
     /// Views.
@@ -92,7 +93,7 @@ pub(crate) enum Phase {
 
 /// What to do with a statement.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(crate) enum Verdict {
+pub enum Verdict {
     /// Send it in its place.
     Now(Vetted),
     /// Send it behind the rows. The name is what it makes, for an order by dependencies.

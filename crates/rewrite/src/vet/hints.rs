@@ -9,15 +9,16 @@ use crate::dump::literal::Quoting;
 
 /// A server, as far as hints go.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Server {
-    pub(crate) mariadb: bool,
+pub struct Server {
+    /// Whether it is MariaDB.
+    pub mariadb: bool,
     /// `100611` for 10.6.11.
-    pub(crate) version: u64,
+    pub version: u64,
 }
 
 impl Server {
     /// Reads what `SELECT VERSION()` answers: `8.0.36`, `10.11.6-MariaDB-0+deb12u1`, `5.5.5-10.4.8-MariaDB`.
-    pub(crate) fn read(version: &str) -> Self {
+    pub fn read(version: &str) -> Self {
         let mariadb = version.to_ascii_lowercase().contains("maria");
         let plain = version.strip_prefix("5.5.5-").filter(|_| mariadb).unwrap_or(version);
         let mut parts = plain.split(['.', '-', '+']).map(|p| p.parse::<u64>().unwrap_or_default());
@@ -42,7 +43,7 @@ impl Server {
 
 /// What a hint that is still open at the end of a text means for what follows.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Open {
+pub enum Open {
     /// None is.
     None,
     /// What follows is code.
@@ -52,7 +53,7 @@ pub(crate) enum Open {
 }
 
 /// Resolves the hints of a statement or of its beginning.
-pub(crate) fn resolve(text: &str, quoting: Quoting, server: Server) -> (String, Open) {
+pub fn resolve(text: &str, quoting: Quoting, server: Server) -> (String, Open) {
     if !text.contains("/*") {
         return (text.to_string(), Open::None);
     }

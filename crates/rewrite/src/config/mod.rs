@@ -1,6 +1,7 @@
 //! Config files: values located by parsers, changed by splices.
 
 pub mod connection;
+pub mod definition;
 pub mod edit;
 mod env;
 pub mod format;
@@ -14,7 +15,7 @@ mod shell;
 mod xml;
 mod yaml;
 
-use crate::system::schema::ConfigForm;
+use crate::config::definition::ConfigForm;
 use settings::{ConfigError, Settings};
 
 /// Reads a config file of a form. `folder` is where it lies, if known. Nothing is executed.

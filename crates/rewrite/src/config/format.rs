@@ -2,8 +2,8 @@
 
 use super::settings::{ConfigError, Setting, Settings};
 use super::{env, ini, json, php, python, shell, xml, yaml};
+use crate::config::definition::ConfigForm;
 use crate::edit::Edit;
-use crate::system::schema::ConfigForm;
 
 /// What kind of value stands somewhere.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

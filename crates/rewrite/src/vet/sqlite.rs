@@ -17,7 +17,7 @@ GROUP HAVING IN INNER INSERT INTERSECT INTO IS JOIN KEY LEFT LIKE GLOB LIMIT MAT
 REFERENCES REGEXP RETURNING SELECT SET TABLE THEN UNION UNIQUE UPDATE USING VALUES WHEN WHERE WINDOW WITH STORED VIRTUAL VIEW INDEX TRIGGER ROW ROWS RANGE";
 
 /// Vets a statement that is no insert in rows.
-pub(crate) fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused> {
+pub fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused> {
     let code = Code::read(text.trim_end(), quoting, true)?;
     if !code.is(0, "CREATE") && (0..code.len()).any(|i| code.sign(i, b';')) {
         return Err(Refused::new("a second statement hides in this one"));
@@ -69,7 +69,7 @@ pub(crate) fn statement(text: &str, quoting: Quoting) -> Result<Verdict, Refused
 }
 
 /// Vets the beginning of an insert in rows.
-pub(crate) fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
+pub fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     let code = Code::read(text, quoting, false)?;
     let at = insert_columns(&code)?;
     if !code.is(at, "VALUES") || at + 1 != code.len() {
@@ -79,7 +79,7 @@ pub(crate) fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refuse
 }
 
 /// Vets a row of the list of tables, by which the shell writes a virtual table: the statement that makes it, and its name.
-pub(crate) fn listed(values: &[Option<String>], quoting: Quoting) -> Result<(String, Vetted), Refused> {
+pub fn listed(values: &[Option<String>], quoting: Quoting) -> Result<(String, Vetted), Refused> {
     let [Some(kind), Some(name), Some(table), _, Some(sql)] = values else {
         return Err(Refused::new("the row of the list of tables is not read"));
     };
@@ -95,13 +95,13 @@ pub(crate) fn listed(values: &[Option<String>], quoting: Quoting) -> Result<(Str
 }
 
 /// Vets a value of a row.
-pub(crate) fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
+pub fn value(text: &str, quoting: Quoting) -> Result<(), Refused> {
     let code = Code::read(text, quoting, false)?;
     plain_values(&code, 0..code.len())
 }
 
 /// Vets what follows the last row.
-pub(crate) fn tail(text: &str, quoting: Quoting) -> Result<(), Refused> {
+pub fn tail(text: &str, quoting: Quoting) -> Result<(), Refused> {
     match Code::read(text, quoting, false)?.len() {
         0 => Ok(()),
         _ => Err(Refused::new("what follows the rows is no part of a dump")),

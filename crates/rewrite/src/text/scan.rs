@@ -58,7 +58,7 @@ struct Announced {
 
 impl CoreHit {
     /// Makes a hit for a place that no search sees into: a core may be there. It is no hit of any one core.
-    pub(crate) fn hidden(at: usize) -> Self {
+    pub fn hidden(at: usize) -> Self {
         CoreHit { at, core: 0, base64: true }
     }
 }

@@ -764,7 +764,7 @@ fn literal_edits(
 }
 
 /// Returns where the strings of a piece of SQL lie, quotes included.
-pub(crate) fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
+pub fn texts(sql: &[u8], quoting: Quoting) -> Vec<Range<usize>> {
     let mut lexer = Lexer::reading(quoting);
     let mut out = Vec::new();
     let mut at = 0;

@@ -8,6 +8,14 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Serialize};
 use std::borrow::Cow;
 
+/// Stands between what is wrong with a value and how it is written right, in the text of a reader's error.
+pub const CURE: char = '\u{1}';
+
+/// Puts together what is wrong with a value and how it is written right, for whoever reads values from a file.
+pub fn wrong<E: serde::de::Error>(what: impl std::fmt::Display, cure: impl std::fmt::Display) -> E {
+    E::custom(format!("{what}{CURE}{cure}"))
+}
+
 /// `http` or `https`.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize, JsonSchema)]
 #[serde(rename_all = "lowercase")]
@@ -72,7 +80,7 @@ pub enum PlaceError {
 impl PlaceError {
     fn for_reader<E: serde::de::Error>(self) -> E {
         let cure = self.cure();
-        crate::job::values::wrong(self, cure)
+        wrong(self, cure)
     }
 
     /// Says how it is written right.
@@ -498,7 +506,7 @@ impl DatabaseAccess {
             // Whoever reads the logbook later stands elsewhere.
             let name = match path.is_empty() {
                 true => path,
-                false => crate::fsx::absolute(std::path::Path::new(&path)).display().to_string(),
+                false => path,
             };
             return Ok(DatabaseAccess { engine: Engine::Sqlite, name, ..DatabaseAccess::unknown() });
         }
