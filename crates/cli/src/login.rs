@@ -5,7 +5,7 @@ use crate::error::CommandError;
 use clap::Args;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
-use zporter_core::place::{DatabaseAccess, Engine};
+use zporter_core::place::DatabaseAccess;
 use zporter_core::saved_logins;
 use zporter_core::secret::Secret;
 use zporter_core::shell::quoted;
@@ -13,7 +13,7 @@ use zporter_core::shell::quoted;
 /// Completes an access: the password, and the user where the URL names none. In this order: the file that is named, the variable, the
 /// saved log-in of a database that was made here, `~/.my.cnf` or `~/.pgpass`, a prompt.
 pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), CommandError> {
-    if access.engine == Engine::Sqlite {
+    if access.engine.facts().is_file {
         return Ok(());
     }
     let said = match file {
@@ -32,7 +32,7 @@ pub fn complete(access: &mut DatabaseAccess, file: Option<&Path>) -> Result<(), 
         return Ok(());
     }
     if access.user.is_empty() {
-        let place = if access.engine == Engine::Postgres { "~/.pgpass" } else { "~/.my.cnf" };
+        let place = access.engine.facts().user_file.unwrap_or_default();
         return Err(CommandError::usage(format!("nobody is named to log in to {}", access.url())).hint(
             format!(
                 "write it like {}://USER@…, or keep user and password in {place}",
@@ -69,9 +69,9 @@ pub fn undo_command(run: &str) -> String {
 
 /// Looks into the user's own file for the server's programs.
 fn stored(access: &DatabaseAccess) -> Option<(String, Secret)> {
-    match access.engine {
-        Engine::Mysql => option_file(access),
-        Engine::Postgres => password_file(access),
+    match access.engine.facts().user_file {
+        Some("~/.my.cnf") => option_file(access),
+        Some("~/.pgpass") => password_file(access),
         _ => None,
     }
 }

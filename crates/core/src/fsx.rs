@@ -1,6 +1,6 @@
 //! Files written whole or not at all, errors that name their path, and free space.
 
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
@@ -85,7 +85,7 @@ pub fn write_private(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 
 /// Names the file of a database that is one from the root, wherever somebody stands.
 pub fn absolute_access(mut access: DatabaseAccess) -> DatabaseAccess {
-    if access.engine == Engine::Sqlite {
+    if access.engine.facts().is_file {
         access.name = absolute(Path::new(&access.name)).display().to_string();
     }
     access

@@ -9,7 +9,7 @@ use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use std::collections::BTreeSet;
 use std::fs::File;
@@ -197,7 +197,7 @@ impl Undo {
         let mut done = Done::default();
         match access {
             // A file that the run made goes as its other files do.
-            Some(access) if access.engine == Engine::Sqlite && self.made(Path::new(&access.name)) => {
+            Some(access) if access.engine.facts().is_file && self.made(Path::new(&access.name)) => {
                 done.database_emptied = true;
             }
             Some(access) => self.database(access, book, watch, &mut done)?,

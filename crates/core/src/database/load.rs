@@ -4,7 +4,7 @@
 
 use super::dump::{DumpPlan, dump};
 use super::journal::{InLogbook, ProgressStore, Reached};
-use super::{DatabaseError, mysql, postgres, sqlite};
+use super::{DatabaseError, engine};
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
 use crate::dump::statement::Class;
@@ -14,7 +14,7 @@ use crate::finding::Finding;
 use crate::fsx::private_folder;
 use crate::job::values::Substitution;
 use crate::logbook::{Run, StepKind};
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use crate::vet::made;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -170,17 +170,12 @@ impl Read for Metered {
 
 /// Connects to a database for loading.
 pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
-    match access.engine {
-        Engine::Mysql => Ok(Box::new(mysql::load::MysqlLoader::new(access)?)),
-        Engine::Postgres => Ok(Box::new(postgres::load::PostgresLoader::new(access)?)),
-        Engine::Sqlite => Ok(Box::new(sqlite::SqliteLoader::new(access)?)),
-        other => Err(DatabaseError::NotSpoken(other.name())),
-    }
+    engine::of(access.engine).loader(access)
 }
 
 /// Returns the tables and views of a database that may be loaded into. A file that is missing holds nothing, and is not made.
 pub fn contents(access: &DatabaseAccess) -> Result<Vec<String>, DatabaseError> {
-    if access.engine == Engine::Sqlite && !Path::new(&access.name).exists() {
+    if access.engine.facts().is_file && !Path::new(&access.name).exists() {
         return Ok(Vec::new());
     }
     open(access)?.tables()

@@ -7,6 +7,7 @@ mod checkpoints;
 pub mod compatibility;
 pub mod create;
 pub mod dump;
+pub mod engine;
 pub mod journal;
 pub mod load;
 pub mod mysql;
@@ -19,7 +20,7 @@ pub mod trial;
 mod waiting;
 
 use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use std::path::PathBuf;
 
 /// An error of a server's library.
@@ -272,22 +273,12 @@ pub fn facts(
     wanted: &[Wanted],
     content: bool,
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-    match access.engine {
-        Engine::Mysql => mysql::facts(access, wanted, content),
-        Engine::Postgres => postgres::facts(access, wanted),
-        Engine::Sqlite => sqlite::facts(access, wanted),
-        other => Err(DatabaseError::NotSpoken(other.name())),
-    }
+    engine::of(access.engine).facts(access, wanted, content)
 }
 
 /// Says whether two accesses lead to one database, by whatever names and accounts. Where a server cannot be asked, names decide.
 pub fn same_database(one: &DatabaseAccess, other: &DatabaseAccess) -> bool {
-    let identity = |access: &DatabaseAccess| match access.engine {
-        Engine::Mysql => mysql::identity(access),
-        Engine::Postgres => postgres::identity(access),
-        Engine::Sqlite => Ok((std::fs::canonicalize(&access.name)?.display().to_string(), 0)),
-        other => Err(DatabaseError::NotSpoken(other.name())),
-    };
+    let identity = |access: &DatabaseAccess| engine::of(access.engine).identity(access);
     if one.engine != other.engine {
         return false;
     }

@@ -1,9 +1,9 @@
 //! A database as it was at one moment, of whichever engine: what it holds, and each table as SQL that loads anywhere.
 
-use super::{DatabaseError, mysql, postgres, sqlite};
+use super::{DatabaseError, engine};
 use crate::event::Findings;
 use crate::pipe::PipeWriter;
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::Write;
@@ -104,12 +104,7 @@ pub trait Snapshot: Send {
 
 /// Opens a snapshot.
 pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
-    match access.engine {
-        Engine::Mysql => Ok(Box::new(mysql::read::MysqlSnapshot::open(access)?)),
-        Engine::Postgres => Ok(Box::new(postgres::read::PostgresSnapshot::open(access)?)),
-        Engine::Sqlite => Ok(Box::new(sqlite::SqliteSnapshot::open(access)?)),
-        other => Err(DatabaseError::NotSpoken(other.name())),
-    }
+    engine::of(access.engine).snapshot(access)
 }
 
 /// Writes rows as inserts of a size, whatever the engine: how a value is spelled is the caller's.

@@ -1,7 +1,7 @@
 //! Tries a database before work: does it answer, who is it, and what may the user do there.
 
-use super::{DatabaseError, mysql, postgres, sqlite};
-use crate::place::{DatabaseAccess, Engine};
+use super::{DatabaseError, engine};
+use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -35,10 +35,5 @@ impl Right {
 
 /// Tries a database.
 pub fn attempt(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
-    match access.engine {
-        Engine::Mysql => mysql::trial(access),
-        Engine::Postgres => postgres::trial(access),
-        Engine::Sqlite => sqlite::trial(access),
-        other => Err(DatabaseError::NotSpoken(other.name())),
-    }
+    engine::of(access.engine).trial(access)
 }

@@ -4,9 +4,7 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
-use crate::dump::dialect::Dialect;
 use crate::dump::inspect::Wanted;
-use crate::dump::literal;
 use crate::dump::rules::RowPut;
 use crate::finding::{Code, Finding};
 use crate::job::values::SwitchChoice;
@@ -269,39 +267,4 @@ fn row_put(row: &PutRow, value: &str, site: &Site<'_>) -> RowPut {
         value: value.into_bytes(),
         within: row.within.clone(),
     }
-}
-
-/// Writes the inserts that make missing rows, as a part of a dump of that dialect.
-pub fn inserts(puts: &[&RowPut], dialect: Dialect) -> Vec<u8> {
-    let (first, last) = match dialect {
-        Dialect::Mysql | Dialect::SqlServer => ("", ""),
-        Dialect::Postgres => ("SET standard_conforming_strings = on;\n", ""),
-        Dialect::Sqlite => ("PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\n", "COMMIT;\n"),
-    };
-    let rows: Vec<u8> = puts.iter().flat_map(|put| insert(put, dialect)).collect();
-    if rows.is_empty() { rows } else { [first.as_bytes(), &rows, last.as_bytes()].concat() }
-}
-
-fn insert(put: &RowPut, dialect: Dialect) -> Vec<u8> {
-    let name = |name: &String| match dialect {
-        Dialect::Mysql => format!("`{name}`"),
-        Dialect::SqlServer => format!("[{name}]"),
-        Dialect::Postgres | Dialect::Sqlite => format!("\"{name}\""),
-    };
-    let quoted = |value: &[u8]| match dialect {
-        Dialect::Mysql => literal::quoted(value),
-        _ => format!("'{}'", String::from_utf8_lossy(value).replace('\'', "''")).into_bytes(),
-    };
-    let names: Vec<String> = put.only.iter().map(|(c, _)| c).chain([&put.column]).map(name).collect();
-    // Whoever loads a dump of PostgreSQL's has an empty search path.
-    let schema = if dialect == Dialect::Postgres { "public." } else { "" };
-    let mut out =
-        format!("INSERT INTO {schema}{} ({}) VALUES (", name(&put.table), names.join(",")).into_bytes();
-    for (_, value) in &put.only {
-        out.extend(quoted(value.as_bytes()));
-        out.push(b',');
-    }
-    out.extend(quoted(&put.value));
-    out.extend_from_slice(if dialect == Dialect::SqlServer { b")\nGO\n" } else { b");\n" });
-    out
 }

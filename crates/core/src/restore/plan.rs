@@ -20,7 +20,7 @@ use crate::event::Findings;
 use crate::event::Watch;
 use crate::finding::{Code, Finding};
 use crate::fsx::free_space;
-use crate::place::{Address, Engine, Place, Relocation, Root};
+use crate::place::{Address, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
@@ -201,7 +201,7 @@ impl RestorePlan {
     pub(super) fn new_database_file(&self) -> Option<&Path> {
         let access =
             self.job.database.as_ref().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
-        let file = (access.engine == Engine::Sqlite).then(|| Path::new(&access.name))?;
+        let file = access.engine.facts().is_file.then(|| Path::new(&access.name))?;
         (!file.exists()).then_some(file)
     }
 
@@ -228,7 +228,7 @@ impl RestorePlan {
 /// Looks at the archive and plans. Nothing is written; the target database is only asked whether it is empty.
 pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<RestorePlan, RestoreError> {
     if let (Some(access), None) = (&job.database, &job.options.dump_to)
-        && access.engine == Engine::SqlServer
+        && !access.engine.facts().serves
     {
         return Err(RestoreError::NotLoadable(access.engine.name()));
     }

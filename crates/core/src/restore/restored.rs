@@ -1,6 +1,5 @@
 //! What a restore did, for reports.
 
-use super::copy_settings::inserts;
 use super::leftovers::FileLeftover;
 use super::plan::RestorePlan;
 use super::tidy;
@@ -161,7 +160,7 @@ impl Restored {
                 "set it by hand",
             ));
         }
-        inserts(&made, self.dialect)
+        self.dialect.inserts(&made)
     }
 
     /// Tells what was put.

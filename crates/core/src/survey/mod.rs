@@ -17,7 +17,7 @@ use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::PathError;
-use crate::place::{Address, DatabaseAccess, Engine};
+use crate::place::{Address, DatabaseAccess};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
 use address::AddressFinding;
@@ -285,7 +285,7 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
         None => match config
             .database
             .as_ref()
-            .filter(|d| d.engine != Engine::SqlServer)
+            .filter(|d| d.engine.facts().serves)
             .map(|access| database::facts(access, &wanted, content))
         {
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),

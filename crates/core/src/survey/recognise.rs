@@ -246,7 +246,7 @@ pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts
         }
     }
     if !access.name.is_empty() {
-        if let (Engine::Sqlite, Some(folder)) = (access.engine, tree.folder()) {
+        if let (true, Some(folder)) = (access.engine.facts().is_file, tree.folder()) {
             // The name of a file, seen from the site.
             access.name = folder.join(&access.name).display().to_string();
         }

@@ -1,6 +1,6 @@
 //! Decides by the definition, and by what was asked for, which files of a site are copied.
 
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use crate::system::schema::CacheFolder;
 use crate::system::{Definition, glob, globs};
 use globset::{Candidate, GlobMatcher, GlobSet};
@@ -237,7 +237,7 @@ impl Selection {
 
     /// Leaves out the file that is the site's database, if it is one in the site's folder.
     pub fn beside_database(mut self, site: &Path, access: Option<&DatabaseAccess>) -> Self {
-        let file = access.filter(|a| a.engine == Engine::Sqlite).map(|a| Path::new(&a.name));
+        let file = access.filter(|a| a.engine.facts().is_file).map(|a| Path::new(&a.name));
         self.database = file.and_then(|f| f.strip_prefix(site).ok()).map(Path::to_path_buf);
         self
     }

@@ -7,6 +7,7 @@
 pub mod chunk;
 pub mod definer;
 pub mod dialect;
+mod insert;
 pub mod inspect;
 pub mod lex;
 pub mod literal;

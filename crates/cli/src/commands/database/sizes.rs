@@ -9,7 +9,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use zporter_core::database::sizes::sizes;
 use zporter_core::database::snapshot::TableFacts;
-use zporter_core::place::Engine;
 
 /// Show the tables of a database, heaviest first, and what a dump would weigh
 #[derive(Debug, Args)]
@@ -109,7 +108,7 @@ pub fn run(args: &SizesArgs) -> Result<Report, CommandError> {
             format!("about {} with --light: without what may stay behind", bytes(dump_bytes_light)),
         );
     }
-    if meant.access.engine != Engine::Sqlite {
+    if !meant.access.engine.facts().counts_exactly {
         facts.add("sizes", "and rows are the server's estimates");
     }
     report.section("", facts.block());

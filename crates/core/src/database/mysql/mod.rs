@@ -1,6 +1,7 @@
 //! MySQL and MariaDB: the connection, and what their errors mean.
 
 pub mod batch;
+mod create;
 mod later;
 pub mod load;
 pub mod read;
@@ -8,6 +9,10 @@ mod sink;
 
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question};
+use crate::database::create::{CreatePlan, Created};
+use crate::database::engine::Server;
+use crate::database::load::Loading;
+use crate::database::snapshot::Snapshot;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::mysql::prelude::{FromRow, Queryable};
@@ -274,4 +279,36 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
         _ => None,
     };
     rows.into_iter().map(|r| r.unwrap().into_iter().map(text).collect()).collect()
+}
+
+/// MySQL and MariaDB.
+pub(super) struct Mysql;
+
+impl Server for Mysql {
+    fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
+        Ok(Box::new(read::MysqlSnapshot::open(access)?))
+    }
+    fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
+        Ok(Box::new(load::MysqlLoader::new(access)?))
+    }
+    fn facts(
+        &self,
+        access: &DatabaseAccess,
+        wanted: &[Wanted],
+        content: bool,
+    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+        facts(access, wanted, content)
+    }
+    fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+        identity(access)
+    }
+    fn trial(&self, access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+        trial(access)
+    }
+    fn create(&self, plan: &CreatePlan) -> Result<Created, DatabaseError> {
+        create::create(plan)
+    }
+    fn create_statements(&self, plan: &CreatePlan) -> Vec<String> {
+        create::statements(plan)
+    }
 }

@@ -11,6 +11,8 @@ use super::snapshot::Snapshot;
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question, sizes_of};
 pub(super) use super::{standard_name as name, standard_text as quoted};
+use crate::database::engine::Server;
+use crate::database::load::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::postgres::config::SslMode;
@@ -326,4 +328,36 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
         out.statements.push(shown);
     }
     Ok(out)
+}
+
+/// PostgreSQL.
+pub(super) struct Postgres;
+
+impl Server for Postgres {
+    fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
+        Ok(Box::new(read::PostgresSnapshot::open(access)?))
+    }
+    fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
+        Ok(Box::new(load::PostgresLoader::new(access)?))
+    }
+    fn facts(
+        &self,
+        access: &DatabaseAccess,
+        wanted: &[Wanted],
+        _: bool,
+    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+        facts(access, wanted)
+    }
+    fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+        identity(access)
+    }
+    fn trial(&self, access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+        trial(access)
+    }
+    fn create(&self, plan: &CreatePlan) -> Result<Created, DatabaseError> {
+        create(plan)
+    }
+    fn create_statements(&self, plan: &CreatePlan) -> Vec<String> {
+        create_statements(plan)
+    }
 }

@@ -7,6 +7,8 @@ use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
+use crate::database::engine::Server;
+use crate::database::load::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
 use crate::event::Findings;
@@ -310,5 +312,37 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
             Ok(Created::default())
         }
         Err(e) => Err(DatabaseError::Io(e)),
+    }
+}
+
+/// SQLite.
+pub(super) struct Sqlite;
+
+impl Server for Sqlite {
+    fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
+        Ok(Box::new(SqliteSnapshot::open(access)?))
+    }
+    fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
+        Ok(Box::new(SqliteLoader::new(access)?))
+    }
+    fn facts(
+        &self,
+        access: &DatabaseAccess,
+        wanted: &[Wanted],
+        _: bool,
+    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+        facts(access, wanted)
+    }
+    fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+        Ok((std::fs::canonicalize(&access.name)?.display().to_string(), 0))
+    }
+    fn trial(&self, access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+        trial(access)
+    }
+    fn create(&self, plan: &CreatePlan) -> Result<Created, DatabaseError> {
+        create(plan)
+    }
+    fn create_statements(&self, _: &CreatePlan) -> Vec<String> {
+        Vec::new()
     }
 }

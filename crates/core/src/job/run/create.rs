@@ -4,7 +4,7 @@ use super::{Done, Failure, How, Refused, World};
 use crate::database::create::{CreatePlan, Created, by_hand, check_names, create, new_password};
 use crate::finding::{Code, Finding};
 use crate::job::options::CreateJob;
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use crate::saved_logins;
 use crate::secret::Secret;
 use schemars::JsonSchema;
@@ -43,7 +43,7 @@ pub struct CreatePreview {
 /// The names of database and user with the beginning that the host asks for.
 fn prefixed(options: &CreateJob) -> DatabaseAccess {
     let mut wanted = options.database.0.clone();
-    if let Some(prefix) = options.account_prefix.as_deref().filter(|_| wanted.engine != Engine::Sqlite) {
+    if let Some(prefix) = options.account_prefix.as_deref().filter(|_| !wanted.engine.facts().is_file) {
         for name in [&mut wanted.name, &mut wanted.user] {
             if !name.is_empty() && !name.starts_with(prefix) {
                 name.insert_str(0, prefix);
@@ -56,7 +56,7 @@ fn prefixed(options: &CreateJob) -> DatabaseAccess {
 /// Makes it, or tells how.
 pub(super) fn run(options: &CreateJob, how: How, world: &dyn World) -> Result<Done, Failure> {
     let mut wanted = prefixed(options);
-    let is_file = wanted.engine == Engine::Sqlite;
+    let is_file = wanted.engine.facts().is_file;
     if wanted.user.is_empty() && !is_file {
         return Err(Refused::NoUser.into());
     }

@@ -11,7 +11,7 @@ use crate::fsx::absolute;
 use crate::job::Kind;
 use crate::job::options::LoadJob;
 use crate::logbook::{self, StepKind};
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::os::unix::fs::MetadataExt;
@@ -151,7 +151,8 @@ pub(super) fn run(
     for table in earlier.iter().flat_map(|e| &e.reached.begun) {
         begun.book.note(StepKind::TableBegun, serde_json::json!({ "table": table }))?;
     }
-    let whole = earlier.iter().filter(|_| plan.access.engine == Engine::Mysql).flat_map(|e| &e.reached.whole);
+    let whole =
+        earlier.iter().filter(|_| !plan.access.engine.facts().commits_whole).flat_map(|e| &e.reached.whole);
     for (table, rows) in whole {
         begun.book.note(StepKind::TableWhole, serde_json::json!({ "table": table, "rows": rows }))?;
     }
@@ -174,7 +175,7 @@ pub(super) fn run(
             // Who could not keep what is there has touched nothing; an engine whose transactions hold everything has undone it.
             let kept_out = matches!(e, DatabaseError::NotKept { .. });
             let lines = logbook::read(&folder, &run).unwrap_or_default();
-            let whole = plan.access.engine != Engine::Mysql && reached(&lines).is_nothing();
+            let whole = plan.access.engine.facts().commits_whole && reached(&lines).is_nothing();
             Err(begun.failed(e, !kept_out && !whole, watch))
         }
     }

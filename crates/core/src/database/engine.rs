@@ -1,0 +1,82 @@
+//! What a kind of server can be asked to do: one trait, implemented in each engine's own folder, and the register of them. Nothing else
+//! knows one engine from another; what holds without asking a server stands in [`crate::place::EngineFacts`].
+
+use super::create::{CreatePlan, Created};
+use super::load::Loading;
+use super::snapshot::Snapshot;
+use super::trial::Trial;
+use super::{DatabaseError, Size, mysql, postgres, sqlite};
+use crate::dump::inspect::{Inspection, Wanted};
+use crate::place::{DatabaseAccess, Engine};
+
+/// A kind of server at work.
+pub trait Server: Sync {
+    /// Opens one consistent view of a database.
+    fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError>;
+    /// Opens a database to load into it.
+    fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError>;
+    /// Reads table sizes and the rows that somebody wants. With `content` the whole database is read once, to count the hosts it names,
+    /// where systems need that.
+    fn facts(
+        &self,
+        access: &DatabaseAccess,
+        wanted: &[Wanted],
+        content: bool,
+    ) -> Result<(Vec<Size>, Inspection), DatabaseError>;
+    /// What tells one database from another, by whatever name it is reached: a text, and when the server was started.
+    fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError>;
+    /// Tries a log-in and its rights.
+    fn trial(&self, access: &DatabaseAccess) -> Result<Trial, DatabaseError>;
+    /// Makes a database with a user and rights.
+    fn create(&self, plan: &CreatePlan) -> Result<Created, DatabaseError>;
+    /// The statements that somebody with more rights would run for that, with stars for the password.
+    fn create_statements(&self, plan: &CreatePlan) -> Vec<String>;
+}
+
+/// A kind of server that this program does not speak to.
+struct Unsupported(Engine);
+
+impl Unsupported {
+    fn refuse<T>(&self) -> Result<T, DatabaseError> {
+        Err(DatabaseError::NotSpoken(self.0.name()))
+    }
+}
+
+impl Server for Unsupported {
+    fn snapshot(&self, _: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
+        self.refuse()
+    }
+    fn loader(&self, _: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
+        self.refuse()
+    }
+    fn facts(
+        &self,
+        _: &DatabaseAccess,
+        _: &[Wanted],
+        _: bool,
+    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+        self.refuse()
+    }
+    fn identity(&self, _: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
+        self.refuse()
+    }
+    fn trial(&self, _: &DatabaseAccess) -> Result<Trial, DatabaseError> {
+        self.refuse()
+    }
+    fn create(&self, _: &CreatePlan) -> Result<Created, DatabaseError> {
+        self.refuse()
+    }
+    fn create_statements(&self, _: &CreatePlan) -> Vec<String> {
+        Vec::new()
+    }
+}
+
+/// Returns what a kind of server can be asked to do.
+pub fn of(engine: Engine) -> &'static dyn Server {
+    match engine {
+        Engine::Mysql => &mysql::Mysql,
+        Engine::Postgres => &postgres::Postgres,
+        Engine::Sqlite => &sqlite::Sqlite,
+        Engine::SqlServer => &Unsupported(Engine::SqlServer),
+    }
+}
