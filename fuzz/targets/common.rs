@@ -28,7 +28,7 @@ pub fn replacements() -> Replacements {
 }
 
 /// Bytes 0xF0 to 0xF5, which no UTF-8 begins ASCII text with, stand for what a fuzzer would hardly write by chance.
-pub fn with_needles(data: &[u8]) -> Vec<u8> {
+pub fn with_old_places(data: &[u8]) -> Vec<u8> {
     let mut out = Vec::new();
     for b in data {
         match b {

@@ -7,7 +7,7 @@ use zporter_core::text::json;
 mod common;
 
 fuzz_target!(|data: &[u8]| {
-    let value = common::with_needles(data);
+    let value = common::with_old_places(data);
     let Some(strings) = json::strings(&value) else { return };
     for inside in &strings {
         if let Some(decoded) = json::decode(&value, inside.clone()) {

@@ -41,10 +41,10 @@ fn unwrapped(text: &[u8]) -> Vec<u8> {
 
 fuzz_target!(|data: &[u8]| {
     let replacements = common::replacements();
-    let raw = common::with_needles(data);
+    let raw = common::with_old_places(data);
     let _ = common::rewritten(&replacements, &raw);
     let Some((lower, data)) = data.split_first() else { return };
-    let inner = common::with_needles(data);
+    let inner = common::with_old_places(data);
     let text = [b"x=", &wrapped(&inner, lower & 1 == 1)[..], b"&y"].concat();
     let out = common::rewritten(&replacements, &text);
     assert!(out.starts_with(b"x=") && out.ends_with(b"&y"));

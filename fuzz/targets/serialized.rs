@@ -7,7 +7,7 @@ use zporter_core::text::serialized;
 mod common;
 
 fuzz_target!(|data: &[u8]| {
-    let value = common::with_needles(data);
+    let value = common::with_old_places(data);
     let Some((leaves, end)) = serialized::leaves(&value) else {
         let _ = serialized::payload_leaves(&value);
         return;

@@ -11,7 +11,7 @@ mod common;
 
 fuzz_target!(|data: &[u8]| {
     let Some((kind, data)) = data.split_first() else { return };
-    let text = common::with_needles(data);
+    let text = common::with_old_places(data);
     let address = |t: &str| Address::parse(t).unwrap();
     let (old, new) = if kind & 1 == 0 { ("http://a.test/s", "https://b.example") } else { ("http://a.test", "https://b.example/s") };
     let asked = RewriteOptions { references: kind & 2 != 0, bare_hosts: kind & 4 != 0, mail_domains: kind & 8 != 0, repair: kind & 16 != 0 };

@@ -16,7 +16,7 @@ fuzz_target!(|data: &[u8]| {
     if first & 1 != 0 {
         dump.splice(0..0, *b"SET SQL_MODE='NO_BACKSLASH_ESCAPES';\n");
     }
-    dump.extend_from_slice(&common::with_needles(data));
+    dump.extend_from_slice(&common::with_old_places(data));
     let replacements = common::replacements();
     let run = |samples, window| {
         let rules = Rules { samples, ..Rules::new(&replacements, &|_| Keep::All) };
