@@ -10,6 +10,7 @@ use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::path::PathBuf;
+use zporter_core::archive::blob::LocalFile;
 use zporter_core::archive::verify::{Damage, Verdict, Verified, verify};
 use zporter_core::event::{Event, Watch};
 use zporter_core::finding::{Code, Finding};
@@ -49,7 +50,7 @@ pub fn run(style: Style, args: &VerifyArgs) -> Result<Report, CommandError> {
         }
         let total = std::fs::metadata(path).map(|m| m.len()).ok();
         progress.event(Event::StepStarted { step: "verifying", total });
-        let verdict = verify(path, &progress);
+        let verdict = verify(&LocalFile(path), &progress);
         progress.event(Event::StepDone);
         let archive = absolute(path);
         results.push(match verdict? {

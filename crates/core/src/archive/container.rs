@@ -1,11 +1,10 @@
 //! The three containers an archive may have, and the mark that makes damage tell-tale.
 //!
 //! Behind the head a `.tar.zst` carries a skippable frame, and a `.tar.gz` carries an extra field in its first header: some bytes that every
-//! text-mode transfer changes, and the length of the whole file, patched in when it is complete. Stock tools ignore both
-//! (RFC 8878 section 3.1.2, RFC 1952 section 2.3.1.1).
+//! text-mode transfer changes. The same bytes close the file, with its length behind them. Stock tools ignore both
+//! (RFC 8878 section 3.1.2, RFC 1952 section 2.3.1.1). Format 1 had the length in the first mark, and nothing at the end.
 
-use std::fs::File;
-use std::io::{self, Seek, SeekFrom, Write};
+use std::io::{self, Write};
 use std::path::Path;
 
 /// A container.
@@ -53,35 +52,49 @@ impl Container {
 pub const CANARY: &[u8; 13] = b"zporter\r\n\x1a\n\0\xff";
 
 const SKIPPABLE: u32 = 0x184D_2A5A;
+const LENGTH: usize = 8;
 
-/// A tar stream on its way into a file: the head in one compressed stretch, the rest in another.
-pub struct Compressed {
-    stage: Stage,
-    canary_at: u64,
+/// A compressed tar on its way out, front to back: the head in one compressed stretch, the rest in another, the length behind both.
+pub struct Compressed<W: Write> {
+    stage: Stage<W>,
 }
 
-enum Stage {
-    Zst(zstd::stream::write::Encoder<'static, File>),
-    Gz(flate2::write::GzEncoder<File>),
+enum Stage<W: Write> {
+    Zst(zstd::stream::write::Encoder<'static, Counting<W>>),
+    Gz(flate2::write::GzEncoder<Counting<W>>),
     Done,
+}
+
+/// Counts what was written: the place in the file, which nobody else knows of something that cannot seek.
+struct Counting<W> {
+    inner: W,
+    written: u64,
+}
+
+impl<W: Write> Write for Counting<W> {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        let n = self.inner.write(buf)?;
+        self.written += n as u64;
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
 }
 
 const ZST_LEVEL: i32 = 3;
 
-impl Compressed {
+impl<W: Write> Compressed<W> {
     /// Starts the head's stretch. Plain tar and zip are not for this type.
-    pub fn start(file: File, container: Container) -> io::Result<Compressed> {
-        match container {
-            Container::TarGz => {
-                let mut extra = vec![b'Z', b'P', (CANARY.len() + 8) as u8, 0];
-                extra.extend_from_slice(CANARY);
-                extra.extend_from_slice(&[0; 8]);
-                let encoder = flate2::GzBuilder::new().extra(extra).write(file, flate2::Compression::new(6));
-                // Ten bytes of header, two of the field's length, four of the sub-field's head.
-                Ok(Compressed { stage: Stage::Gz(encoder), canary_at: 16 })
-            }
-            _ => Ok(Compressed { stage: Stage::Zst(zst(file, 1)?), canary_at: 0 }),
-        }
+    pub fn start(out: W, container: Container) -> io::Result<Self> {
+        let out = Counting { inner: out, written: 0 };
+        Ok(Compressed {
+            stage: match container {
+                Container::TarGz => Stage::Gz(gz_extra(None).write(out, flate2::Compression::new(6))),
+                _ => Stage::Zst(zst(out, 1)?),
+            },
+        })
     }
 
     /// Ends the head's stretch and begins the rest.
@@ -90,34 +103,52 @@ impl Compressed {
         if matches!(self.stage, Stage::Zst(_))
             && let Stage::Zst(head) = std::mem::replace(&mut self.stage, Stage::Done)
         {
-            let mut file = head.finish()?;
-            self.canary_at = file.stream_position()? + 8;
-            file.write_all(&SKIPPABLE.to_le_bytes())?;
-            file.write_all(&(CANARY.len() as u32 + 8).to_le_bytes())?;
-            file.write_all(CANARY)?;
-            file.write_all(&[0; 8])?;
-            self.stage = Stage::Zst(zst(file, 2)?);
+            let mut out = head.finish()?;
+            out.write_all(&zst_mark(None))?;
+            self.stage = Stage::Zst(zst(out, 2)?);
         }
         Ok(())
     }
 
-    /// Completes the file and writes its length behind the canary.
-    pub fn finish(mut self) -> io::Result<File> {
-        let mut file = match std::mem::replace(&mut self.stage, Stage::Done) {
-            Stage::Zst(encoder) => encoder.finish()?,
-            Stage::Gz(encoder) => encoder.finish()?,
+    /// Completes the stream with its length. Returns that, in bytes.
+    pub fn finish(mut self) -> io::Result<(W, u64)> {
+        let (mut out, container) = match std::mem::replace(&mut self.stage, Stage::Done) {
+            Stage::Zst(encoder) => (encoder.finish()?, Container::TarZst),
+            Stage::Gz(encoder) => (encoder.finish()?, Container::TarGz),
             Stage::Done => return Err(io::Error::other("the archive was finished twice")),
         };
-        let length = file.stream_position()?;
-        file.seek(SeekFrom::Start(self.canary_at + CANARY.len() as u64))?;
-        file.write_all(&length.to_le_bytes())?;
-        file.sync_all()?;
-        Ok(file)
+        let trailer = |length| match container {
+            // A member without content, for the sake of its header.
+            Container::TarGz => {
+                gz_extra(Some(length)).write(Vec::new(), flate2::Compression::new(6)).finish()
+            }
+            _ => Ok(zst_mark(Some(length))),
+        };
+        let length = out.written + trailer(0)?.len() as u64;
+        out.write_all(&trailer(length)?)?;
+        Ok((out.inner, out.written))
     }
 }
 
-fn zst(file: File, workers: u32) -> io::Result<zstd::stream::write::Encoder<'static, File>> {
-    let mut encoder = zstd::stream::write::Encoder::new(file, ZST_LEVEL)?;
+/// The mark: the canary, and behind everything else the length.
+fn mark(length: Option<u64>) -> Vec<u8> {
+    let mut mark = CANARY.to_vec();
+    mark.extend(length.map(u64::to_le_bytes).into_iter().flatten());
+    mark
+}
+
+fn zst_mark(length: Option<u64>) -> Vec<u8> {
+    let mark = mark(length);
+    [&SKIPPABLE.to_le_bytes()[..], &(mark.len() as u32).to_le_bytes(), &mark].concat()
+}
+
+fn gz_extra(length: Option<u64>) -> flate2::GzBuilder {
+    let mark = mark(length);
+    flate2::GzBuilder::new().extra([b"ZP", &(mark.len() as u16).to_le_bytes()[..], &mark].concat())
+}
+
+fn zst<W: Write>(out: W, workers: u32) -> io::Result<zstd::stream::write::Encoder<'static, W>> {
+    let mut encoder = zstd::stream::write::Encoder::new(out, ZST_LEVEL)?;
     encoder.include_checksum(true)?;
     // A fixed number, so that equal input gives equal bytes on every machine.
     // Where the system starts none, the bytes are others and the content is the same.
@@ -125,7 +156,7 @@ fn zst(file: File, workers: u32) -> io::Result<zstd::stream::write::Encoder<'sta
     Ok(encoder)
 }
 
-impl Write for Compressed {
+impl<W: Write> Write for Compressed<W> {
     fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
         match &mut self.stage {
             Stage::Zst(e) => e.write(buf),
@@ -139,15 +170,13 @@ impl Write for Compressed {
     }
 }
 
-/// Looks for the canary and says what became of it: intact with the recorded length, or damaged, or not there.
+/// Looks for the canary in the first bytes of a file and says what became of it.
 pub fn canary(start: &[u8]) -> Canary {
     let word = &CANARY[..7];
     let Some(at) = memchr::memmem::find(start, word) else { return Canary::Absent };
     let there = &start[at..];
     if there.starts_with(CANARY) {
-        let length =
-            there.get(CANARY.len()..CANARY.len() + 8).and_then(|b| b.try_into().ok()).map(u64::from_le_bytes);
-        return Canary::Intact { length: length.filter(|l| *l > 0) };
+        return Canary::Intact { length: length_at(start, at) };
     }
     let tail = &there[7..there.len().min(20)];
     Canary::Damaged(match tail {
@@ -158,12 +187,31 @@ pub fn canary(start: &[u8]) -> Canary {
     })
 }
 
+/// Looks for the mark that closes a file in its last bytes, and returns the length that it tells.
+pub fn closing_length(end: &[u8]) -> Option<u64> {
+    length_at(end, memchr::memmem::rfind(end, CANARY)?)
+}
+
+/// The length behind a canary, where what lies before says that there is one.
+fn length_at(bytes: &[u8], at: usize) -> Option<u64> {
+    let size = (CANARY.len() + LENGTH) as u8;
+    let before = &bytes[..at];
+    // Behind a gzip header there is at least an empty member: two bytes of content, its check sum, its size.
+    let behind = match () {
+        () if before.ends_with(&[size, 0, 0, 0]) => 0,
+        () if before.ends_with(&[b'Z', b'P', size, 0]) => 10,
+        () => return None,
+    };
+    let (length, rest) = bytes[at + CANARY.len()..].split_first_chunk::<LENGTH>()?;
+    (rest.len() >= behind).then(|| u64::from_le_bytes(*length))
+}
+
 /// State of the canary.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Canary {
-    /// Unharmed; the length is known once the archive was completed.
+    /// Unharmed.
     Intact {
-        /// Length of the whole file in bytes.
+        /// Length of the whole file in bytes, where it stands here: in format 1.
         length: Option<u64>,
     },
     /// Changed in a way that names the cause.

@@ -5,7 +5,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Version of the archive format that is written.
-pub const FORMAT: u32 = 1;
+pub const FORMAT: u32 = 2;
 /// Name of the head, the first entry.
 pub const HEAD: &str = "head.json";
 /// Name of the manifest, the last entry.

@@ -1,5 +1,6 @@
 //! Archives: one file that holds a whole site. Written as a stream, proven without unpacking, read by stock tools.
 
+pub mod blob;
 pub mod clash;
 pub mod container;
 pub mod entry_path;

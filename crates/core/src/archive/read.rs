@@ -1,8 +1,8 @@
 //! Reads any container entry by entry, in order, as a stream.
 
+use super::blob::Blob;
 use super::container::Container;
 use super::entry_path::{EntryPath, PathProblem};
-use crate::safe::open_file;
 use std::collections::BTreeMap;
 use std::io::{self, BufReader, Read, Seek};
 use std::ops::ControlFlow;
@@ -96,11 +96,11 @@ impl<R: Seek> Seek for Position<R> {
     }
 }
 
-/// Recognises a file's container by its first bytes.
-pub fn container_of(path: &Path) -> Result<Container, ReadError> {
-    let open = |source| ReadError::Open { path: path.to_path_buf(), source };
+/// Recognises a blob's container by its first bytes.
+pub fn container_of(blob: &dyn Blob) -> Result<Container, ReadError> {
+    let open = |source| ReadError::Open { path: blob.name().to_path_buf(), source };
     let mut start = [0; 512];
-    let mut file = open_file(path).map_err(open)?;
+    let mut file = blob.open().map_err(open)?;
     let mut filled = 0;
     while filled < start.len() {
         match file.read(&mut start[filled..]).map_err(open)? {
@@ -108,19 +108,19 @@ pub fn container_of(path: &Path) -> Result<Container, ReadError> {
             n => filled += n,
         }
     }
-    Container::of_bytes(&start[..filled]).ok_or_else(|| ReadError::NoArchive(path.to_path_buf()))
+    Container::of_bytes(&start[..filled]).ok_or_else(|| ReadError::NoArchive(blob.name().to_path_buf()))
 }
 
 /// Walks over all entries. `take` may stop the walk. `advance` is told of each stretch of the file that was read.
 pub fn entries<B>(
-    path: &Path,
+    blob: &dyn Blob,
     advance: &dyn Fn(u64),
     take: &mut dyn FnMut(Entry<'_>) -> io::Result<ControlFlow<B>>,
 ) -> Result<Option<B>, ReadError> {
-    let container = container_of(path)?;
-    let open = |source| ReadError::Open { path: path.to_path_buf(), source };
+    let container = container_of(blob)?;
+    let open = |source| ReadError::Open { path: blob.name().to_path_buf(), source };
     let at = Arc::new(AtomicU64::new(0));
-    let file = Position { inner: open_file(path).map_err(open)?, at: at.clone() };
+    let file = Position { inner: blob.open().map_err(open)?, at: at.clone() };
     let mut last = String::new();
     let told = AtomicU64::new(0);
     let mut observed = |entry: Entry<'_>| {

@@ -1,10 +1,11 @@
-//! Proves an archive: everything is read, nothing is extracted.
+//! Verifies an archive: everything is read, nothing is extracted.
 //!
 //! Container, compression, every hash, the dump's syntax to the last statement, head and manifest. A damage is told by its
 //! kind and place, because the cure depends on it: upload again, in binary mode, or pack again.
 
+use super::blob::Blob;
 use super::clash::{Clash, Clashes};
-use super::container::{Canary, canary};
+use super::container::{Canary, Container, canary, closing_length};
 use super::entry_path::EntryPath;
 use super::format::{Closing, DATABASE, FORMAT, HEAD, Head, Kind, Line, MANIFEST};
 use super::read::{self, Entry, EntryKind, ReadError};
@@ -12,14 +13,14 @@ use super::write::Hashing;
 use crate::dump::inspect;
 use crate::event::{Event, Watch};
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
-use crate::safe::open_file;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::cell::Cell;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::ops::ControlFlow;
-use std::path::Path;
+use std::rc::Rc;
 
 /// A kind of damage, with its place.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -27,8 +28,10 @@ use std::path::Path;
 pub enum Damage {
     /// The file ends early.
     CutOff {
-        /// Bytes missing, if the archive recorded its length.
+        /// Bytes missing of the file, where its first bytes tell the length (format 1).
         missing: Option<u64>,
+        /// Bytes of content that are there, and about how many there were, where the head could be read.
+        content: Option<Share>,
         /// Entry that was being read.
         entry: String,
         /// Offset in the file.
@@ -84,6 +87,15 @@ pub enum Damage {
     },
 }
 
+/// A part of something that was expected.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+pub struct Share {
+    /// Bytes that are there.
+    pub there: u64,
+    /// Bytes that were expected.
+    pub expected: u64,
+}
+
 impl Damage {
     /// Returns what to do about it.
     pub fn cure(&self) -> &'static str {
@@ -110,12 +122,16 @@ impl Damage {
 impl std::fmt::Display for Damage {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
-            Damage::CutOff { missing: Some(n), entry, offset } => {
+            Damage::CutOff { missing: Some(n), entry, offset, .. } => {
                 write!(f, "cut off at byte {offset}, in {entry}: {n} bytes are missing")
             }
-            Damage::CutOff { missing: None, entry, offset } => {
-                write!(f, "cut off at byte {offset}, in {entry}")
+            Damage::CutOff { content: Some(Share { there, expected }), entry, offset, .. } => {
+                write!(
+                    f,
+                    "cut off at byte {offset}, in {entry}: {there} of about {expected} bytes of content are there"
+                )
             }
+            Damage::CutOff { entry, offset, .. } => write!(f, "cut off at byte {offset}, in {entry}"),
             Damage::Altered { entry, offset, what } => {
                 write!(f, "altered near byte {offset}, in {entry}: {what}")
             }
@@ -158,7 +174,7 @@ pub struct Verified {
     pub markers: BTreeSet<String>,
 }
 
-/// Outcome of a proof.
+/// Outcome of a verification.
 #[derive(Debug, Clone)]
 pub enum Verdict {
     /// Nothing is wrong.
@@ -167,9 +183,9 @@ pub enum Verdict {
     Damaged(Damage),
 }
 
-/// Proves an archive.
-pub fn verify(path: &Path, watch: &dyn Watch) -> Result<Verdict, ReadError> {
-    verify_and_hold(path, watch, &mut |_| false).map(|(verdict, _)| verdict)
+/// Verifies an archive.
+pub fn verify(blob: &dyn Blob, watch: &dyn Watch) -> Result<Verdict, ReadError> {
+    verify_and_hold(blob, watch, &mut |_| false).map(|(verdict, _)| verdict)
 }
 
 /// Files of an archive that were asked for: bytes, permission bits.
@@ -184,16 +200,16 @@ pub fn too_many_held() -> String {
     )
 }
 
-/// Proves an archive and holds the (small) files that `wanted` names.
+/// Verifies an archive and holds the (small) files that `wanted` names.
 pub fn verify_and_hold(
-    path: &Path,
+    blob: &dyn Blob,
     watch: &dyn Watch,
     wanted: &mut dyn FnMut(&EntryPath) -> bool,
 ) -> Result<(Verdict, Held), ReadError> {
     let damaged = |d| Ok((Verdict::Damaged(d), Held::new()));
     let spool =
         tempfile::tempfile().map_err(|source| ReadError::Open { path: std::env::temp_dir(), source })?;
-    let mut run = Prover {
+    let mut run = Verifier {
         wanted,
         spool,
         held: Held::new(),
@@ -201,6 +217,7 @@ pub fn verify_and_hold(
         head: None,
         entries: 0,
         bytes: 0,
+        arrived: Rc::default(),
         parts: 0,
         rows: 0,
         database_bytes: 0,
@@ -211,17 +228,18 @@ pub fn verify_and_hold(
         clashes: Clashes::default(),
     };
     let advance = |bytes| watch.event(Event::Advanced { bytes });
-    let read = read::entries(path, &advance, &mut |entry| run.entry(entry));
+    let read = read::entries(blob, &advance, &mut |entry| run.entry(entry));
     match read {
-        Ok(Some(damage)) => return damaged(with_cause(path, damage)),
+        Ok(Some(damage)) => return damaged(with_cause(blob, damage)),
         Ok(None) => {}
         Err(ReadError::Broken { entry, offset, source }) => {
-            return damaged(diagnose(path, entry, offset, &source));
+            let damage = diagnose(blob, entry, offset, &source);
+            return damaged(run.with_share(damage));
         }
         Err(ReadError::NoArchive(p)) => {
-            return damaged(match marks(path).0 {
+            return damaged(match Marks::of(blob).head {
                 Canary::Damaged(what) => Damage::TextMode { what: what.into() },
-                _ => text_mode_pattern(path).map_or_else(
+                _ => text_mode_pattern(blob).map_or_else(
                     || Damage::NotOurs { what: ReadError::NoArchive(p).to_string() },
                     |what| Damage::TextMode { what },
                 ),
@@ -229,17 +247,23 @@ pub fn verify_and_hold(
         }
         Err(other) => return Err(other),
     }
-    let (canary, size) = marks(path);
-    if let Canary::Intact { length: Some(length) } = canary
-        && length < size
-    {
-        let what = format!("{} bytes follow its end", size - length);
-        return damaged(Damage::Altered { entry: MANIFEST.into(), offset: length, what });
+    let (marks, entry) = (Marks::of(blob), MANIFEST.to_string());
+    match marks.recorded() {
+        Some(length) if length < marks.size => {
+            let what = format!("{} bytes follow its end", marks.size - length);
+            damaged(Damage::Altered { entry, offset: length, what })
+        }
+        Some(length) if length > marks.size => damaged(marks.shortened(length, entry)),
+        // All content is there and unharmed, but it ends before its closing mark does.
+        None if run.closes_with_a_mark(blob) => {
+            let damage = Damage::CutOff { missing: None, content: None, entry, offset: marks.size };
+            damaged(run.with_share(damage))
+        }
+        _ => Ok(run.verdict()),
     }
-    Ok(run.verdict())
 }
 
-struct Prover<'p> {
+struct Verifier<'p> {
     wanted: &'p mut dyn FnMut(&EntryPath) -> bool,
     /// What was met, in the manifest's form.
     spool: File,
@@ -248,6 +272,8 @@ struct Prover<'p> {
     head: Option<Head>,
     entries: u64,
     bytes: u64,
+    /// Bytes of content that were read, also of an entry that breaks off.
+    arrived: Rc<Cell<u64>>,
     parts: u64,
     rows: u64,
     database_bytes: u64,
@@ -283,9 +309,23 @@ impl<R: Read> Read for ShortLines<R> {
     }
 }
 
+/// Counts what arrives where it is seen whatever becomes of the reader.
+struct Arriving<R> {
+    inner: R,
+    arrived: Rc<Cell<u64>>,
+}
+
+impl<R: Read> Read for Arriving<R> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        let n = self.inner.read(buf)?;
+        self.arrived.set(self.arrived.get() + n as u64);
+        Ok(n)
+    }
+}
+
 type Flow = io::Result<ControlFlow<Damage>>;
 
-impl Prover<'_> {
+impl Verifier<'_> {
     /// What an entry means that we never write: behind a head of ours the archive was made to look like one.
     fn not_ours(&self, what: String) -> Damage {
         if self.head.is_some() { Damage::Unreadable { what } } else { Damage::NotOurs { what } }
@@ -352,7 +392,8 @@ impl Prover<'_> {
         path: &EntryPath,
         name: &str,
     ) -> io::Result<Result<(u64, String), Damage>> {
-        let mut content = Hashing::new(&mut *entry.content);
+        let arriving = Arriving { inner: &mut *entry.content, arrived: self.arrived.clone() };
+        let mut content = Hashing::new(arriving);
         if self.head.is_none() {
             let mut text = Vec::new();
             (&mut content).take(CONFIG_FILE.bytes()).read_to_end(&mut text)?;
@@ -437,7 +478,29 @@ impl Prover<'_> {
                 return Ok(ControlFlow::Break(Damage::Altered { entry: listed.path, offset: 0, what }));
             }
         }
-        Ok(ControlFlow::Break(Damage::CutOff { missing: None, entry: MANIFEST.into(), offset: 0 }))
+        Ok(ControlFlow::Break(Damage::CutOff {
+            missing: None,
+            content: None,
+            entry: MANIFEST.into(),
+            offset: 0,
+        }))
+    }
+
+    /// Whether an archive of this format has a mark at its end: the tars from format 2 on.
+    fn closes_with_a_mark(&self, blob: &dyn Blob) -> bool {
+        let tar = matches!(read::container_of(blob), Ok(Container::TarZst | Container::TarGz));
+        tar && self.manifest.is_some() && self.head.as_ref().is_some_and(|h| h.format >= 2)
+    }
+
+    /// A cut says how much of the content arrived, where the head told what to expect.
+    fn with_share(&self, damage: Damage) -> Damage {
+        match (damage, &self.head) {
+            (Damage::CutOff { missing, entry, offset, .. }, Some(head)) if head.expected_bytes > 0 => {
+                let share = Share { there: self.arrived.get(), expected: head.expected_bytes };
+                Damage::CutOff { missing, content: Some(share), entry, offset }
+            }
+            (damage, _) => damage,
+        }
     }
 
     fn verdict(self) -> (Verdict, Held) {
@@ -471,58 +534,98 @@ fn path_of(line: &str) -> String {
     serde_json::from_str::<Line>(line).map(|l| l.path).unwrap_or_default()
 }
 
-/// Returns the canary's state and the file's size.
-fn marks(path: &Path) -> (Canary, u64) {
-    let size = std::fs::metadata(path).map(|m| m.len()).unwrap_or_default();
-    let mut start = Vec::new();
-    let read = open_file(path).and_then(|f| f.take(1 << 16).read_to_end(&mut start));
-    (if read.is_ok() { canary(&start) } else { Canary::Absent }, size)
+/// What the marks of an archive tell.
+struct Marks {
+    head: Canary,
+    /// The length that the mark at the end tells.
+    closing: Option<u64>,
+    size: u64,
+}
+
+impl Marks {
+    fn of(blob: &dyn Blob) -> Marks {
+        const STRETCH: u64 = 1 << 16;
+        let size = blob.size().unwrap_or_default();
+        let stretch = |from| -> io::Result<Vec<u8>> {
+            let mut bytes = Vec::new();
+            let mut reader = blob.open()?;
+            reader.seek(SeekFrom::Start(from))?;
+            reader.take(STRETCH).read_to_end(&mut bytes)?;
+            Ok(bytes)
+        };
+        let head = stretch(0).map_or(Canary::Absent, |start| canary(&start));
+        let closing = stretch(size.saturating_sub(STRETCH)).ok().and_then(|end| closing_length(&end));
+        Marks { head, closing, size }
+    }
+
+    /// The length that the archive had when it was written, as far as it tells.
+    fn recorded(&self) -> Option<u64> {
+        match self.head {
+            Canary::Intact { length: Some(length) } => Some(length),
+            _ => self.closing,
+        }
+    }
+
+    /// The damage of an archive that is shorter than its marks say. Behind a mark at the end the gap lies before it.
+    fn shortened(&self, length: u64, entry: String) -> Damage {
+        let missing = length - self.size;
+        match self.head {
+            Canary::Intact { length: Some(_) } => {
+                Damage::CutOff { missing: Some(missing), content: None, entry, offset: self.size }
+            }
+            _ => {
+                let what = format!("{missing} bytes are missing before its end");
+                Damage::Altered { entry, offset: self.size, what }
+            }
+        }
+    }
 }
 
 /// A damage found inside of an entry may have a cause that concerns the whole file.
-fn with_cause(path: &Path, damage: Damage) -> Damage {
+fn with_cause(blob: &dyn Blob, damage: Damage) -> Damage {
     if let Damage::NotOurs { .. } = damage {
         return damage;
     }
-    match marks(path).0 {
+    match Marks::of(blob).head {
         Canary::Damaged(what) if what != "bytes were altered" => Damage::TextMode { what: what.into() },
         _ => damage,
     }
 }
 
 /// Finds the likeliest cause of a broken container.
-fn diagnose(path: &Path, entry: String, offset: u64, source: &io::Error) -> Damage {
-    let (canary, size) = marks(path);
+fn diagnose(blob: &dyn Blob, entry: String, offset: u64, source: &io::Error) -> Damage {
+    let marks = Marks::of(blob);
+    let (canary, size) = (marks.head, marks.size);
     match canary {
         Canary::Damaged(what) if what != "bytes were altered" => {
             return Damage::TextMode { what: what.into() };
         }
-        Canary::Intact { length: Some(length) } if length > size => {
-            return Damage::CutOff { missing: Some(length - size), entry, offset: size };
-        }
         _ => {}
     }
+    if let Some(length) = marks.recorded().filter(|length| *length > size) {
+        return marks.shortened(length, entry);
+    }
     if !matches!(canary, Canary::Intact { .. })
-        && let Some(what) = text_mode_pattern(path)
+        && let Some(what) = text_mode_pattern(blob)
     {
         return Damage::TextMode { what };
     }
     let at_end = offset >= size || source.kind() == io::ErrorKind::UnexpectedEof;
-    if matches!(canary, Canary::Absent) && (zip_without_end(path) || at_end) {
-        return Damage::CutOff { missing: None, entry, offset: size };
+    if marks.recorded().is_none() && (zip_without_end(blob) || at_end) {
+        return Damage::CutOff { missing: None, content: None, entry, offset: size };
     }
     Damage::Altered { entry, offset, what: source.to_string() }
 }
 
 /// Says whether a zip lacks its end record, or a part of it (APPNOTE 4.3.16: 22 bytes and a comment of stated length).
-fn zip_without_end(path: &Path) -> bool {
+fn zip_without_end(blob: &dyn Blob) -> bool {
     let mut tail = Vec::new();
-    let read = open_file(path).and_then(|mut f| {
-        let size = f.metadata()?.len();
+    let read = blob.open().and_then(|mut f| {
+        let size = blob.size()?;
         f.seek(SeekFrom::Start(size.saturating_sub(66_000)))?;
         f.read_to_end(&mut tail)
     });
-    let zip = read::container_of(path).is_ok_and(|c| c == super::container::Container::Zip);
+    let zip = read::container_of(blob).is_ok_and(|c| c == Container::Zip);
     let whole = memchr::memmem::rfind(&tail, b"PK\x05\x06").and_then(|at| {
         let comment = tail.get(at + 20..at + 22)?;
         Some(at + 22 + usize::from(u16::from_le_bytes([comment[0], comment[1]])) <= tail.len())
@@ -531,8 +634,8 @@ fn zip_without_end(path: &Path) -> bool {
 }
 
 /// Looks at the line ends of a compressed file: by chance CR and LF are as frequent as any byte.
-fn text_mode_pattern(path: &Path) -> Option<String> {
-    let mut reader = BufReader::new(open_file(path).ok()?);
+fn text_mode_pattern(blob: &dyn Blob) -> Option<String> {
+    let mut reader = BufReader::new(blob.open().ok()?);
     let (mut total, mut cr, mut lf, mut pairs) = (0u64, 0u64, 0u64, 0u64);
     let mut last = 0u8;
     loop {

@@ -1,11 +1,13 @@
 //! Writes an archive as a stream: head, entries as they come, manifest. Memory does not grow with the site.
 //!
-//! The file has a temporary name until it is complete and durable; an interrupted run leaves nothing that looks whole.
+//! It goes out front to back, so it needs no place that can seek, and appears only when it is complete and durable:
+//! an interrupted run leaves nothing that looks whole.
 
+use super::blob::{BlobSink, LocalSink, folder_of};
 use super::container::{Compressed, Container};
 use super::entry_path::EntryPath;
 use super::format::{Closing, HEAD, Head, Kind, Line, MANIFEST};
-use crate::fsx::{AtPath, PathError, sync_folder};
+use crate::fsx::{AtPath, PathError};
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -44,47 +46,52 @@ pub struct Meta {
     pub time: i64,
 }
 
+type Sink = Box<dyn BlobSink>;
+
 enum Out {
-    Tar(Box<tar::Builder<Compressed>>),
-    Zip(Box<zip::ZipWriter<File>>),
+    Tar(Box<tar::Builder<Compressed<Sink>>>),
+    Zip(Box<zip::ZipWriter<zip::write::StreamWriter<Sink>>>),
 }
 
 /// An archive that is being written.
 pub struct ArchiveWriter {
     out: Out,
-    temp: tempfile::TempPath,
     target: PathBuf,
-    force: bool,
     manifest: File,
     closing: Closing,
 }
 
 impl ArchiveWriter {
-    /// Begins an archive with its head. A file that is there is replaced, once the new one is whole, only with `force`.
+    /// Begins an archive in a file. One that is there is replaced, once the new one is whole, only with `force`.
     pub fn create(target: &Path, force: bool, head: &Head) -> Result<Self, WriteError> {
         let container =
             Container::for_name(target).ok_or_else(|| WriteError::Ending(target.to_path_buf()))?;
         if target.exists() && !(force && target.is_file()) {
             return Err(WriteError::Exists(target.to_path_buf()));
         }
-        let folder = target.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let (file, temp) = tempfile::Builder::new()
-            .prefix(&crate::spool::prefix(folder))
-            .suffix(".unfinished")
-            .tempfile_in(folder)
-            .at(folder)?
-            .into_parts();
+        let folder = folder_of(target);
         let manifest = tempfile::tempfile_in(folder).at(folder)?;
+        Self::into_sink(Box::new(LocalSink::begin(target, force)?), target, container, manifest, head)
+    }
+
+    /// Begins an archive with its head, wherever it goes; messages call it `target`. The manifest waits in a file of its own.
+    pub fn into_sink(
+        sink: Box<dyn BlobSink>,
+        target: &Path,
+        container: Container,
+        manifest: File,
+        head: &Head,
+    ) -> Result<Self, WriteError> {
         let out = match container {
-            Container::Zip => Out::Zip(Box::new(zip::ZipWriter::new(file))),
+            Container::Zip => Out::Zip(Box::new(zip::ZipWriter::new_stream(sink))),
             other => {
-                let mut builder = tar::Builder::new(Compressed::start(file, other).at(target)?);
+                let mut builder = tar::Builder::new(Compressed::start(sink, other).at(target)?);
                 builder.sparse(false);
                 Out::Tar(Box::new(builder))
             }
         };
         let closing = Closing { entries: 0, bytes: 0 };
-        let mut writer = ArchiveWriter { out, temp, target: target.to_path_buf(), force, manifest, closing };
+        let mut writer = ArchiveWriter { out, target: target.to_path_buf(), manifest, closing };
         let mut text = serde_json::to_vec_pretty(head).map_err(io::Error::from).at(target)?;
         text.push(b'\n');
         let meta = Meta { path: EntryPath::trusted(HEAD), mode: 0o644, time: head.time() };
@@ -185,20 +192,15 @@ impl ArchiveWriter {
         let meta = Meta { path: EntryPath::trusted(MANIFEST), mode: 0o644, time: 0 };
         let manifest = self.manifest.try_clone().at(&target)?;
         self.put(&meta, size, &mut BufReader::new(manifest)).at(&target)?;
-        let mut file = match self.out {
+        let (sink, size) = match self.out {
             Out::Tar(builder) => builder.into_inner().and_then(Compressed::finish).at(&target)?,
             Out::Zip(zip) => {
-                let file = zip.finish().map_err(io::Error::from).at(&target)?;
-                file.sync_all().at(&target)?;
-                file
+                let mut end = zip.finish().map_err(io::Error::from).at(&target)?;
+                let size = end.stream_position().at(&target)?;
+                (end.into_inner(), size)
             }
         };
-        let size = file.seek(SeekFrom::End(0)).at(&target)?;
-        let kept = if self.force { self.temp.persist(&target) } else { self.temp.persist_noclobber(&target) };
-        kept.map_err(|e| e.error).at(&target)?;
-        if let Some(folder) = target.parent() {
-            sync_folder(folder);
-        }
+        sink.commit()?;
         Ok(size)
     }
 }

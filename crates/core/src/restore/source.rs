@@ -2,6 +2,7 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
+use crate::archive::blob::LocalFile;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
@@ -77,7 +78,7 @@ pub fn entries(
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
 ) -> Result<(), ReadError> {
     let Some(contents) = &job.contents else {
-        read::entries::<()>(&job.options.source, advance, &mut |entry| Ok(take(entry)))?;
+        read::entries::<()>(&LocalFile(&job.options.source), advance, &mut |entry| Ok(take(entry)))?;
         return Ok(());
     };
     // What cannot be read was said when the contents was looked at.
@@ -139,7 +140,8 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
     let path = &job.options.source;
     let total = std::fs::metadata(path).map(|m| m.len()).ok();
     watch.event(Event::StepStarted { step: "verifying the archive", total });
-    let (verdict, held) = verify_and_hold(path, watch, &mut |p| interesting.is_match(p.as_path()))?;
+    let (verdict, held) =
+        verify_and_hold(&LocalFile(path), watch, &mut |p| interesting.is_match(p.as_path()))?;
     watch.event(Event::StepDone);
     match verdict {
         Verdict::Whole(proof) => {
@@ -176,7 +178,7 @@ fn plain(
     let advance = |bytes| watch.event(Event::Advanced { bytes });
     let mut clashes = Clashes::default();
     let mut held = 0;
-    let read = read::entries::<Damage>(path, &advance, &mut |entry| {
+    let read = read::entries::<Damage>(&LocalFile(path), &advance, &mut |entry| {
         let Ok(Some(checked)) = &entry.path else { return Ok(ControlFlow::Continue(())) };
         let shown = checked.shown();
         if shown == HEAD || shown == MANIFEST {
@@ -271,7 +273,7 @@ pub fn inspect_inner_dump(
 ) -> Result<Inspection, RestoreError> {
     let mut found = None;
     let advance = |bytes| watch.event(Event::Advanced { bytes });
-    read::entries::<()>(path, &advance, &mut |entry| {
+    read::entries::<()>(&LocalFile(path), &advance, &mut |entry| {
         if entry.raw_name != dump {
             return Ok(ControlFlow::Continue(()));
         }

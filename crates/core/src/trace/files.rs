@@ -1,6 +1,7 @@
 //! Traces files line by line, whole folders, and archives.
 
 use super::{Collect, Standing, TraceError, Tracer};
+use crate::archive::blob::LocalFile;
 use crate::archive::read;
 use crate::dump::open_text;
 use crate::event::{Event, Watch};
@@ -38,7 +39,7 @@ impl Tracer {
             watch.event(Event::StepDone);
             return traced;
         }
-        if read::container_of(path).is_ok() {
+        if read::container_of(&LocalFile(path)).is_ok() {
             return self.archive(path, watch);
         }
         self.lines(&name, File::open(path).map_err(read)?).map_err(read)
@@ -82,7 +83,7 @@ impl Tracer {
         let total = std::fs::metadata(archive).map(|m| m.len()).ok();
         watch.event(Event::StepStarted { step: "looking", total });
         let advance = |bytes| watch.event(Event::Advanced { bytes });
-        read::entries::<()>(archive, &advance, &mut |entry| {
+        read::entries::<()>(&LocalFile(archive), &advance, &mut |entry| {
             let name = entry.raw_name.clone();
             if let read::EntryKind::Symlink(to) = &entry.kind {
                 self.link(&name, to);

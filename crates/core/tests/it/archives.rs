@@ -1,8 +1,11 @@
 //! Archives in memory of the test: any tree survives, any change is noticed, names are checked.
 
 use proptest::prelude::*;
+use std::io::Write;
 use std::ops::ControlFlow;
 use std::path::Path;
+use std::sync::{Arc, Mutex};
+use zporter_core::archive::blob::{Blob, BlobSink, LocalFile, Ranged};
 use zporter_core::archive::container::{CANARY, Canary, Container, canary};
 use zporter_core::archive::entry_path::EntryPath;
 use zporter_core::archive::format::{FORMAT, Head, HeadPlace, SystemName};
@@ -10,6 +13,7 @@ use zporter_core::archive::read::entries;
 use zporter_core::archive::verify::{Damage, Verdict, verify};
 use zporter_core::archive::write::{ArchiveWriter, Meta, WriteError};
 use zporter_core::event::Silent;
+use zporter_core::fsx::PathError;
 
 fn head() -> Head {
     Head {
@@ -59,12 +63,12 @@ proptest! {
             let path = folder.path().join(format!("a.{ending}"));
             let size = written(&path, &files).unwrap();
             prop_assert_eq!(std::fs::metadata(&path).unwrap().len(), size);
-            match verify(&path, &Silent).unwrap() {
+            match verify(&LocalFile(&path), &Silent).unwrap() {
                 Verdict::Whole(proof) => prop_assert_eq!(proof.entries, files.len() as u64 + 3),
                 Verdict::Damaged(damage) => prop_assert!(false, "{ending}: {damage}"),
             }
             let mut found = Vec::new();
-            entries::<()>(&path, &|_| {}, &mut |entry| {
+            entries::<()>(&LocalFile(&path), &|_| {}, &mut |entry| {
                 let name = entry.path.clone().unwrap().unwrap();
                 if let Some(below) = name.below("files/sub") {
                     let mut content = Vec::new();
@@ -89,15 +93,80 @@ fn every_cut_of_a_small_archive_is_noticed() {
         let whole = std::fs::read(&path).unwrap();
         for keep in 0..whole.len() {
             std::fs::write(&path, &whole[..keep]).unwrap();
-            match verify(&path, &Silent).unwrap() {
-                Verdict::Damaged(Damage::CutOff { missing: Some(n), .. }) => {
-                    assert_eq!(n as usize, whole.len() - keep)
-                }
-                Verdict::Damaged(_) => {}
+            match verify(&LocalFile(&path), &Silent).unwrap() {
+                Verdict::Damaged(Damage::CutOff { offset, .. }) => assert_eq!(offset as usize, keep),
+                Verdict::Damaged(Damage::NotOurs { .. }) => assert!(keep < 400, "{ending}: {keep}"),
+                Verdict::Damaged(other) => panic!("{ending}: {keep} of {} bytes: {other}", whole.len()),
                 Verdict::Whole(_) => panic!("{ending}: {keep} of {} bytes pass for whole", whole.len()),
             }
         }
         std::fs::remove_file(&path).unwrap();
+    }
+}
+
+/// A place that takes bytes front to back and gives them back by ranges, and is no file.
+#[derive(Clone, Default)]
+struct Elsewhere {
+    sent: Arc<Mutex<Vec<u8>>>,
+    there: Arc<Mutex<Vec<u8>>>,
+}
+
+impl Write for Elsewhere {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        // As a network does: never all at once.
+        let part = &buf[..buf.len().min(701)];
+        self.sent.lock().unwrap().extend_from_slice(part);
+        Ok(part.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+impl BlobSink for Elsewhere {
+    fn commit(self: Box<Self>) -> Result<(), PathError> {
+        *self.there.lock().unwrap() = std::mem::take(&mut *self.sent.lock().unwrap());
+        Ok(())
+    }
+}
+
+impl Blob for Elsewhere {
+    fn name(&self) -> &Path {
+        Path::new("https://store.example/a")
+    }
+
+    fn size(&self) -> std::io::Result<u64> {
+        Ok(self.there.lock().unwrap().len() as u64)
+    }
+
+    fn open(&self) -> std::io::Result<Box<dyn Ranged + '_>> {
+        Ok(Box::new(std::io::Cursor::new(self.there.lock().unwrap().clone())))
+    }
+}
+
+#[test]
+fn an_archive_goes_to_a_place_that_cannot_seek_and_is_verified_there() {
+    for container in [Container::TarZst, Container::TarGz, Container::Zip] {
+        let place = Elsewhere::default();
+        let sink = Box::new(place.clone());
+        let manifest = tempfile::tempfile().unwrap();
+        let mut writer = ArchiveWriter::into_sink(sink, place.name(), container, manifest, &head()).unwrap();
+        let content = vec![b'x'; 300_000];
+        writer.file(&meta("files/a", 0o640), content.len() as u64, &content[..]).unwrap();
+        assert_eq!(place.size().unwrap(), 0, "nothing is there before it is whole");
+        let size = writer.finish().unwrap();
+        assert_eq!(place.size().unwrap(), size, "{container:?}");
+        match verify(&place, &Silent).unwrap() {
+            Verdict::Whole(proof) => assert_eq!(proof.entries, 2),
+            Verdict::Damaged(damage) => panic!("{container:?}: {damage}"),
+        }
+        // One byte is lost on the way: its end is there, and tells.
+        if container != Container::Zip {
+            place.there.lock().unwrap().remove(size as usize / 2);
+            let Verdict::Damaged(damage) = verify(&place, &Silent).unwrap() else { panic!("{container:?}") };
+            assert!(damage.to_string().contains("1 bytes are missing before its end"), "{damage}");
+        }
     }
 }
 
@@ -120,8 +189,9 @@ fn a_file_that_shrinks_while_it_is_read_stops_the_pack() {
 
 #[test]
 fn the_mark_tells_what_a_transfer_did() {
-    let mark = |bytes: &[u8]| canary(&[b"some head", bytes, &9u64.to_le_bytes()].concat());
+    let mark = |bytes: &[u8]| canary(&[b"some head\x15\0\0\0", bytes, &9u64.to_le_bytes()].concat());
     assert_eq!(mark(CANARY), Canary::Intact { length: Some(9) });
+    assert_eq!(canary(&[b"head\x0d\0\0\0", &CANARY[..], &[7; 8]].concat()), Canary::Intact { length: None });
     let replaced = |from: &[u8], to: &[u8]| {
         let at = CANARY.windows(from.len()).position(|w| w == from).unwrap();
         [&CANARY[..at], to, &CANARY[at + from.len()..]].concat()
