@@ -134,7 +134,7 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
     rewritten::leftovers(&mut report, &done.leftovers, &|l| l.needs_attention(from));
     let rows = done.tidy.iter().map(|t| {
         let todo = if t.removed { "removed".into() } else { t.command.clone() };
-        vec![t.path.clone(), t.about.clone(), todo]
+        vec![t.what.path.clone(), t.what.about.clone(), todo]
     });
     let header = ["path", "what it is", "do"];
     report.section("Should not lie in a document root", Block::folded(&header, 12, "file", rows));

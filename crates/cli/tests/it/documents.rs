@@ -216,3 +216,28 @@ fn all_sentences_stand_in_one_file_and_avoid_words_that_nobody_knows() {
     }
     kept(&root().join("crates/cli/tests/it/messages.txt"), &text);
 }
+
+/// The package is built from the program that the tests run; what `dpkg` sees of it is what an administrator gets.
+#[test]
+fn the_package_holds_the_program_its_manual_and_completions() {
+    let built = std::process::Command::new(root().join("scripts/package"))
+        .env("PROGRAM", env!("CARGO_BIN_EXE_zporter"))
+        .output()
+        .unwrap();
+    assert!(built.status.success(), "{}", String::from_utf8_lossy(&built.stderr));
+    let folder = std::fs::read_dir(root().join("target/packages")).unwrap();
+    let package =
+        folder.flatten().map(|e| e.path()).find(|p| p.extension().is_some_and(|e| e == "deb")).unwrap();
+    let unpacked = tempfile::tempdir().unwrap();
+    let extract = std::process::Command::new("dpkg-deb").arg("-x").arg(package).arg(unpacked.path()).status();
+    assert!(extract.unwrap().success());
+    let program =
+        std::process::Command::new(unpacked.path().join("usr/bin/zporter")).arg("--version").output();
+    assert!(String::from_utf8(program.unwrap().stdout).unwrap().starts_with("zporter "));
+    let share = unpacked.path().join("usr/share");
+    for file in
+        ["man/man1/zporter-restore.1.gz", "bash-completion/completions/zporter", "doc/zporter/copyright"]
+    {
+        assert!(share.join(file).metadata().unwrap().len() > 500, "{file}");
+    }
+}

@@ -255,7 +255,7 @@ pub fn verify_and_hold(
         }
         Some(length) if length > marks.size => damaged(marks.shortened(length, entry)),
         // All content is there and unharmed, but it ends before its closing mark does.
-        None if run.closes_with_a_mark(blob) => {
+        None if run.is_cut_before_its_mark(blob, marks.head) => {
             let damage = Damage::CutOff { missing: None, content: None, entry, offset: marks.size };
             damaged(run.with_share(damage))
         }
@@ -486,10 +486,12 @@ impl Verifier<'_> {
         }))
     }
 
-    /// Whether an archive of this format has a mark at its end: the tars from format 2 on.
-    fn closes_with_a_mark(&self, blob: &dyn Blob) -> bool {
+    /// Whether an archive that has no mark at its end had one: the tars from format 2 on. Whoever packs the same entries with stock tools
+    /// makes neither mark; of an archive that ends behind its head the first one may be lost.
+    fn is_cut_before_its_mark(&self, blob: &dyn Blob, first: Canary) -> bool {
         let tar = matches!(read::container_of(blob), Ok(Container::TarZst | Container::TarGz));
-        tar && self.manifest.is_some() && self.head.as_ref().is_some_and(|h| h.format >= 2)
+        let marked = matches!(first, Canary::Intact { .. }) || self.entries <= 1;
+        tar && marked && self.head.as_ref().is_some_and(|h| h.format >= 2)
     }
 
     /// A cut says how much of the content arrived, where the head told what to expect.

@@ -105,9 +105,7 @@ impl Restored {
             let cure = "nothing; --substitute NAME=OTHER chooses another";
             Finding::new(Code::Substituted, what, "", cure)
         });
-        let stays = self.tidy.iter().filter(|t| !t.removed).map(|t| {
-            Finding::new(Code::FetchableFile, t.about.clone(), t.path.clone(), t.command.clone()).as_note()
-        });
+        let stays = self.tidy.iter().filter(|t| !t.removed).map(|t| t.what.finding(t.command.clone()));
         let files = self.leftovers.iter().filter_map(|l| l.finding(&plan.relocation.from));
         let mut out: Vec<Finding> = self.findings.clone();
         out.extend(self.tally.findings());

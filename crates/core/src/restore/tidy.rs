@@ -13,10 +13,9 @@ use std::path::Path;
 /// Something that should not be there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Found {
-    /// Path under the site.
-    pub path: String,
     /// What it is.
-    pub about: String,
+    #[serde(flatten)]
+    pub what: Unwanted,
     /// Whether it was removed.
     pub removed: bool,
     /// Command that removes it.
@@ -31,10 +30,10 @@ pub fn tidy(
     change_log: &ChangeLog,
 ) -> Result<Vec<Found>, PathError> {
     let mut out = Vec::new();
-    for Unwanted { path, about, safe } in unwanted(site, definition) {
-        let full = site.join(&path);
+    for what in unwanted(site, definition) {
+        let full = site.join(&what.path);
         let folder = fs::symlink_metadata(&full).is_ok_and(|m| m.is_dir());
-        let removed = remove && safe;
+        let removed = remove && what.safe;
         if removed {
             let spot = change_log.spot(&full)?;
             let gone = if folder { spot.remove_folder() } else { spot.remove() };
@@ -42,7 +41,7 @@ pub fn tidy(
         }
         let command =
             format!("rm {}{}", if folder { "-r " } else { "" }, shell::quoted(&full.display().to_string()));
-        out.push(Found { path, about, removed, command });
+        out.push(Found { what, removed, command });
     }
     Ok(out)
 }

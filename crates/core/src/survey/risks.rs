@@ -7,6 +7,8 @@ use crate::finding::{Code, Finding};
 use crate::place::Root;
 use crate::system::Definition;
 use crate::system::schema::Role;
+use schemars::JsonSchema;
+use serde::Serialize;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
@@ -76,9 +78,9 @@ pub fn risks(
             ));
         }
     }
-    for Unwanted { path, about, .. } in unwanted(site, definition) {
-        let cure = format!("remove {path} from the document root");
-        out.push(Finding::new(Code::FetchableFile, about, path, cure));
+    for unwanted in unwanted(site, definition) {
+        let cure = format!("remove {} from the document root", unwanted.path);
+        out.push(unwanted.finding(cure));
     }
     if let Some(cut) = dump.and_then(|d| d.cut_off.as_ref()) {
         out.push(Finding::new(
@@ -107,7 +109,7 @@ pub fn unread(paths: &[PathBuf]) -> Option<Finding> {
 }
 
 /// Something that should not lie in a document root.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
 pub struct Unwanted {
     /// Path under the site.
     pub path: String,
@@ -115,6 +117,16 @@ pub struct Unwanted {
     pub about: String,
     /// Whether it may be removed without a look.
     pub safe: bool,
+    /// Whether a stranger could do harm with it.
+    pub harm: bool,
+}
+
+impl Unwanted {
+    /// Says so: what a stranger could do harm with needs attention.
+    pub fn finding(&self, cure: String) -> Finding {
+        let finding = Finding::new(Code::FetchableFile, self.about.clone(), self.path.clone(), cure);
+        if self.harm { finding } else { finding.as_note() }
+    }
 }
 
 /// Lists what should not lie in a document root: archives and dumps in it and one level below, and what the definition names.
@@ -129,6 +141,7 @@ pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
             path,
             about: format!("{what} in the document root: anyone can fetch it"),
             safe: false,
+            harm: true,
         });
     }
     let tree = FolderTree(site.to_path_buf());
@@ -139,13 +152,14 @@ pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
             .is_some_and(|text| text.len() < 4096 && memchr::memmem::find(&text, b"phpinfo(").is_some());
         if helper {
             let about = "helper script: it shows the server's settings to anyone".to_string();
-            out.push(Unwanted { path, about, safe: false });
+            out.push(Unwanted { path, about, safe: false, harm: true });
         }
     }
     for leftover in &definition.leftover {
         for path in tree.matching(&leftover.path) {
             if !out.iter().any(|u| u.path == path) {
-                out.push(Unwanted { path, about: leftover.about.clone(), safe: leftover.safe });
+                let about = leftover.about.clone();
+                out.push(Unwanted { path, about, safe: leftover.safe, harm: leftover.harm });
             }
         }
     }

@@ -374,6 +374,9 @@ pub struct Leftover {
     /// Whether it may be removed without a look: the system never needs it again.
     #[serde(default)]
     pub safe: bool,
+    /// Whether a stranger who finds it could do harm with it, and not just learn of the system.
+    #[serde(default)]
+    pub harm: bool,
 }
 
 /// A folder with what users uploaded.
