@@ -379,6 +379,7 @@ impl From<ReadError> for CommandError {
                 CommandError::new(Exit::World, &e).hint("check the spelling and your permissions")
             }
             ReadError::NoArchive(_) => CommandError::new(Exit::Damaged, &e),
+            ReadError::Stopped(_) => CommandError::new(Exit::World, &e),
             ReadError::Broken { .. } => {
                 CommandError::new(Exit::Damaged, &e).hint("transfer it again, in binary mode")
             }

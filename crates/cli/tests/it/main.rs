@@ -36,6 +36,7 @@ mod plain;
 mod promises;
 mod schemas;
 mod served;
+mod stopping;
 mod story;
 mod surface;
 mod systems;

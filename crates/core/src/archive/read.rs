@@ -3,6 +3,7 @@
 use super::blob::Blob;
 use super::container::Container;
 use super::entry_path::{EntryPath, PathProblem};
+use crate::event::{Cancelled, Event, Watch, go_on};
 use std::collections::BTreeMap;
 use std::io::{self, BufReader, Read, Seek};
 use std::ops::ControlFlow;
@@ -61,6 +62,9 @@ pub enum ReadError {
     /// The first bytes are of no archive.
     #[error("{0} is no archive: its first bytes are neither of tar, zstd, gzip nor zip")]
     NoArchive(PathBuf),
+    /// The run was told to stop.
+    #[error(transparent)]
+    Stopped(#[from] Cancelled),
     /// The container or its compression broke.
     #[error("the archive breaks off or is altered near byte {offset}, after {entry:?}")]
     Broken {
@@ -74,21 +78,23 @@ pub enum ReadError {
     },
 }
 
-/// Counts the bytes of the file that were read, to say where damage is.
-struct Position<R> {
+/// Counts the bytes of the file that were read, to say where damage is. Gives no more once the run was told to stop.
+struct Position<'w, R> {
     inner: R,
     at: Arc<AtomicU64>,
+    watch: &'w dyn Watch,
 }
 
-impl<R: Read> Read for Position<R> {
+impl<R: Read> Read for Position<'_, R> {
     fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        go_on(self.watch)?;
         let n = self.inner.read(buf)?;
         self.at.fetch_add(n as u64, Ordering::Relaxed);
         Ok(n)
     }
 }
 
-impl<R: Seek> Seek for Position<R> {
+impl<R: Seek> Seek for Position<'_, R> {
     fn seek(&mut self, pos: io::SeekFrom) -> io::Result<u64> {
         let at = self.inner.seek(pos)?;
         self.at.store(at, Ordering::Relaxed);
@@ -111,23 +117,23 @@ pub fn container_of(blob: &dyn Blob) -> Result<Container, ReadError> {
     Container::of_bytes(&start[..filled]).ok_or_else(|| ReadError::NoArchive(blob.name().to_path_buf()))
 }
 
-/// Walks over all entries. `take` may stop the walk. `advance` is told of each stretch of the file that was read.
+/// Walks over all entries. `take` may stop the walk. `watch` is told of each stretch of the file that was read.
 pub fn entries<B>(
     blob: &dyn Blob,
-    advance: &dyn Fn(u64),
+    watch: &dyn Watch,
     take: &mut dyn FnMut(Entry<'_>) -> io::Result<ControlFlow<B>>,
 ) -> Result<Option<B>, ReadError> {
     let container = container_of(blob)?;
     let open = |source| ReadError::Open { path: blob.name().to_path_buf(), source };
     let at = Arc::new(AtomicU64::new(0));
-    let file = Position { inner: blob.open().map_err(open)?, at: at.clone() };
+    let file = Position { inner: blob.open().map_err(open)?, at: at.clone(), watch };
     let mut last = String::new();
     let told = AtomicU64::new(0);
     let mut observed = |entry: Entry<'_>| {
         last.clone_from(&entry.raw_name);
         let flow = take(entry);
         let now = at.load(Ordering::Relaxed);
-        advance(now.saturating_sub(told.swap(now, Ordering::Relaxed)));
+        watch.event(Event::Advanced { bytes: now.saturating_sub(told.swap(now, Ordering::Relaxed)) });
         flow
     };
     let outcome = match container {
@@ -141,6 +147,8 @@ pub fn entries<B>(
             zstd::stream::read::Decoder::new(file).and_then(|d| tar_entries(d, &mut observed))
         }
     };
+    // Whatever the containers made of it: nothing is known of an archive that was not read to its end.
+    go_on(watch)?;
     outcome.map_err(|source| ReadError::Broken { entry: last, offset: at.load(Ordering::Relaxed), source })
 }
 

@@ -11,7 +11,7 @@ use super::format::{Closing, DATABASE, FORMAT, HEAD, Head, Kind, Line, MANIFEST}
 use super::read::{self, Entry, EntryKind, ReadError};
 use super::write::Hashing;
 use crate::dump::inspect;
-use crate::event::{Event, Watch};
+use crate::event::Watch;
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -227,8 +227,7 @@ pub fn verify_and_hold(
         manifest: None,
         clashes: Clashes::default(),
     };
-    let advance = |bytes| watch.event(Event::Advanced { bytes });
-    let read = read::entries(blob, &advance, &mut |entry| run.entry(entry));
+    let read = read::entries(blob, watch, &mut |entry| run.entry(entry));
     match read {
         Ok(Some(damage)) => return damaged(with_cause(blob, damage)),
         Ok(None) => {}

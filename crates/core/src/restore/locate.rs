@@ -6,6 +6,7 @@ use super::source::{self, Kind, Source};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, OUTSIDE};
 use crate::archive::read::Entry;
+use crate::event::Watch;
 use crate::fsx::AtPath;
 use std::fs::File;
 use std::io::Read;
@@ -68,11 +69,11 @@ pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Re
 pub(super) fn each_part(
     job: &RestoreJob,
     locate: &Locate,
-    advance: &dyn Fn(u64),
+    watch: &dyn Watch,
     take: TakePart<'_>,
 ) -> Result<(), RestoreError> {
     let mut problem = None;
-    source::entries(job, advance, &mut |entry| {
+    source::entries(job, watch, &mut |entry| {
         let EntryPlace::Database(name) = locate.place_of(&entry) else { return ControlFlow::Continue(()) };
         problem = take(&name, Box::new(entry.content)).err();
         if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }

@@ -16,8 +16,7 @@ use crate::database::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
-use crate::event::Findings;
-use crate::event::Watch;
+use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
 use crate::fsx::free_space;
 use crate::place::{Address, Place, Relocation, Root};
@@ -544,7 +543,7 @@ fn admins(
     let wanted = [wanted];
     let mut out = Vec::new();
     let locate = Locate::of(source, job);
-    each_part(job, &locate, &|_| {}, &mut |name, reader| {
+    each_part(job, &locate, &Silent, &mut |name, reader| {
         let found = inspect::inspect(reader, &wanted, false)
             .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
         out.extend(found.rows.into_iter().flatten().filter_map(|mut row| row.swap_remove(0)));

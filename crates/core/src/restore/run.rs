@@ -11,10 +11,10 @@ use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source;
 use super::tidy;
 use super::unpack::Unpack;
+use crate::archive::read::ReadError;
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
-use crate::event::Findings;
-use crate::event::{Counted, Event, Watch};
+use crate::event::{Counted, Event, Findings, Watch, go_on};
 use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
 use crate::survey::select::Part;
@@ -74,8 +74,7 @@ pub fn run(
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
-        let advance = |bytes| watch.event(Event::Advanced { bytes });
-        let read = source::entries(&plan.job, &advance, &mut |entry| {
+        let read = source::entries(&plan.job, watch, &mut |entry| {
             let outcome = match unpack.place_of(&entry) {
                 EntryPlace::File(below) => unpack.file(entry, &below),
                 EntryPlace::Outside(below) => unpack.outside(entry, &below),
@@ -114,6 +113,7 @@ pub fn run(
         Ok::<_, RestoreError>(new_files)
     })?;
     watch.event(Event::StepDone);
+    go_on(watch).map_err(ReadError::from)?;
     edit_files(plan, &mut total, book, &change_log)?;
     put_files(plan, book, &mut change_log)?;
     let whole = plan.job.scope.has(&Part::Code);

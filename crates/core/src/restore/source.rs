@@ -10,7 +10,7 @@ use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::archive::verify::{Damage, Verdict, too_many_held, verify_and_hold};
 use crate::contents::SiteContents;
 use crate::dump::inspect::{self, Inspection, Wanted};
-use crate::event::{Event, Watch};
+use crate::event::{Event, Watch, go_on};
 use crate::finding::Finding;
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
@@ -74,25 +74,28 @@ fn interesting(definition: &Definition) -> Vec<String> {
 /// Walks over the entries of an archive, or of the site that is cloned.
 pub fn entries(
     job: &RestoreJob,
-    advance: &dyn Fn(u64),
+    watch: &dyn Watch,
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
 ) -> Result<(), ReadError> {
     let Some(contents) = &job.contents else {
-        read::entries::<()>(&LocalFile(&job.options.source), advance, &mut |entry| Ok(take(entry)))?;
+        read::entries::<()>(&LocalFile(&job.options.source), watch, &mut |entry| Ok(take(entry)))?;
         return Ok(());
     };
     // What cannot be read was said when the contents was looked at.
     let mut told = Vec::new();
     let mut take = |entry: Entry<'_>| {
+        if watch.cancelled() {
+            return ControlFlow::Break(());
+        }
         let size = entry.size;
         let flow = take(entry);
-        advance(size);
+        watch.event(Event::Advanced { bytes: size });
         flow
     };
     if contents.file_entries(true, &mut told, &mut take).is_continue() {
         let _ = contents.database_entries(&mut told, &mut take);
     }
-    Ok(())
+    Ok(go_on(watch)?)
 }
 
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
@@ -175,10 +178,9 @@ fn plain(
     let mut tree = HeldTree::default();
     let (mut bytes, mut dumps): (u64, Vec<(String, u64)>) = (0, Vec::new());
     watch.event(Event::StepStarted { step: "reading the archive", total });
-    let advance = |bytes| watch.event(Event::Advanced { bytes });
     let mut clashes = Clashes::default();
     let mut held = 0;
-    let read = read::entries::<Damage>(&LocalFile(path), &advance, &mut |entry| {
+    let read = read::entries::<Damage>(&LocalFile(path), watch, &mut |entry| {
         let Ok(Some(checked)) = &entry.path else { return Ok(ControlFlow::Continue(())) };
         let shown = checked.shown();
         if shown == HEAD || shown == MANIFEST {
@@ -272,8 +274,7 @@ pub fn inspect_inner_dump(
     watch: &dyn Watch,
 ) -> Result<Inspection, RestoreError> {
     let mut found = None;
-    let advance = |bytes| watch.event(Event::Advanced { bytes });
-    read::entries::<()>(&LocalFile(path), &advance, &mut |entry| {
+    read::entries::<()>(&LocalFile(path), watch, &mut |entry| {
         if entry.raw_name != dump {
             return Ok(ControlFlow::Continue(()));
         }

@@ -82,8 +82,7 @@ impl Tracer {
     fn archive(&mut self, archive: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
         let total = std::fs::metadata(archive).map(|m| m.len()).ok();
         watch.event(Event::StepStarted { step: "looking", total });
-        let advance = |bytes| watch.event(Event::Advanced { bytes });
-        read::entries::<()>(&LocalFile(archive), &advance, &mut |entry| {
+        read::entries::<()>(&LocalFile(archive), watch, &mut |entry| {
             let name = entry.raw_name.clone();
             if let read::EntryKind::Symlink(to) = &entry.kind {
                 self.link(&name, to);

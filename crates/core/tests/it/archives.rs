@@ -68,7 +68,7 @@ proptest! {
                 Verdict::Damaged(damage) => prop_assert!(false, "{ending}: {damage}"),
             }
             let mut found = Vec::new();
-            entries::<()>(&LocalFile(&path), &|_| {}, &mut |entry| {
+            entries::<()>(&LocalFile(&path), &Silent, &mut |entry| {
                 let name = entry.path.clone().unwrap().unwrap();
                 if let Some(below) = name.below("files/sub") {
                     let mut content = Vec::new();
