@@ -6,7 +6,7 @@ use crate::error::CommandError;
 use crate::format::{bytes, count, safe, took};
 use crate::report::{Block, Report, Table};
 use anstyle::{AnsiColor, Style};
-use comfy_table::{CellAlignment, ContentArrangement};
+use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, Width};
 use std::io::{IsTerminal, Write};
 use std::sync::{Mutex, PoisonError};
 use std::time::Duration;
@@ -316,6 +316,14 @@ fn table(how: How, of: &Table) {
             column.set_cell_alignment(CellAlignment::Right);
         }
         at += if name.starts_with('#') { 2 } else { 1 };
+    }
+    // Names in the first column stay in one piece, where that leaves room for the others.
+    let words = of.rows.iter().take(shown).flat_map(|row| row.first()).flat_map(|cell| cell.split(' '));
+    let longest = words.map(display_width).max().unwrap_or_default();
+    if let (Some(wide), Some(column)) = (width(), out.column_mut(0))
+        && longest <= wide / 3
+    {
+        column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(longest as u16 + 2)));
     }
     for (i, text) in out.to_string().lines().enumerate() {
         let text = text.trim_end();

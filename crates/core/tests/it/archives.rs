@@ -15,7 +15,7 @@ use zporter_core::archive::write::{ArchiveWriter, Meta, WriteError};
 use zporter_core::event::Silent;
 use zporter_core::fsx::PathError;
 
-fn head() -> Head {
+pub fn head() -> Head {
     Head {
         format: FORMAT,
         written_by: "test".into(),
@@ -39,7 +39,7 @@ fn head() -> Head {
     }
 }
 
-fn meta(path: &str, mode: u32) -> Meta {
+pub fn meta(path: &str, mode: u32) -> Meta {
     Meta { path: EntryPath::trusted(path), mode, time: 1_700_000_000 }
 }
 

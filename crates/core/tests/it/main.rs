@@ -4,6 +4,7 @@
 #![allow(clippy::disallowed_methods, reason = "tests write their own files")]
 
 mod archives;
+mod blobs;
 mod config_edits;
 mod configs;
 mod dumps;

@@ -25,7 +25,7 @@ pub struct ColumnTally {
     pub seen: u64,
     /// Values changed.
     pub changed: u64,
-    /// Places changed, by nesting (`text`, `serialized`, `cell`, …).
+    /// Places changed, by nesting (`text`, `serialized`, `declared value`, …).
     pub by_nesting: BTreeMap<String, u64>,
     /// Places left, by reason.
     pub left: BTreeMap<LeftReason, u64>,

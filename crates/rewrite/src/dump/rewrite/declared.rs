@@ -51,7 +51,7 @@ impl Worker<'_> {
         let value = &values[at.column];
         let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
         if spelled.is_some() {
-            self.current.columns[at.column].value_changed("cell", 1);
+            self.current.columns[at.column].value_changed("declared value", 1);
         }
         self.done.cells.push(change);
         spelled.map(|new| Edit::new(value.span.clone(), new))
@@ -92,7 +92,7 @@ impl Worker<'_> {
             column.changed += 1;
         }
         edits.retain(|e| !links.iter().any(|l| e.span.start < l.span.end && l.span.start < e.span.end));
-        column.places_changed("cell", links.len());
+        column.places_changed("declared value", links.len());
         edits.extend(links.into_iter().flat_map(|l| l.edits));
         edits.sort_by_key(|e| e.span.start);
         self.edits.extend(meant.outwards(edits, row, value, quoting));
@@ -194,7 +194,7 @@ impl Worker<'_> {
             };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
             if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
-                self.current.columns[column].value_changed("put", 1);
+                self.current.columns[column].value_changed("set", 1);
             }
             let new = literal::spelled(&text, row, value, quoting);
             // What is put counts before what a cell's form would make of the old value.
