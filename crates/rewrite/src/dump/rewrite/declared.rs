@@ -194,7 +194,7 @@ impl Worker<'_> {
             };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
             if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
-                self.current.columns[column].value_changed("set", 1);
+                self.current.columns[column].value_changed("setting", 1);
             }
             let new = literal::spelled(&text, row, value, quoting);
             // What is put counts before what a cell's form would make of the old value.
