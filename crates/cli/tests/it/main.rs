@@ -1,6 +1,6 @@
 //! Drives the built binary on files in temporary folders, against real MariaDB and PHP where they are needed.
 //!
-//! - `story`: every stand-in through survey, pack, prove, restore, and its pages opened by real PHP
+//! - `story`: every stand-in through survey, pack, verify, restore, and its pages opened by real PHP
 //! - `damage`: archives that were harmed on the way, and hostile ones
 //! - `guards`: what is refused, with exit code and advice
 //! - `databases`: the database commands on real servers: round trips, guards, continuing, going back

@@ -1,4 +1,4 @@
-//! Every system and line through the whole job: survey, pack, prove, restore under another host, base path, root, database, user and
+//! Every system and line through the whole job: survey, pack, verify, restore under another host, base path, root, database, user and
 //! prefix, its pages opened by real PHP from the copy.
 
 use super::common::mariadb::server;

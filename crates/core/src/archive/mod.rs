@@ -1,4 +1,4 @@
-//! Archives: one file that holds a whole site. Written as a stream, proven without unpacking, read by stock tools.
+//! Archives: one file that holds a whole site. Written as a stream, verified without unpacking, read by stock tools.
 
 pub mod blob;
 pub mod clash;

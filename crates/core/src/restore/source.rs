@@ -26,7 +26,7 @@ use std::path::Path;
 /// What kind of archive it is.
 #[derive(Debug)]
 pub enum Kind {
-    /// Written by us, proven whole.
+    /// Written by us, verified whole.
     Ours(Box<Head>),
     /// Made by hand or by something else.
     Plain {
