@@ -38,7 +38,7 @@ pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 
 /// The same, for who has looked after where the path leads.
 pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let folder = folder_of(path);
     let mode = fs::metadata(folder).at(folder)?.permissions();
     if mode.mode() & 0o200 != 0 {
         return replace(folder, path, bytes);
@@ -51,8 +51,7 @@ pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 }
 
 fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let mut file =
-        tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
+    let mut file = crate::spool::file_in(folder).at(folder)?;
     file.write_all(bytes).at(path)?;
     // What a link leads to has its own owner and mode.
     if let Some(old) = fs::symlink_metadata(path).ok().filter(|m| m.is_file()) {
@@ -73,14 +72,52 @@ fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
 
 /// Writes a file that only its owner may read, through a temporary name.
 pub fn write_private(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let folder = path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    // A temporary file is its owner's alone.
-    let mut file =
-        tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
-    file.write_all(bytes).and_then(|()| file.as_file().sync_all()).at(path)?;
-    file.persist(path).map_err(|e| e.error).at(path)?;
-    sync_folder(folder);
-    Ok(())
+    let mut file = WholeFile::begin(path, true)?;
+    file.write_all(bytes).at(path)?;
+    file.commit()
+}
+
+/// A file that is written piece by piece under a temporary name, and has its own once it is whole. What is dropped before leaves nothing
+/// behind. It is its owner's alone.
+pub struct WholeFile {
+    file: fs::File,
+    temp: tempfile::TempPath,
+    target: PathBuf,
+    force: bool,
+}
+
+impl WholeFile {
+    /// Begins a file beside where it will be. One that is there is replaced at the end, only with `force`.
+    pub fn begin(target: &Path, force: bool) -> Result<Self, PathError> {
+        let folder = folder_of(target);
+        let (file, temp) = crate::spool::file_in(folder).at(folder)?.into_parts();
+        Ok(WholeFile { file, temp, target: target.to_path_buf(), force })
+    }
+
+    /// Makes what was written durable and gives it its name.
+    pub fn commit(self) -> Result<(), PathError> {
+        let WholeFile { file, temp, target, force } = self;
+        file.sync_all().at(&target)?;
+        let kept = if force { temp.persist(&target) } else { temp.persist_noclobber(&target) };
+        kept.map_err(|e| e.error).at(&target)?;
+        sync_folder(folder_of(&target));
+        Ok(())
+    }
+}
+
+impl Write for WholeFile {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        self.file.write(buf)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// The folder a file lies in.
+pub fn folder_of(path: &Path) -> &Path {
+    path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))
 }
 
 /// Names the file of a database that is one from the root, wherever somebody stands.

@@ -28,6 +28,11 @@ pub fn prefix(folder: &Path) -> String {
     format!("{BEGINNING}{}-", std::process::id())
 }
 
+/// Makes a temporary file in a folder.
+pub fn file_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile> {
+    tempfile::Builder::new().prefix(&prefix(folder)).tempfile_in(folder)
+}
+
 /// Removes everything temporary that this process has, because it ends at once.
 pub fn end() {
     let folders = std::mem::take(&mut *FOLDERS.lock().unwrap_or_else(PoisonError::into_inner));

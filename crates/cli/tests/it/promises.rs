@@ -2,7 +2,7 @@
 //! for wrong material.
 
 use crate::common::mariadb::server;
-use crate::common::{Bench, Outcome, files, outcome};
+use crate::common::{self, Bench, Outcome, files, outcome};
 use mysql::prelude::Queryable;
 use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
@@ -146,7 +146,7 @@ fn a_signal_ends_a_run_with_a_word_and_leaves_nothing_temporary() {
         let mut pipe = std::fs::File::options().write(true).open(bench.path("slow.sql")).unwrap();
         pipe.write_all(b"SET NAMES utf8mb4;\n").unwrap();
         std::thread::sleep(Duration::from_millis(500));
-        Command::new("kill").args([signal, &child.id().to_string()]).status().unwrap();
+        common::signal(&child, signal);
         let ended = child.wait_with_output().unwrap();
         drop(pipe);
         let told = String::from_utf8_lossy(&ended.stderr);

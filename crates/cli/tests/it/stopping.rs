@@ -1,6 +1,6 @@
 //! Whoever asks a command to stop gets a clean end: nothing half made under a name that looks whole, a run that says so, a way back.
 
-use crate::common::{Bench, Outcome, files};
+use crate::common::{self, Bench, Outcome, files};
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 use zporter_standin::Variant;
@@ -31,7 +31,7 @@ fn stopped(bench: &Bench, args: &[&str], signal: &str) -> Outcome {
     while made(bench).is_empty() && began.elapsed() < Duration::from_secs(20) {
         std::thread::sleep(Duration::from_millis(1));
     }
-    let _ = std::process::Command::new("kill").args([signal, &child.id().to_string()]).output();
+    common::signal(&child, signal);
     let done = child.wait_with_output().unwrap();
     Outcome {
         code: done.status.code().unwrap_or(-1),
@@ -108,15 +108,14 @@ fn work_that_waits_for_input_ends_by_the_second_signal() {
     let mut command = bench.command(&args);
     // Nobody ever writes into it.
     let mut child = command.stdin(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
-    let ask = || drop(std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).output());
     let began = Instant::now();
     while made(&bench).is_empty() && began.elapsed() < Duration::from_secs(20) {
         std::thread::sleep(Duration::from_millis(10));
     }
     assert_ne!(made(&bench), ["n.sql"], "what is being written has a temporary name");
-    ask();
+    common::signal(&child, "-INT");
     std::thread::sleep(Duration::from_millis(300));
-    ask();
+    common::signal(&child, "-INT");
     assert_eq!(child.wait().unwrap().code(), Some(130));
     assert_eq!(made(&bench), [""; 0], "no temporary file stays");
 }

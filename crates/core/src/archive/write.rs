@@ -3,11 +3,11 @@
 //! It goes out front to back, so it needs no place that can seek, and appears only when it is complete and durable:
 //! an interrupted run leaves nothing that looks whole.
 
-use super::blob::{BlobSink, LocalSink, folder_of};
+use super::blob::BlobSink;
 use super::container::{Compressed, Container};
 use super::entry_path::EntryPath;
 use super::format::{Closing, HEAD, Head, Kind, Line, MANIFEST};
-use crate::fsx::{AtPath, PathError};
+use crate::fsx::{AtPath, PathError, WholeFile, folder_of};
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
@@ -71,7 +71,7 @@ impl ArchiveWriter {
         }
         let folder = folder_of(target);
         let manifest = tempfile::tempfile_in(folder).at(folder)?;
-        Self::into_sink(Box::new(LocalSink::begin(target, force)?), target, container, manifest, head)
+        Self::into_sink(Box::new(WholeFile::begin(target, force)?), target, container, manifest, head)
     }
 
     /// Begins an archive with its head, wherever it goes; messages call it `target`. The manifest waits in a file of its own.

@@ -10,7 +10,7 @@ use crate::dump::rules::Keep;
 use crate::event::Findings;
 use crate::event::{Event, Watch};
 use crate::finding::Finding;
-use crate::fsx::sync_folder;
+use crate::fsx::{folder_of, sync_folder};
 use crate::place::DatabaseAccess;
 use crate::spool;
 use schemars::JsonSchema;
@@ -18,7 +18,6 @@ use serde::Serialize;
 use std::cell::Cell;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::thread::JoinHandle;
@@ -295,10 +294,7 @@ impl<'j> Parts<'j> {
         if let Some(file) = self.straight()? {
             return self.begin(file, None);
         }
-        let folder = self.output.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let make = |path: &Path| File::options().write(true).create_new(true).mode(0o600).open(path);
-        let (file, temp) =
-            tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, make)?.into_parts();
+        let (file, temp) = spool::file_in(folder_of(self.output))?.into_parts();
         self.begin(file, Some(temp))
     }
 
@@ -344,7 +340,7 @@ impl<'j> Parts<'j> {
             kept.map_err(|e| e.error)?;
             files.push(path);
         }
-        sync_folder(self.output.parent().unwrap_or(Path::new(".")));
+        sync_folder(folder_of(self.output));
         Ok((files, self.written))
     }
 }

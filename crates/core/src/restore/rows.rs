@@ -15,12 +15,11 @@ use crate::dump::stream::{CutOff, DumpError, Source, WINDOW};
 use crate::dump::{DumpWriter, TextWriter};
 use crate::event::{Event, Watch};
 use crate::finding::{Code, Finding};
-use crate::fsx::{AtPath, PathError};
+use crate::fsx::{AtPath, WholeFile};
 use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
-use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnce(&Rules<'_>) -> T) -> T {
     let replacements = plan.replacements();
@@ -85,7 +84,7 @@ pub(super) fn each_database_part(
 /// Where the rewritten database goes.
 pub(super) enum DatabaseSink {
     Server(Option<Box<dyn Loading>>),
-    File { out: Box<DumpWriter<BufWriter<File>>>, temp: tempfile::TempPath, path: PathBuf },
+    File { out: Box<DumpWriter<BufWriter<WholeFile>>>, path: PathBuf },
     Nothing,
 }
 
@@ -100,14 +99,9 @@ impl DatabaseSink {
         }
         if let Some(path) = &plan.job.options.dump_to {
             book.step(StepKind::WriteDump, serde_json::json!({ "file": path }))?;
-            let folder = path.parent().unwrap_or(Path::new("."));
-            let temp = tempfile::Builder::new()
-                .prefix(&crate::spool::prefix(folder))
-                .tempfile_in(folder)
-                .at(folder)?;
-            let (file, temp) = temp.into_parts();
+            let file = WholeFile::begin(path, false)?;
             let out = DumpWriter::for_name(&path.to_string_lossy(), BufWriter::new(file)).at(path)?;
-            return Ok(DatabaseSink::File { out: Box::new(out), temp, path: path.to_path_buf() });
+            return Ok(DatabaseSink::File { out: Box::new(out), path: path.to_path_buf() });
         }
         match &plan.job.database {
             Some(access) if plan.loads() => {
@@ -221,12 +215,10 @@ impl DatabaseSink {
                     total.findings.extend(loaded.findings);
                 }
             }
-            DatabaseSink::File { out, temp, path } => {
+            DatabaseSink::File { out, path } => {
                 let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(&path)?;
-                file.sync_all().at(&path)?;
                 change_log.file(&path)?;
-                temp.persist_noclobber(&path)
-                    .map_err(|e| PathError { path: path.clone(), source: e.error })?;
+                file.commit()?;
                 total.dump = Some(path);
             }
         }

@@ -434,8 +434,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
 /// Makes a temporary file in the folder of a thing that it will replace.
 fn temporary_beside(spot: &Spot) -> io::Result<tempfile::NamedTempFile> {
-    let folder = spot.folder();
-    tempfile::Builder::new().prefix(&spool::prefix(&folder)).tempfile_in(folder)
+    spool::file_in(&spot.folder())
 }
 
 /// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.

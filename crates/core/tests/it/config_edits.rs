@@ -1,6 +1,7 @@
 //! Edits of config files as the built-in definitions plan them.
 
-use zporter_core::config::edit::{Context, FilePlan, apply, plan};
+use crate::configs::context;
+use zporter_core::config::edit::{FilePlan, apply, plan};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::text::replacements::Replacements;
@@ -28,13 +29,7 @@ fn planned(definition: &str, text: &str) -> (FilePlan, Vec<u8>) {
     let replacements = Replacements::new(&relocation.pairs(), &[]);
     let mut access = DatabaseAccess::parse("mysql://new_user@127.0.0.1:3310/new_db").unwrap();
     access.password = Secret::new(r"n'e\w$");
-    let cx = Context {
-        relocation: &relocation,
-        database: Some(&access),
-        replacements: &replacements,
-        table_prefix: None,
-        put: &[],
-    };
+    let cx = context(&relocation, &replacements, Some(&access));
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(&definition.config[0]), text.as_bytes()).unwrap();
     (plan, new)

@@ -28,6 +28,15 @@ fn relocation() -> Relocation {
     }
 }
 
+/// What an edit is planned by, where nothing more is asked for.
+pub fn context<'c>(
+    relocation: &'c Relocation,
+    replacements: &'c Replacements,
+    database: Option<&'c DatabaseAccess>,
+) -> Context<'c> {
+    Context { relocation, database, replacements, table_prefix: None, put: &[] }
+}
+
 fn access(password: &str) -> DatabaseAccess {
     let mut access = DatabaseAccess::parse("mysql://nu@[::1]:3310/nn").unwrap();
     access.password = Secret::new(password);
@@ -47,13 +56,7 @@ fn rewritten(
 ) -> (String, FilePlan) {
     let relocation = relocation();
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let cx = Context {
-        relocation: &relocation,
-        database: Some(access),
-        replacements: &replacements,
-        table_prefix: prefix,
-        put: &[],
-    };
+    let cx = Context { table_prefix: prefix, ..context(&relocation, &replacements, Some(access)) };
     let plan = plan(config, "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(config), text.as_bytes()).unwrap();
     (String::from_utf8(new).unwrap(), plan)
@@ -128,7 +131,7 @@ proptest! {
     fn no_bytes_bring_a_reader_to_a_fall(bytes in proptest::collection::vec(prop_oneof![any::<u8>(), proptest::sample::select(&b"'\"\\{}[]:;%/<>?a0sOCd.\n(),"[..])], 0..300)) {
         let relocation = relocation();
         let replacements = Replacements::new(&relocation.pairs(), &[]);
-        let cx = Context { relocation: &relocation, database: None, replacements: &replacements, table_prefix: None, put: &[] };
+        let cx = context(&relocation, &replacements, None);
         let _ = serialized::leaves(&bytes);
         let _ = serialized::payload_leaves(&bytes);
         let _ = json::strings(&bytes);
@@ -160,13 +163,7 @@ fn windows_paths_and_aliases_move_and_an_address_of_others_is_said() {
     );
     let relocation = relocation();
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let cx = Context {
-        relocation: &relocation,
-        database: None,
-        replacements: &replacements,
-        table_prefix: None,
-        put: &[],
-    };
+    let cx = context(&relocation, &replacements, None);
     let definition = definition("joomla");
     let text = text.replace("http://old.example/cms/", "http://other.example");
     let plan = plan(&definition.config[0], "c.php", text.as_bytes(), &cx).unwrap();
@@ -360,13 +357,7 @@ fn moved(keys: &str, text: &str, from: &str, to: &str) -> (String, Vec<String>) 
     let mut relocation = relocation();
     (relocation.from, relocation.to, relocation.aliases) = (place(from), place(to), vec![]);
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let cx = Context {
-        relocation: &relocation,
-        database: None,
-        replacements: &replacements,
-        table_prefix: None,
-        put: &[],
-    };
+    let cx = context(&relocation, &replacements, None);
     let plan = plan_checked(&config, "c.php", text.as_bytes(), &cx).unwrap();
     let new = apply(&plan, Some(&config), text.as_bytes()).unwrap();
     (String::from_utf8(new).unwrap(), plan.findings.into_iter().map(|w| w.what).collect())
@@ -414,13 +405,7 @@ fn a_file_that_is_not_what_it_is_called_is_left_and_said() {
     let relocation = relocation();
     let replacements = Replacements::new(&relocation.pairs(), &[]);
     let access = access("it's");
-    let cx = Context {
-        relocation: &relocation,
-        database: Some(&access),
-        replacements: &replacements,
-        table_prefix: None,
-        put: &[],
-    };
+    let cx = context(&relocation, &replacements, Some(&access));
     let lines = "parameters:\n  database_host: h\n  database_name: 'n'\n  database_user: u\n  database_password: \"p\"\n  x: [1, {a: '}'}]\n";
     let json = "{\n  \"parameters\": {\n    \"database_host\": \"h\",\n    \"database_name\": \"n\",\n    \"database_user\": \"u\",\n    \"database_password\": \"p\"\n  }\n}\n";
     for (text, sound) in [

@@ -243,51 +243,24 @@ impl Job<'_> {
     fn key(&self, plan: &mut FilePlan, setting: &Setting, key: &Key) {
         let old = setting.value.as_deref();
         let place = format!("{}, line {}", self.path, setting.line);
-        let database = self.database_value(key, old);
-        let new = match (&setting.expression, database) {
+        let tell = |plan: &mut FilePlan, code, what: String, cure: &str| {
+            plan.findings.push(Finding::new(code, what, &*place, cure));
+        };
+        let new = match (&setting.expression, self.database_value(key, old)) {
             (Expression::Environment(variable), Some(_)) => {
                 let what = format!("`{}` comes from the environment variable {variable}", setting.name);
-                plan.findings.push(Finding::new(
-                    Code::ConfigFromEnvironment,
-                    what,
-                    place,
-                    format!("set {variable} on the new host"),
-                ));
-                return;
-            }
-            (Expression::EnvironmentOr(variable), Some(new)) => {
-                let what = format!(
-                    "`{}` comes from the environment variable {variable} where that is set",
-                    setting.name
-                );
-                plan.findings.push(Finding::new(
-                    Code::ConfigFromEnvironment,
-                    what,
-                    place,
-                    format!("unset or set {variable} on the new host"),
-                ));
-                Some(new)
+                let cure = format!("set {variable} on the new host");
+                return tell(plan, Code::ConfigFromEnvironment, what, &cure);
             }
             (Expression::Unknown, Some(_)) => {
                 let what = format!("`{}` is computed by the program", setting.name);
-                plan.findings.push(Finding::new(
-                    Code::ConfigComputed,
-                    what,
-                    place,
-                    "look at the line and set the new value by hand",
-                ));
-                return;
+                let cure = "look at the line and set the new value by hand";
+                return tell(plan, Code::ConfigComputed, what, cure);
             }
             (_, Some(new)) => Some(new),
             (_, None) if key.role == Role::DatabaseConnection && self.cx.database.is_some() => {
                 let what = format!("`{}` logs in without user and password", setting.name);
-                plan.findings.push(Finding::new(
-                    Code::ConfigWithoutLogIn,
-                    what,
-                    place,
-                    "check that it fits the new host",
-                ));
-                return;
+                return tell(plan, Code::ConfigWithoutLogIn, what, "check that it fits the new host");
             }
             (Expression::Literal | Expression::Computed { .. }, None) if key.role == Role::TablePrefix => {
                 // A value without the sign that the system adds stays without it.
@@ -303,21 +276,20 @@ impl Job<'_> {
                 // At the bare root a base path may be nothing; elsewhere nothing means that the system finds it out.
                 .filter(|o| !o.is_empty() || (key.role == Role::BasePath && self.cx.relocation.at_root()))
                 .and_then(|old| place_value(plan, &place, old, setting, key, self.cx)),
-            // What the program takes where the environment says nothing; what that says counts for more.
-            (Expression::EnvironmentOr(variable), None) => {
-                let new = old.and_then(|old| place_value(plan, &place, old, setting, key, self.cx));
-                if new.is_some() {
-                    let what = format!(
-                        "`{}` comes from the environment variable {variable} where that is set",
-                        setting.name
-                    );
-                    let cure = format!("unset or set {variable} on the new host");
-                    plan.findings.push(Finding::new(Code::ConfigFromEnvironment, what, place, cure));
-                }
-                new
+            (Expression::EnvironmentOr(_), None) => {
+                old.and_then(|old| place_value(plan, &place, old, setting, key, self.cx))
             }
             _ => None,
         };
+        // What the program takes where the environment says nothing is changed; what that says counts for more.
+        if let (Expression::EnvironmentOr(variable), Some(_)) = (&setting.expression, &new) {
+            let what = format!(
+                "`{}` comes from the environment variable {variable} where that is set",
+                setting.name
+            );
+            let cure = format!("unset or set {variable} on the new host");
+            tell(plan, Code::ConfigFromEnvironment, what, &cure);
+        }
         if let Some(new) = new {
             self.set(plan, setting, Some(key), new);
         }

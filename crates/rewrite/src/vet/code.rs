@@ -182,6 +182,18 @@ impl<'s> Code<'s> {
         Err(Refused::new("a bracket is not closed"))
     }
 
+    /// Goes over a list of columns in brackets, if there is one at this place: nothing but names may be in it.
+    pub(super) fn columns(&self, at: usize) -> Result<usize, Refused> {
+        if !self.sign(at, b'(') {
+            return Ok(at);
+        }
+        let close = self.closing(at)?;
+        if (at + 1..close).any(|i| !self.sign(i, b',') && self.name(i).is_none()) {
+            return Err(Refused::new("the list of columns holds more than names"));
+        }
+        Ok(close + 1)
+    }
+
     /// Cuts a range at the commas that lie in no bracket.
     pub(super) fn items(&self, range: Range<usize>) -> Result<Vec<Range<usize>>, Refused> {
         let mut items = Vec::new();

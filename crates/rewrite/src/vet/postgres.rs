@@ -120,7 +120,7 @@ pub fn insert_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
 pub fn copy_head(text: &str, quoting: Quoting) -> Result<Vetted, Refused> {
     let code = Code::read(text, quoting, false)?;
     let (_, at) = target(&code, 1)?;
-    let at = columns(&code, at)?;
+    let at = code.columns(at)?;
     if !code.are(at, &["FROM", "STDIN"]) || at + 2 != code.len() {
         return Err(Refused::new("a copy from elsewhere is not loaded"));
     }
@@ -173,23 +173,12 @@ fn target(code: &Code<'_>, at: usize) -> Result<(String, usize), Refused> {
     Ok((name, next))
 }
 
-fn columns(code: &Code<'_>, at: usize) -> Result<usize, Refused> {
-    if !code.sign(at, b'(') {
-        return Ok(at);
-    }
-    let close = code.closing(at)?;
-    if (at + 1..close).any(|i| !code.sign(i, b',') && code.name(i).is_none()) {
-        return Err(Refused::new("the list of columns holds more than names"));
-    }
-    Ok(close + 1)
-}
-
 fn insert_columns(code: &Code<'_>) -> Result<usize, Refused> {
     if !code.are(0, &["INSERT", "INTO"]) {
         return Err(Refused::new("the insert is not read"));
     }
     let (_, at) = target(code, 2)?;
-    columns(code, at)
+    code.columns(at)
 }
 
 /// What a setting of the session becomes.

@@ -132,14 +132,7 @@ fn insert_columns(code: &Code<'_>) -> Result<usize, Refused> {
         }
         _ => guard.name(at + 1)?,
     };
-    if !code.sign(at, b'(') {
-        return Ok(at);
-    }
-    let close = code.closing(at)?;
-    if (at + 1..close).any(|i| !code.sign(i, b',') && code.name(i).is_none()) {
-        return Err(Refused::new("the list of columns holds more than names"));
-    }
-    Ok(close + 1)
+    code.columns(at)
 }
 
 struct Guard<'c, 's>(&'c Code<'s>);

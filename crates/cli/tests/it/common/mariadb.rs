@@ -31,14 +31,14 @@ static NUMBER: AtomicU32 = AtomicU32::new(1);
 
 /// Returns the server, started on first use; nothing where MariaDB is not installed.
 pub fn server() -> Option<&'static Server> {
-    SERVER.get_or_init(start).as_ref()
+    SERVER.get_or_init(|| start(true)).as_ref()
 }
 
 pub fn free_port() -> u16 {
     TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port()
 }
 
-fn start() -> Option<Server> {
+fn start(shared: bool) -> Option<Server> {
     if !Path::new("/usr/sbin/mariadbd").exists() {
         super::missing("mariadb-server");
         return None;
@@ -58,14 +58,16 @@ fn start() -> Option<Server> {
         .status()
         .unwrap();
     assert!(made.success(), "mariadb-install-db failed");
-    let keeper = keeper(&data, &socket, port, user);
+    // Nothing drops what all tests share, so its keeper takes the folder away.
+    let keeper = keeper(&data, &socket, port, user, shared.then(|| folder.path()));
     let server = Server { port, socket, folder, keeper };
     server.wait();
     Some(server)
 }
 
-/// The shell waits for its standard input to close, which happens however this process ends, and then stops the server.
-fn keeper(data: &Path, socket: &str, port: u16, user: &str) -> Child {
+/// The shell waits for its standard input to close, which happens however this process ends, and then stops the server and removes what
+/// is to go with it.
+fn keeper(data: &Path, socket: &str, port: u16, user: &str, goes: Option<&Path>) -> Child {
     // Where a test has put a certificate, the server offers encryption.
     let (cert, key) = (data.with_file_name("cert.pem"), data.with_file_name("key.pem"));
     let tls = match cert.exists() {
@@ -74,11 +76,12 @@ fn keeper(data: &Path, socket: &str, port: u16, user: &str) -> Child {
     };
     let script = format!(
         "/usr/sbin/mariadbd --no-defaults {user} --datadir='{}' --tmpdir='{}' --socket='{socket}' --port={port} --bind-address=127.0.0.1 \
-         --innodb-buffer-pool-size=64M --skip-log-bin {tls} >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid",
+         --innodb-buffer-pool-size=64M --skip-log-bin {tls} >'{}.log' 2>&1 & pid=$!; cat >/dev/null; kill $pid; wait $pid; {}",
         data.display(),
         // A server clears the folder for temporary tables when it starts: one that others use too would lose theirs.
         data.parent().unwrap_or(data).display(),
-        data.display()
+        data.display(),
+        goes.map_or(String::new(), |folder| format!("rm -rf '{}'", folder.display()))
     );
     Command::new("sh").args(["-c", &script]).stdin(Stdio::piped()).spawn().unwrap()
 }
@@ -94,7 +97,7 @@ fn is_root() -> bool {
 impl Server {
     /// Starts a server of one test's own, which it may stop.
     pub fn private() -> Option<Server> {
-        start()
+        start(false)
     }
 
     fn wait(&self) {
@@ -124,7 +127,7 @@ impl Server {
 
     /// Starts it on the same data.
     pub fn start_again(&mut self) {
-        self.keeper = keeper(&self.folder.path().join("data"), &self.socket, self.port, run_as());
+        self.keeper = keeper(&self.folder.path().join("data"), &self.socket, self.port, run_as(), None);
         self.wait();
     }
 
@@ -242,5 +245,12 @@ impl Database {
 
     pub fn socket_url(&self, server: &Server) -> String {
         format!("mysql://{}@localhost/{}?socket={}", self.user, self.name, server.socket)
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        // Before its folder goes.
+        self.stop();
     }
 }

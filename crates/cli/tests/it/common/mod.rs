@@ -168,6 +168,11 @@ pub fn outcome(mut command: Command) -> Outcome {
     }
 }
 
+/// Sends a signal, such as `-INT`, to a running command.
+pub fn signal(child: &std::process::Child, name: &str) {
+    Command::new("kill").args([name, &child.id().to_string()]).status().unwrap();
+}
+
 /// The password of every new database: with everything that needs escaping.
 pub const NEW_PASSWORD: &str = r#"n'e"w\P$1 ü"#;
 

@@ -11,7 +11,7 @@ use crate::dump::utf16::Order;
 use crate::dump::{self, DumpWriter, TextWriter};
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
-use crate::fsx::AtPath;
+use crate::fsx::{AtPath, WholeFile};
 use crate::job::options::ReaddressJob;
 use crate::job::values::FileOrPipe;
 use crate::place::Pairs;
@@ -131,10 +131,7 @@ impl Work<'_> {
             let (_, done, ending) = self.rewrite(|_| Ok(file))?;
             return Ok((done, ending));
         }
-        let folder = output.parent().unwrap_or(Path::new("."));
-        let temp =
-            tempfile::Builder::new().prefix(&crate::spool::prefix(folder)).tempfile_in(folder).at(folder)?;
-        let (file, temp) = temp.into_parts();
+        let file = WholeFile::begin(output, self.options.force)?;
         let name = output.to_string_lossy().into_owned();
         let (out, done, ending) = self.rewrite(|order| {
             // A letter may be cut by a chunk's end, so UTF-16 is collected; and compression is kind to large writes.
@@ -142,10 +139,7 @@ impl Work<'_> {
             Ok(DumpWriter::for_name(&name, BufWriter::with_capacity(capacity, file)).at(output)?)
         })?;
         let file = out.finish().and_then(|b| b.into_inner().map_err(|e| e.into_error())).at(output)?;
-        file.sync_all().at(output)?;
-        let persisted =
-            if self.options.force { temp.persist(output) } else { temp.persist_noclobber(output) };
-        persisted.map_err(|e| e.error).at(output)?;
+        file.commit()?;
         Ok((done, ending))
     }
 
