@@ -3,19 +3,21 @@
 //! The list lies beside the run's record, one entry behind the other with a NUL between, each written before its file is. A file that
 //! is replaced is kept first, as a link where the file system can share its content and as a copy elsewhere.
 
-use crate::fsx::private_folder;
-use crate::fsx::{AtPath, CopyMethod, PathError};
+use crate::fsx::{AtPath, CopyMethod, PathError, folder_of, private_folder};
 use crate::logbook::Run;
-use crate::safe::{SafeFolder, Spot};
 use crate::spool;
+use crate::tree::{
+    self, FindTree, Links, LocalTree, Meta, Properties, Temporary, Tree, make_folders, put_link,
+};
 use schemars::JsonSchema;
 use std::collections::{BTreeSet, HashMap, HashSet};
 use std::ffi::OsStr;
 use std::fs::{self, File};
-use std::io::Write;
+use std::io::{self, ErrorKind, Write};
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering::Relaxed};
 use std::time::Instant;
 
@@ -37,8 +39,8 @@ pub enum FileChange {
 /// Writes the list.
 #[derive(Debug)]
 pub struct ChangeLog {
-    /// Folders that nothing may leave.
-    safe: Vec<SafeFolder>,
+    /// Folders that nothing written below them leaves.
+    trees: Vec<Arc<dyn Tree>>,
     path: PathBuf,
     list: File,
     kept: PathBuf,
@@ -57,7 +59,7 @@ impl ChangeLog {
         let path = list_path(&run.kept());
         let list = File::options().create(true).append(true).mode(0o600).open(&path).at(&path)?;
         Ok(ChangeLog {
-            safe: Vec::new(),
+            trees: Vec::new(),
             path,
             list,
             kept: run.kept().join("files"),
@@ -83,23 +85,27 @@ impl ChangeLog {
         Ok(())
     }
 
-    /// Says that what is written in a folder, which is there, must not leave it.
-    pub fn below(&mut self, root: &Path) -> Result<(), PathError> {
-        if !self.safe.iter().any(|s| s.root() == root) {
-            self.note(b"r", root)?;
-            self.safe.push(SafeFolder::open(root)?);
+    /// Makes the folder of a tree and those above it as far as they are missing. What is written below it must not leave it from now on.
+    pub fn below(&mut self, tree: &Arc<dyn Tree>) -> Result<(), PathError> {
+        if self.trees.iter().any(|t| t.root() == tree.root()) {
+            return Ok(());
         }
+        let root = tree.root();
+        make_folders(&**tree, root, &mut |folder| self.noted(b"d", folder)).at(root)?;
+        self.note(b"r", root)?;
+        self.trees.push(tree.clone());
         Ok(())
     }
 
-    fn safe(&self, path: &Path) -> Option<&SafeFolder> {
-        around(&self.safe, path)
+    /// The tree in which a path lies that is written below one of the folders.
+    pub fn tree(&self, path: &Path) -> Result<&Arc<dyn Tree>, PathError> {
+        let unknown = || io::Error::other("it lies in no folder of this run");
+        around(&self.trees, path).ok_or_else(unknown).at(path)
     }
 
-    /// Returns where a thing lies that is written below one of the folders.
-    pub fn spot(&self, path: &Path) -> Result<Spot, PathError> {
-        let unknown = || std::io::Error::other("it lies in no folder of this run");
-        self.safe(path).ok_or_else(unknown).at(path)?.spot(path)
+    /// The same, or for what lies elsewhere on this machine the folder that it is in.
+    fn tree_or_folder(&self, path: &Path) -> Arc<dyn Tree> {
+        around(&self.trees, path).cloned().unwrap_or_else(|| LocalTree::at(folder_of(path)))
     }
 
     /// Returns what was noted so far.
@@ -112,9 +118,9 @@ impl ChangeLog {
         let mut seals = Vec::new();
         for print in self.made()? {
             if let FileChange::File(path) = print
-                && let Ok(meta) = fs::symlink_metadata(&path)
+                && let Some(meta) = self.tree_or_folder(&path).there(&path)
             {
-                seals.extend_from_slice(format!("s{} {} ", meta.len(), changed(&meta)).as_bytes());
+                seals.extend_from_slice(format!("s{} {} ", meta.size, meta.nanoseconds()).as_bytes());
                 seals.extend_from_slice(path.as_os_str().as_bytes());
                 seals.push(0);
             }
@@ -138,42 +144,41 @@ impl ChangeLog {
         self.add(&entries)
     }
 
+    fn noted(&self, kind: &[u8], path: &Path) -> io::Result<()> {
+        self.note(kind, path).map_err(|e| e.source)
+    }
+
     /// Makes a folder and those above it, and notes the ones that were missing.
     pub fn folder(&self, path: &Path) -> Result<(), PathError> {
-        if let Some(safe) = self.safe(path) {
-            return safe.make(path, &|folder| self.note(b"d", folder));
-        }
-        if self.safe.iter().any(|s| s.root() == path) {
+        if self.trees.iter().any(|t| t.root() == path) {
             return Ok(());
         }
-        let missing: Vec<&Path> =
-            path.ancestors().take_while(|p| !p.as_os_str().is_empty() && !p.exists()).collect();
-        for folder in missing.into_iter().rev() {
-            self.note(b"d", folder)?;
-            match fs::create_dir(folder) {
-                Err(e) if e.kind() == std::io::ErrorKind::AlreadyExists => {}
-                other => other.at(folder)?,
-            }
-        }
-        Ok(())
+        let tree = self.tree_or_folder(path);
+        make_folders(&*tree, path, &mut |folder| self.noted(b"d", folder)).at(path)
     }
 
     /// Notes a file that is about to be made or replaced; one that is there is kept.
     pub fn replace(&mut self, path: &Path) -> Result<(), PathError> {
-        let spot = self.safe(path).map(|safe| safe.spot(path)).transpose()?;
-        let real = spot.as_ref().map_or(path.to_path_buf(), Spot::path);
-        let Ok(meta) = fs::symlink_metadata(&real) else { return self.file(path) };
+        let tree = self.tree_or_folder(path);
+        let meta = match tree.stat(path, Links::Stay) {
+            Ok(meta) => meta,
+            Err(e) if e.kind() == ErrorKind::NotFound => return self.file(path),
+            Err(e) => return Err(e).at(path),
+        };
         if self.next == 0 {
             private_folder(&self.kept).at(&self.kept)?;
         }
         let kept = self.kept.join(self.next.to_string());
-        if meta.is_symlink() {
-            let to = fs::read_link(&real).at(path)?;
+        if meta.is_link() {
+            let to = tree.link_target(path).at(path)?;
             std::os::unix::fs::symlink(to, &kept).at(&kept)?;
         } else if meta.is_file() {
-            put_copy(&real, &kept)?;
+            let mut out = LocalTree::at(&self.kept).create(&kept, 0o600).at(&kept)?;
+            let mut file = tree.open(path, Links::Stay).at(path)?;
+            tree::copy(&mut CopyMethod::default(), &mut *file, &mut *out, meta.size).at(path)?;
+            out.finish(&as_it_was(&meta), true).at(&kept)?;
         } else {
-            return Err(std::io::Error::other("there is no file in this place, but a folder or a device"))
+            return Err(io::Error::other("there is no file in this place, but a folder or a device"))
                 .at(path);
         }
         self.note(format!("k{} ", self.next).as_bytes(), path)?;
@@ -184,14 +189,9 @@ impl ChangeLog {
     }
 }
 
-/// Copies a file with its mode and time.
-fn put_copy(from: &Path, to: &Path) -> Result<(), PathError> {
-    let meta = fs::metadata(from).at(from)?;
-    let mut out = File::options().write(true).create(true).truncate(true).open(to).at(to)?;
-    CopyMethod::default().copy(&File::open(from).at(from)?, &mut out, meta.len()).at(to)?;
-    out.set_permissions(meta.permissions()).at(to)?;
-    out.set_modified(meta.modified().at(from)?).at(to)?;
-    out.sync_all().at(to)
+/// Mode and time of a file that is kept, or put back.
+fn as_it_was(meta: &Meta) -> Properties {
+    Properties { mode: Some(meta.mode), modified: Some(meta.modified), owner: None }
 }
 
 fn list_path(kept: &Path) -> PathBuf {
@@ -201,11 +201,6 @@ fn list_path(kept: &Path) -> PathBuf {
 /// Reads the list of a run by the folder of what it kept. A torn last entry is passed over.
 pub fn read(kept: &Path) -> Vec<FileChange> {
     parsed(&fs::read(list_path(kept)).unwrap_or_default())
-}
-
-/// When a file's content was changed last, in nanoseconds.
-fn changed(meta: &fs::Metadata) -> i128 {
-    i128::from(meta.mtime()) * 1_000_000_000 + i128::from(meta.mtime_nsec())
 }
 
 fn parsed(bytes: &[u8]) -> Vec<FileChange> {
@@ -244,7 +239,7 @@ pub struct Undone {
 }
 
 /// Takes away what a run that was killed left under temporary names, in the folders that it worked in.
-fn sweep(prints: &[FileChange]) {
+fn sweep(prints: &[FileChange], places: &Places<'_>) {
     let folders: BTreeSet<&Path> = prints
         .iter()
         .filter_map(|print| match print {
@@ -253,50 +248,59 @@ fn sweep(prints: &[FileChange]) {
         })
         .collect();
     for folder in folders {
-        let temporary = fs::read_dir(folder).into_iter().flatten().flatten();
-        for entry in temporary.filter(|e| spool::process_of(&e.file_name()).is_some()) {
-            let _ = fs::remove_file(entry.path());
+        let tree = places.holding(folder);
+        let listed = tree.list(folder).into_iter().flatten();
+        for temporary in listed.filter(|l| spool::process_of(&l.name).is_some()) {
+            let _ = tree.remove(&folder.join(temporary.name));
         }
     }
 }
 
-/// Returns the folder below which a path lies; a folder does not lie below itself.
-fn around<'f>(folders: &'f [SafeFolder], path: &Path) -> Option<&'f SafeFolder> {
-    folders.iter().find(|folder| folder.holds(path) && folder.root() != path)
+/// Returns the tree below whose root a path lies; a folder does not lie below itself.
+fn around<'t>(trees: &'t [Arc<dyn Tree>], path: &Path) -> Option<&'t Arc<dyn Tree>> {
+    trees.iter().find(|tree| path.starts_with(tree.root()) && tree.root() != path)
 }
 
-/// Where the things of a list lie, by its roots. A path below none of them is taken as it is.
-struct Places(Vec<SafeFolder>);
+/// Where the things of a list lie, by its roots; what lies below none of them, by the folder that it is in.
+struct Places<'f> {
+    roots: Vec<Arc<dyn Tree>>,
+    find: FindTree<'f>,
+}
 
-impl Places {
-    fn of(prints: &[FileChange]) -> Self {
+impl<'f> Places<'f> {
+    fn of(prints: &[FileChange], find: FindTree<'f>) -> Self {
         let roots = prints.iter().filter_map(|print| match print {
-            FileChange::Root(path) => SafeFolder::open(path).ok(),
+            FileChange::Root(path) => Some(find(path)),
             _ => None,
         });
-        Places(roots.collect())
+        Places { roots: roots.collect(), find }
     }
 
-    /// Returns the path by the handle of its folder, and what keeps that open; nothing if its folder is gone, or a link leads out.
-    fn real(&self, path: &Path) -> Option<(PathBuf, Option<Spot>)> {
-        match around(&self.0, path) {
-            Some(safe) => {
-                safe.forget();
-                let spot = safe.spot(path).ok()?;
-                Some((spot.path(), Some(spot)))
-            }
-            None => Some((path.to_path_buf(), None)),
-        }
+    /// The tree in which a thing lies.
+    fn of_thing(&self, path: &Path) -> Arc<dyn Tree> {
+        around(&self.roots, path).cloned().unwrap_or_else(|| (self.find)(folder_of(path)))
+    }
+
+    /// The tree in which what lies in a folder lies.
+    fn holding(&self, folder: &Path) -> Arc<dyn Tree> {
+        let root = self.roots.iter().find(|tree| folder.starts_with(tree.root()));
+        root.cloned().unwrap_or_else(|| (self.find)(folder))
     }
 }
 
 /// Walks the list back. What was changed after `ended`, in seconds since 1970, stays and is listed. With `only_look` nothing is done.
-pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, PathError> {
+/// `find` finds the folders that the run worked in.
+pub fn undo(
+    kept: &Path,
+    ended: Option<i64>,
+    only_look: bool,
+    find: FindTree<'_>,
+) -> Result<Undone, PathError> {
     let mut out = Undone::default();
     let prints = read(kept);
-    let places = Places::of(&prints);
+    let places = Places::of(&prints, find);
     if !only_look {
-        sweep(&prints);
+        sweep(&prints, &places);
     }
     let seals: HashMap<PathBuf, (u64, i128)> = prints
         .iter()
@@ -320,11 +324,11 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
             FileChange::Kept(..) if own => {}
             FileChange::Root(_) | FileChange::Seal(..) => {}
             FileChange::File(path) => {
-                let Some((real, _open)) = places.real(&path) else { continue };
-                let Ok(meta) = fs::symlink_metadata(&real) else { continue };
+                let tree = places.of_thing(&path);
+                let Some(meta) = tree.there(&path) else { continue };
                 let differs = match seals.get(&path) {
-                    Some((size, time)) => meta.is_file() && (meta.len(), changed(&meta)) != (*size, *time),
-                    None => ended.is_some_and(|end| meta.ctime() > end + 1),
+                    Some((size, time)) => meta.is_file() && (meta.size, meta.nanoseconds()) != (*size, *time),
+                    None => ended.is_some_and(|end| meta.changed.unwrap_or(meta.seconds()) > end + 1),
                 };
                 if differs {
                     out.changed_since.push(path);
@@ -332,49 +336,41 @@ pub fn undo(kept: &Path, ended: Option<i64>, only_look: bool) -> Result<Undone, 
                 }
                 out.removed += 1;
                 if !only_look {
-                    fs::remove_file(&real).at(&path)?;
+                    tree.remove(&path).at(&path)?;
                 }
             }
             FileChange::Folder(path) if !only_look => {
-                let Some((path, _open)) = places.real(&path) else { continue };
+                let tree = places.of_thing(&path);
                 // One that holds something else stays; a read-only one was made so by the run.
-                let lift = |p: &Path| {
-                    let _ = fs::set_permissions(p, std::os::unix::fs::PermissionsExt::from_mode(0o700));
-                };
-                if fs::remove_dir(&path).is_err()
-                    && path.is_dir()
-                    && fs::read_dir(&path).is_ok_and(|mut d| d.next().is_none())
-                {
-                    path.parent().into_iter().for_each(lift);
-                    let _ = fs::remove_dir(&path);
+                if tree.remove_folder(&path).is_err() && tree.list(&path).is_ok_and(|l| l.is_empty()) {
+                    let lift = Properties { mode: Some(0o700), ..Properties::default() };
+                    let _ = tree.set(folder_of(&path), &lift);
+                    let _ = tree.remove_folder(&path);
                 }
             }
             FileChange::Folder(_) => {}
             FileChange::Kept(path, number) => {
-                let from = kept.join("files").join(number.to_string());
-                let Ok(meta) = fs::symlink_metadata(&from) else { continue };
+                let here = LocalTree::at(&kept.join("files"));
+                let from = here.root().join(number.to_string());
+                let Some(meta) = here.there(&from) else { continue };
                 out.put_back += 1;
-                if only_look {
-                    continue;
+                if !only_look {
+                    put_back(&*here, &from, &meta, &*places.of_thing(&path), &path).at(&path)?;
                 }
-                if let Some(safe) = around(&places.0, &path) {
-                    safe.make(path.parent().unwrap_or(&path), &|_| Ok(()))?;
-                } else {
-                    let folder = path.parent().unwrap_or(&path);
-                    fs::create_dir_all(folder).at(folder)?;
-                }
-                let Some((real, _open)) = places.real(&path) else { continue };
-                let folder = real.parent().unwrap_or(&real);
-                let temp = tempfile::Builder::new().prefix(&spool::prefix(folder)).make_in(folder, |temp| {
-                    if meta.is_symlink() {
-                        std::os::unix::fs::symlink(fs::read_link(&from)?, temp)
-                    } else {
-                        put_copy(&from, temp).map_err(|e| e.source)
-                    }
-                });
-                temp.at(folder)?.into_temp_path().persist(&real).map_err(|e| e.error).at(&path)?;
             }
         }
     }
     Ok(out)
+}
+
+/// Puts a file or link that was kept back into its place.
+fn put_back(here: &dyn Tree, from: &Path, meta: &Meta, tree: &dyn Tree, path: &Path) -> io::Result<()> {
+    make_folders(tree, folder_of(path), &mut |_| Ok(()))?;
+    if meta.is_link() {
+        return put_link(tree, path, &here.link_target(from)?);
+    }
+    let mut file = Temporary::beside(tree, path)?;
+    let mut kept = here.open(from, Links::Stay)?;
+    tree::copy(&mut CopyMethod::default(), &mut *kept, file.file()?, meta.size)?;
+    file.take_place(path, &as_it_was(meta), true)
 }

@@ -19,21 +19,21 @@ use crate::fsx::{AtPath, PathError};
 use crate::job::values::RowsChoice;
 use crate::place::{Address, DatabaseAccess, Pairs, Root};
 use crate::restore::record;
-use crate::safe::open_file;
 use crate::split::{Part, SPOOL_LEVEL, Split, Splitter};
 use crate::spool;
 use crate::survey::select::{self, Decision, Scope, Selection};
 use crate::survey::{Survey, folders, risks, table_rule};
 use crate::system::Definition;
 use crate::text::replacements::Replacements;
+use crate::tree::{FileKind, Found, Links, Meta, OpenFile, Origin, Tree};
 use globset::GlobMatcher;
 use std::collections::BTreeSet;
-use std::fs::{self, File};
+use std::fs::File;
 use std::io::{Read, Write};
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Why a site could not be packed.
 #[derive(Debug, thiserror::Error)]
@@ -160,7 +160,7 @@ pub struct SiteContents {
     pub(crate) parts: Vec<Part>,
     /// The database itself, in place of parts.
     live: Option<DatabaseStream>,
-    outside: Option<(Root, PathBuf)>,
+    outside: Option<(Root, Arc<dyn Tree>)>,
     selection: Selection,
     files: bool,
     /// The parts lie in it; it goes with the contents.
@@ -189,7 +189,7 @@ pub fn gather(
     let mut findings = Findings::new(watch);
     let not_there = |part: &select::Part| match part {
         select::Part::Path(choice) => {
-            choice.path().filter(|path| !survey.site.join(path).exists()).map(Path::to_path_buf)
+            choice.path().filter(|path| !survey.tree.exists(&survey.site.join(path))).map(Path::to_path_buf)
         }
         _ => None,
     };
@@ -224,7 +224,7 @@ pub fn gather(
     let mut left_out = if options.scope.has_usual_files() {
         survey.left_out.clone()
     } else {
-        folders::walk(&survey.site, &survey.recognised.definition, &selection, 1).left_out
+        folders::walk(&*survey.tree, &survey.recognised.definition, &selection, 1).left_out
     };
     if let Some(risk) = risks::unread(&survey.unread).filter(|_| straight) {
         findings.push(risk);
@@ -308,7 +308,7 @@ impl SiteContents {
                 let holds = |path: &&str| Path::new(path.trim_end_matches('/')).starts_with(below);
                 if is_folder { declared.iter().any(holds) } else { configs.is_match(below) }
             };
-            folder_entries(&self.survey.site, FILES, &decide, &shared, handed_on, findings, take)?;
+            folder_entries(&self.survey.tree, FILES, &decide, &shared, handed_on, findings, take)?;
         }
         if let Some((_, lies)) = &self.outside {
             // Seen by the definition where the folder lies by itself.
@@ -333,9 +333,8 @@ impl SiteContents {
             bytes = all.saturating_sub(self.left_out.iter().map(|l| l.bytes).sum());
         }
         if let Some((_, lies)) = &self.outside {
-            let files = walkdir::WalkDir::new(lies).into_iter().flatten();
-            bytes +=
-                files.filter_map(|e| e.metadata().ok().filter(|m| m.is_file())).map(|m| m.len()).sum::<u64>();
+            let files = lies.walk(lies.root()).flatten().filter(|found| found.meta.is_file());
+            bytes += files.map(|found| found.meta.size).sum::<u64>();
         }
         bytes
     }
@@ -407,16 +406,16 @@ fn entry(
 }
 
 /// A file that is opened when it is read, and not before.
-struct Lazy<'p> {
-    path: &'p Path,
-    file: Option<File>,
+struct Lazy<'a> {
+    origin: Origin<'a>,
+    file: Option<Box<dyn OpenFile>>,
 }
 
 impl Read for Lazy<'_> {
     fn read(&mut self, buf: &mut [u8]) -> std::io::Result<usize> {
         let file = match &mut self.file {
             Some(file) => file,
-            none => none.insert(open_file(self.path)?),
+            none => none.insert(self.origin.tree.open(self.origin.path, Links::Follow)?),
         };
         file.read(buf)
     }
@@ -572,7 +571,7 @@ fn outside_folder(
     survey: &Survey,
     options: &GatherOptions<'_>,
     findings: &mut Findings<'_>,
-) -> Option<(Root, PathBuf)> {
+) -> Option<(Root, Arc<dyn Tree>)> {
     let roots = &survey.config.roots;
     let own = Root::parse(&survey.site.display().to_string()).ok();
     let inside =
@@ -582,8 +581,8 @@ fn outside_folder(
         return None;
     }
     let lies = options.storage.map_or_else(|| PathBuf::from(named.to_string()), Path::to_path_buf);
-    if lies.is_dir() {
-        return Some((named, lies));
+    if survey.tree.is_folder(&lies) {
+        return Some((named, survey.tree.beside(&lies)));
     }
     findings.push(Finding::new(
         Code::FolderMissing,
@@ -725,16 +724,16 @@ fn split_dump(
 }
 
 /// Where a link in a folder leads, if that is a file or folder outside of it that does not hold the folder itself.
-fn leads_out(folder: &Path, link: &Path) -> Option<(PathBuf, fs::Metadata)> {
-    let real = fs::canonicalize(link).ok()?;
-    let whole = fs::canonicalize(folder).ok()?;
-    let meta = fs::metadata(&real).ok().filter(|m| m.is_file() || m.is_dir())?;
+fn leads_out(tree: &dyn Tree, link: &Path) -> Option<(PathBuf, Meta)> {
+    let real = tree.real(link).ok()?;
+    let whole = tree.real(tree.root()).ok()?;
+    let meta = tree.stat(&real, Links::Follow).ok().filter(|m| m.is_file() || m.is_folder())?;
     (!real.starts_with(&whole) && !whole.starts_with(&real)).then_some((real, meta))
 }
 
 /// Hands on what is carried of a folder, below a folder of the archive.
 fn folder_entries(
-    folder: &Path,
+    tree: &Arc<dyn Tree>,
     into: &str,
     decide: &dyn Fn(&Path, bool) -> Decision,
     shared: &dyn Fn(&Path, bool) -> bool,
@@ -751,80 +750,81 @@ fn folder_entries(
         )
     };
     let into = EntryPath::trusted(into);
-    let mut walk = walkdir::WalkDir::new(folder).min_depth(1).sort_by_file_name().into_iter();
+    let mut walk = tree.walk(tree.root());
     while let Some(found) = walk.next() {
-        let found = match found {
+        let Found { path: whole, meta } = match found {
             Ok(found) => found,
             Err(e) => {
-                findings.push(unreadable(e.path().unwrap_or(folder)));
+                findings.push(unreadable(&e.path));
                 continue;
             }
         };
-        let below = found.path().strip_prefix(folder).unwrap_or(found.path());
-        let kind = found.file_type();
+        let below = whole.strip_prefix(tree.root()).unwrap_or(&whole);
         // What a copy knows of itself is not part of the site.
         if below == Path::new(record::NAME) {
             continue;
         }
-        if decide(below, kind.is_dir()) != Decision::Copy {
-            if kind.is_dir() {
-                walk.skip_current_dir();
-            }
+        if decide(below, meta.is_folder()) != Decision::Copy {
+            walk.skip_folder();
             continue;
         }
         // A clone opens its files itself, and says then which it could not read.
-        if kind.is_file()
-            && !handed_on
-            && rustix::fs::access(found.path(), rustix::fs::Access::READ_OK).is_err()
-        {
-            findings.push(unreadable(found.path()));
+        if meta.is_file() && !handed_on && !tree.may_read(&whole) {
+            findings.push(unreadable(&whole));
             continue;
         }
-        let Ok(meta) = found.metadata() else { continue };
         let path = into.join(below.as_os_str().as_bytes());
-        let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
-        if kind.is_dir() {
-            take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
-        } else if kind.is_symlink()
-            && let Some((real, meta)) =
-                leads_out(folder, found.path()).filter(|(_, m)| shared(below, m.is_dir()))
-        {
-            // The link would be of no use elsewhere; what it leads to is part of the site.
-            let what = format!("is a link to {}; what lies there was packed in its place", real.display());
-            findings.push(Finding::at(
-                Code::LinkPackedAsContent,
-                what,
-                found.path(),
-                "nothing; make the link anew at the new place if it shall be shared there",
-            ));
-            let bits = (meta.permissions().mode() & 0o7777, meta.mtime());
-            if meta.is_dir() {
-                let decide = |inner: &Path, is_folder: bool| decide(&below.join(inner), is_folder);
-                let shown = path.shown();
-                take(entry(path, EntryKind::Folder, 0, bits, &mut std::io::empty()))?;
-                folder_entries(&real, &shown, &decide, &|_, _| false, handed_on, findings, take)?;
-            } else {
-                let mut file = Lazy { path: &real, file: None };
-                let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
-                take(Entry { origin: Some(&real), ..held })?;
+        let of_file = |path, origin, meta: &Meta, take: Take<'_>| {
+            let mut file = Lazy { origin, file: None };
+            let held = entry(path, EntryKind::File, meta.size, (meta.mode, meta.seconds()), &mut file);
+            take(Entry { origin: Some(origin), ..held })
+        };
+        match meta.kind {
+            FileKind::Folder => take(folder_entry(path, &meta, &mut std::io::empty()))?,
+            FileKind::File => of_file(path, Origin { tree, path: &whole }, &meta, take)?,
+            FileKind::Link => {
+                if let Some((real, meta)) =
+                    leads_out(&**tree, &whole).filter(|(_, m)| shared(below, m.is_folder()))
+                {
+                    // The link would be of no use elsewhere; what it leads to is part of the site.
+                    let what =
+                        format!("is a link to {}; what lies there was packed in its place", real.display());
+                    findings.push(Finding::at(
+                        Code::LinkPackedAsContent,
+                        what,
+                        &whole,
+                        "nothing; make the link anew at the new place if it shall be shared there",
+                    ));
+                    if meta.is_folder() {
+                        let decide = |inner: &Path, is_folder: bool| decide(&below.join(inner), is_folder);
+                        let shown = path.shown();
+                        take(folder_entry(path, &meta, &mut std::io::empty()))?;
+                        let real = tree.beside(&real);
+                        folder_entries(&real, &shown, &decide, &|_, _| false, handed_on, findings, take)?;
+                    } else {
+                        of_file(path, Origin { tree, path: &real }, &meta, take)?;
+                    }
+                    continue;
+                }
+                let bits = (meta.mode, meta.seconds());
+                match tree.link_target(&whole) {
+                    Ok(to) => take(entry(path, EntryKind::Symlink(to), 0, bits, &mut std::io::empty()))?,
+                    Err(_) => findings.push(unreadable(&whole)),
+                }
             }
-        } else if kind.is_symlink() {
-            match fs::read_link(found.path()) {
-                Ok(target) => take(entry(path, EntryKind::Symlink(target), 0, bits, &mut std::io::empty()))?,
-                Err(_) => findings.push(unreadable(found.path())),
+            FileKind::Other => {
+                findings.push(Finding::at(
+                    Code::SpecialFileLeftOut,
+                    "is a device, pipe or socket and was left out",
+                    &whole,
+                    "",
+                ));
             }
-        } else if kind.is_file() {
-            let mut file = Lazy { path: found.path(), file: None };
-            let held = entry(path, EntryKind::File, meta.len(), bits, &mut file);
-            take(Entry { origin: Some(found.path()), ..held })?;
-        } else {
-            findings.push(Finding::at(
-                Code::SpecialFileLeftOut,
-                "is a device, pipe or socket and was left out",
-                found.path(),
-                "",
-            ));
         }
     }
     ControlFlow::Continue(())
+}
+
+fn folder_entry<'c>(path: EntryPath, meta: &Meta, nothing: &'c mut dyn Read) -> Entry<'c> {
+    entry(path, EntryKind::Folder, 0, (meta.mode, meta.seconds()), nothing)
 }

@@ -1,9 +1,9 @@
 //! Files written whole or not at all, errors that name their path, and free space.
 
 use crate::place::DatabaseAccess;
+use crate::tree::{LocalTree, write_whole};
 use std::fs;
 use std::io::Write;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::LazyLock;
 
@@ -30,44 +30,12 @@ impl<T> AtPath<T> for std::io::Result<T> {
     }
 }
 
-/// Writes a file through a temporary name, fsync and rename. Mode and, where allowed, owner of an existing file stay; a read-only
-/// file is replaced and stays read-only.
+/// Writes a file of this machine whole or not at all. Mode and, where allowed, owner of an existing file stay; a read-only file is
+/// replaced and stays read-only.
 pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    put_whole(path, bytes)
-}
-
-/// The same, for who has looked after where the path leads.
-pub(crate) fn put_whole(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let folder = folder_of(path);
-    let mode = fs::metadata(folder).at(folder)?.permissions();
-    if mode.mode() & 0o200 != 0 {
-        return replace(folder, path, bytes);
-    }
-    // Some systems keep their config in a folder that nobody may write to: lifted for the write, and put back.
-    fs::set_permissions(folder, fs::Permissions::from_mode(mode.mode() | 0o300)).at(folder)?;
-    let replaced = replace(folder, path, bytes);
-    fs::set_permissions(folder, mode).at(folder)?;
-    replaced
-}
-
-fn replace(folder: &Path, path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let mut file = crate::spool::file_in(folder).at(folder)?;
-    file.write_all(bytes).at(path)?;
-    // What a link leads to has its own owner and mode.
-    if let Some(old) = fs::symlink_metadata(path).ok().filter(|m| m.is_file()) {
-        let _ = std::os::unix::fs::chown(file.path(), Some(old.uid()), Some(old.gid()));
-        fs::set_permissions(file.path(), old.permissions()).at(path)?;
-    } else {
-        // A new file belongs to whom its folder belongs, as far as that can be given.
-        if let Ok(beside) = fs::metadata(folder) {
-            let _ = std::os::unix::fs::chown(file.path(), Some(beside.uid()), Some(beside.gid()));
-        }
-        fs::set_permissions(file.path(), fs::Permissions::from_mode(0o644)).at(path)?;
-    }
-    file.as_file().sync_all().at(path)?;
-    file.persist(path).map_err(|e| e.error).at(path)?;
-    sync_folder(folder);
-    Ok(())
+    let whole = absolute(path);
+    let tree = LocalTree::at(folder_of(&whole));
+    write_whole(&*tree, &whole, bytes, None).at(path)
 }
 
 /// Writes a file that only its owner may read, through a temporary name.
@@ -165,9 +133,9 @@ impl Default for CopyMethod {
 impl CopyMethod {
     /// Copies a file's content in the fastest way that the file system has: shared blocks, else a copy inside of the kernel.
     /// Returns its bytes. `expected` is how many there were a moment ago.
-    pub fn copy(&mut self, mut from: &fs::File, to: &mut fs::File, expected: u64) -> std::io::Result<u64> {
+    pub fn copy(&mut self, mut from: &fs::File, mut to: &fs::File, expected: u64) -> std::io::Result<u64> {
         if self.shares {
-            if rustix::fs::ioctl_ficlone(&*to, from).is_ok() {
+            if rustix::fs::ioctl_ficlone(to, from).is_ok() {
                 return Ok(from.metadata()?.len());
             }
             self.shares = false;
@@ -175,7 +143,7 @@ impl CopyMethod {
         let mut done = 0;
         while self.in_kernel {
             // As much as there is: a file that is read while it grows has no right length.
-            match rustix::fs::copy_file_range(from, None, &*to, None, MOST_AT_ONCE) {
+            match rustix::fs::copy_file_range(from, None, to, None, MOST_AT_ONCE) {
                 Ok(0) => return Ok(done),
                 Ok(copied) => done += copied as u64,
                 Err(rustix::io::Errno::INTR) => {}
@@ -185,7 +153,7 @@ impl CopyMethod {
                 return Ok(done);
             }
         }
-        Ok(done + std::io::copy(&mut from, to)?)
+        Ok(done + std::io::copy(&mut from, &mut to)?)
     }
 }
 

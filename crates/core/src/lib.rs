@@ -16,7 +16,6 @@ pub mod pack;
 pub mod password;
 mod pipe;
 pub mod restore;
-pub mod safe;
 pub mod saved_logins;
 pub mod shell;
 pub mod split;
@@ -24,6 +23,7 @@ pub mod spool;
 pub mod survey;
 pub mod system;
 pub mod trace;
+pub mod tree;
 pub mod undo;
 
 pub use zporter_rewrite::{config, dump, edit, finding, limits, place, secret, text};

@@ -50,7 +50,7 @@ pub fn pack(
     let output = absolute(output);
     let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
     let real = fs::canonicalize(&folder).at(&folder)?;
-    if real.starts_with(&survey.site) {
+    if survey.tree.is_here() && real.starts_with(&survey.site) {
         return Err(PackError::InsideSite(output));
     }
     let mut contents = gather(survey.clone(), options, &folder, false, watch)?;

@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 /// What every temporary name begins with, before the number of its process.
@@ -14,18 +15,20 @@ static FOLDERS: Mutex<BTreeSet<PathBuf>> = Mutex::new(BTreeSet::new());
 
 /// Returns the beginning of a temporary name in a folder, and removes there what dead processes left.
 pub fn prefix(folder: &Path) -> String {
-    // The handle of a folder is of use only as long as it is open.
-    let folder = if folder.starts_with("/proc/self/fd") {
-        std::fs::read_link(folder).ok()
-    } else {
-        Some(folder.to_path_buf())
-    };
-    if let Some(folder) = folder
-        && FOLDERS.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.clone())
-    {
-        remove(&folder, |process| !Path::new("/proc").join(process.to_string()).exists());
+    if FOLDERS.lock().unwrap_or_else(PoisonError::into_inner).insert(folder.to_path_buf()) {
+        remove(folder, |process| !Path::new("/proc").join(process.to_string()).exists());
     }
     format!("{BEGINNING}{}-", std::process::id())
+}
+
+/// Returns a temporary name that this process has not had, in a folder of this machine or on another.
+pub fn name(folder: Option<&Path>) -> String {
+    static NEXT: AtomicU64 = AtomicU64::new(0);
+    let next = NEXT.fetch_add(1, Ordering::Relaxed);
+    match folder {
+        Some(folder) => format!("{}{next}", prefix(folder)),
+        None => format!("{BEGINNING}{}-{next}", std::process::id()),
+    }
 }
 
 /// Makes a temporary file in a folder.

@@ -10,6 +10,7 @@ use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
 use crate::place::DatabaseAccess;
+use crate::tree::FindTree;
 use schemars::JsonSchema;
 use std::collections::BTreeSet;
 use std::fs::File;
@@ -172,9 +173,9 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
 }
 
 impl Undo {
-    /// Says what would happen to files.
-    pub fn look(&self) -> Result<Undone, UndoError> {
-        Ok(change_log::undo(&self.kept, self.end(), true)?)
+    /// Says what would happen to files, in folders that `find` finds.
+    pub fn look(&self, find: FindTree<'_>) -> Result<Undone, UndoError> {
+        Ok(change_log::undo(&self.kept, self.end(), true, find)?)
     }
 
     fn made(&self, path: &Path) -> bool {
@@ -191,6 +192,7 @@ impl Undo {
     pub fn carry_out(
         &self,
         access: Option<&DatabaseAccess>,
+        find: FindTree<'_>,
         book: &Run,
         watch: &dyn Watch,
     ) -> Result<Done, UndoError> {
@@ -204,7 +206,7 @@ impl Undo {
             None => {}
         }
         book.step(StepKind::UndoFiles, serde_json::json!({ "kept": self.kept }))?;
-        done.files = change_log::undo(&self.kept, self.end(), false)?;
+        done.files = change_log::undo(&self.kept, self.end(), false, find)?;
         Ok(done)
     }
 

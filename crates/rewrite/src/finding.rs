@@ -66,6 +66,8 @@ codes! {
     FolderNotWritable = Attention,
     /// A link leads out of the site; what it leads to was packed in its place.
     LinkPackedAsContent = Note,
+    /// A link could not be made: the place knows none.
+    LinkNotMade = Attention,
     /// A link leads out of the copy.
     LinkLeadsOut = Attention,
     /// A device, pipe or socket was left out.

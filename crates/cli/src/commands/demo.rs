@@ -2,7 +2,7 @@
 //! it shows the heart; `-v` shows all of them.
 
 use super::{jobs, survey, verify};
-use crate::context;
+use crate::context::{self, Here};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, number};
@@ -16,7 +16,8 @@ use std::path::{Path, PathBuf};
 use std::time::Instant;
 use zporter_core::fsx::{AtPath, absolute};
 use zporter_core::job::Kind;
-use zporter_core::survey::{Survey, SurveyJob};
+use zporter_core::job::run::World;
+use zporter_core::survey::{Survey, SurveyJob, survey};
 use zporter_standin::{Site, Variant};
 
 /// Tell the whole story on made-up sites of five systems: survey, pack, verify, restore elsewhere
@@ -265,8 +266,8 @@ impl Story {
 }
 
 fn surveyed(style: Style, site: &Path, dump: &Path) -> Result<Survey, CommandError> {
-    let job = SurveyJob { site: site.into(), dump: Some(dump.into()), ..SurveyJob::default() };
-    Ok(zporter_core::survey::survey(&job, &context::definitions()?, &Progress::new(style))?)
+    let job = SurveyJob { dump: Some(dump.into()), ..SurveyJob::default() };
+    Ok(survey(&*Here.tree(site), &job, &context::definitions()?, &Progress::new(style))?)
 }
 
 /// Counts what stands under names that are nested in a result.

@@ -1,6 +1,6 @@
 //! `zporter survey`: what a site is, without changing anything.
 
-use crate::context;
+use crate::context::{self, Here};
 use crate::error::CommandError;
 use crate::format::{bytes, count, number};
 use crate::progress::Progress;
@@ -9,6 +9,7 @@ use crate::report::{Block, Facts, Report};
 use clap::Args;
 use std::path::PathBuf;
 use zporter_core::finding::{Code, Finding};
+use zporter_core::job::run::World;
 use zporter_core::survey::{Survey, SurveyJob, TableSource, survey};
 
 /// Tell what a site is: system, version, database, addresses, sizes, risks
@@ -29,13 +30,8 @@ pub struct SurveyArgs {
 
 /// Runs the command.
 pub fn run(style: Style, args: &SurveyArgs) -> Result<Report, CommandError> {
-    let job = SurveyJob {
-        site: args.site.clone(),
-        dump: args.dump.clone(),
-        host_folder: args.host_folder.clone(),
-        depth: args.depth,
-    };
-    report(&survey(&job, &context::definitions()?, &Progress::new(style))?)
+    let job = SurveyJob { dump: args.dump.clone(), host_folder: args.host_folder.clone(), depth: args.depth };
+    report(&survey(&*Here.tree(&args.site), &job, &context::definitions()?, &Progress::new(style))?)
 }
 
 /// Tells what was found.

@@ -1,6 +1,6 @@
 //! `zporter undo`: going back behind a run.
 
-use crate::context;
+use crate::context::{self, Here};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{count, number};
@@ -14,6 +14,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::event::Watch;
 use zporter_core::finding::{Code, Finding};
+use zporter_core::job::run::World;
 use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, latest, plan};
@@ -74,7 +75,7 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
     let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
     let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
     let progress = Progress::new(style);
-    match undo.carry_out(access.as_ref(), &book, &progress) {
+    match undo.carry_out(access.as_ref(), &|root| Here.tree(root), &book, &progress) {
         Ok(done) => {
             let run = book.id().to_string();
             book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?;
@@ -90,7 +91,7 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
 }
 
 fn preview(undo: Undo) -> Result<Report, CommandError> {
-    let files = undo.look()?;
+    let files = undo.look(&|root| Here.tree(root))?;
     let ended = undo.ended.is_some();
     let verdict = format!(
         "Would undo {}, a {} that {}",

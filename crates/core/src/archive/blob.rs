@@ -3,7 +3,7 @@
 //! [`super::read`] and [`super::verify`] know a [`Blob`], [`super::write`] knows a [`BlobSink`]; a file is the first kind of each.
 
 use crate::fsx::{PathError, WholeFile};
-use crate::safe::open_file;
+use crate::tree::safe::open_file;
 use std::io::{self, Read, Seek, Write};
 use std::path::Path;
 

@@ -4,11 +4,12 @@ use super::blob::Blob;
 use super::container::Container;
 use super::entry_path::{EntryPath, PathProblem};
 use crate::event::{Cancelled, Event, Watch, go_on};
+use crate::tree::Origin;
 use std::collections::BTreeMap;
 use std::io::{self, BufReader, Read, Seek};
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
@@ -44,7 +45,7 @@ pub struct Entry<'a> {
     /// Content.
     pub content: &'a mut dyn Read,
     /// The file itself, where there is one: copied from there, nothing has to pass through this program.
-    pub origin: Option<&'a Path>,
+    pub origin: Option<Origin<'a>>,
 }
 
 /// Why reading stopped.

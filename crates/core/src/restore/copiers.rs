@@ -8,9 +8,7 @@ use super::owner::Owner;
 use crate::change_log::ChangeLog;
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, CopyMethod, shown_by_umask};
-use crate::safe::{Spot, open_file};
-use std::fs::Permissions;
-use std::os::unix::fs::PermissionsExt;
+use crate::tree::{self, Links, Properties, Tree};
 use std::path::{Path, PathBuf};
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
@@ -26,9 +24,8 @@ const MOST_THREADS: usize = 4;
 
 /// A file that is to be copied to a path where nothing is.
 pub(super) struct Job {
-    pub(super) from: PathBuf,
-    /// Where it goes, by the handle of its folder.
-    pub(super) spot: Spot,
+    pub(super) from: (Arc<dyn Tree>, PathBuf),
+    pub(super) tree: Arc<dyn Tree>,
     pub(super) to: PathBuf,
     pub(super) size: u64,
     pub(super) mode: u32,
@@ -126,24 +123,23 @@ pub(super) fn unread(path: &Path, error: &std::io::Error) -> Finding {
 }
 
 fn one(job: &Job, way: &mut CopyMethod, copied: &mut Copied) -> Result<(), RestoreError> {
-    let source = match open_file(&job.from) {
+    let (tree, from) = &job.from;
+    let mut source = match tree.open(from, Links::Follow) {
         Ok(source) => source,
         Err(e) => {
-            copied.unread.push(unread(&job.from, &e));
+            copied.unread.push(unread(from, &e));
             return Ok(());
         }
     };
-    let mut file = job.spot.create(job.mode & shown_by_umask()).at(&job.to)?;
-    copied.bytes += way.copy(&source, &mut file, job.size).at(&job.to)?;
-    if job.mode & shown_by_umask() != job.mode {
-        file.set_permissions(Permissions::from_mode(job.mode)).at(&job.to)?;
-    }
-    file.set_modified(job.time).at(&job.to)?;
-    if job.owner != Owner::Own
-        && let Some((user, group)) = job.owner.for_source(source.metadata().ok().as_ref())
-    {
-        std::os::unix::fs::fchown(&file, Some(user), Some(group)).at(&job.to)?;
-    }
+    let shown = job.mode & shown_by_umask();
+    let mut file = job.tree.create(&job.to, shown).at(&job.to)?;
+    copied.bytes += tree::copy(way, &mut *source, &mut *file, job.size).at(&job.to)?;
+    let owner = match job.owner {
+        Owner::Own => None,
+        owner => owner.for_source(source.meta().ok().as_ref()),
+    };
+    let mode = Some(job.mode).filter(|mode| *mode != shown);
+    file.finish(&Properties { mode, modified: Some(job.time), owner }, false).at(&job.to)?;
     copied.files += 1;
     Ok(())
 }

@@ -4,14 +4,14 @@
 //! system has none. A host that joins others gets a folder of another name; whatever speaks of the folder follows it.
 
 use super::RestoreError;
-use crate::change_log::ChangeLog;
 use crate::config::edit::FilePlan;
 use crate::dump::rules::Start;
 use crate::fsx::{AtPath, PathError};
+use crate::limits::CONFIG_FILE;
 use crate::place::{Address, PlaceError, Relocation, Root};
 use crate::survey::hosts::{Hosts, folder_name};
 use crate::system::schema::HostFolders;
-use std::io::Read;
+use crate::tree::{Links, Tree, read_small, write_whole};
 use std::path::{Path, PathBuf};
 
 /// A host's folder on its way to another code base: where it is in the archive and where it goes, under the site.
@@ -25,7 +25,7 @@ pub struct Joining {
 
 impl Joining {
     /// Checks that a host can join the code base in the target in a folder of this name.
-    pub fn check(hosts: &Hosts, target: &Path, name: &str) -> Result<Self, RestoreError> {
+    pub fn check(hosts: &Hosts, tree: &dyn Tree, name: &str) -> Result<Self, RestoreError> {
         let wrong = |why: &str| Err(RestoreError::Joining { name: name.to_string(), why: why.to_string() });
         let (Some(h), Some(folder)) = (&hosts.definition.hosts, &hosts.folder) else {
             return wrong("this system has one site on its code base");
@@ -33,12 +33,13 @@ impl Joining {
         if name.is_empty() || name.contains(['/', '\0']) || name.starts_with('.') {
             return wrong("a folder's name is made of one word without slashes");
         }
-        if !target.join(&h.folder).is_dir() {
+        let target = tree.root();
+        if !tree.is_folder(&target.join(&h.folder)) {
             return wrong("the target holds no code base of this system");
         }
         let above = Path::new(&h.folder);
         let joining = Joining { old: above.join(folder), new: above.join(name) };
-        if target.join(&joining.new).symlink_metadata().is_ok() {
+        if tree.there(&target.join(&joining.new)).is_some() {
             return wrong("a folder of that name already exists");
         }
         Ok(joining)
@@ -118,22 +119,19 @@ pub fn way(hosts: &HostFolders, folder: &str, address: &Address) -> Option<HostM
 
 impl HostMapping {
     /// Makes the way in a restored site.
-    pub fn make(&self, target: &Path, change_log: &ChangeLog) -> Result<(), PathError> {
+    pub fn make(&self, tree: &dyn Tree) -> Result<(), PathError> {
         match self {
             HostMapping::Line { path, line } => {
-                let path = target.join(path);
-                let spot = change_log.spot(&path)?;
-                let mut old = String::new();
-                if spot.read().and_then(|mut file| file.read_to_string(&mut old)).is_err() {
-                    old = "<?php\n".into();
-                }
+                let path = tree.root().join(path);
+                let old = read_small(tree, &path, Links::Stay, CONFIG_FILE.bytes()).ok();
+                let old = old.and_then(|o| String::from_utf8(o).ok()).unwrap_or_else(|| "<?php\n".into());
                 let body = old.trim_end();
                 let body = body.strip_suffix("?>").map_or(body, str::trim_end);
-                spot.write(format!("{body}\n{line}\n").as_bytes()).at(&path)
+                write_whole(tree, &path, format!("{body}\n{line}\n").as_bytes(), None).at(&path)
             }
             HostMapping::Link { path, to } => {
-                let path = target.join(path);
-                change_log.spot(&path)?.link(Path::new(to)).at(&path)
+                let path = tree.root().join(path);
+                tree.link(&path, Path::new(to)).at(&path)
             }
         }
     }

@@ -1,11 +1,11 @@
 //! A restore or a clone that is ready to be planned: its options, and what the world added to them.
 
-use super::owner::Ids;
 use crate::contents::{SiteContents, TableScope};
 use crate::job::options::CopyJob;
 use crate::place::{Address, DatabaseAccess};
 use crate::secret::Secret;
 use crate::survey::select::Scope;
+use crate::tree::{Ids, Tree};
 use std::path::PathBuf;
 use std::sync::Arc;
 
@@ -14,6 +14,8 @@ use std::sync::Arc;
 pub struct RestoreJob {
     /// The options as they were given.
     pub options: CopyJob,
+    /// The folder of the target.
+    pub tree: Arc<dyn Tree>,
     /// The site that is cloned, in place of an archive.
     pub contents: Option<Arc<SiteContents>>,
     /// New base address: as given, or as the copy knows it.

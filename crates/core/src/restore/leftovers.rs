@@ -4,6 +4,7 @@ use crate::finding::{Code, Finding};
 use crate::place::{Address, Place};
 use crate::text::replacements::{Judged, LeftReason, Replacements};
 use crate::text::value;
+use crate::tree::{Found, Links, Tree};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -135,15 +136,20 @@ fn is_opaque(path: &Path) -> bool {
 }
 
 /// Scans the regular files below a folder that `look` says, but for pictures and their kin. Files that cannot be read are passed over.
-pub fn scan(site: &Path, replacements: &Replacements, look: &dyn Fn(&Path) -> bool) -> Vec<FileLeftover> {
+pub fn scan(
+    tree: &dyn Tree,
+    site: &Path,
+    replacements: &Replacements,
+    look: &dyn Fn(&Path) -> bool,
+) -> Vec<FileLeftover> {
     let mut out = Vec::new();
     let mut buffer = vec![0; WINDOW];
-    for entry in walkdir::WalkDir::new(site).sort_by_file_name().into_iter().flatten() {
-        if !entry.file_type().is_file() || is_opaque(entry.path()) || !look(entry.path()) {
+    for Found { path, meta } in tree.walk(site).flatten() {
+        if !meta.is_file() || is_opaque(&path) || !look(&path) {
             continue;
         }
-        let Ok(file) = crate::safe::open_file(entry.path()) else { continue };
-        let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
+        let Ok(file) = tree.open(&path, Links::Follow) else { continue };
+        let path = path.strip_prefix(site).unwrap_or(&path).display().to_string();
         let mut found =
             FileLeftover { path, line: 0, pointing: 0, mentions: BTreeMap::new(), places: Vec::new() };
         if scan_file(file, replacements, &mut buffer, &mut found).is_ok()

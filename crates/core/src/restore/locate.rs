@@ -35,7 +35,7 @@ impl Locate {
             Kind::Plain { dump } => (false, dump.clone()),
         };
         let prefix =
-            if ours { FILES.to_string() } else { source.tree.prefix.trim_end_matches('/').to_string() };
+            if ours { FILES.to_string() } else { source.files.prefix.trim_end_matches('/').to_string() };
         Locate { ours, prefix, dump, external_dump: job.dump.is_some() }
     }
 

@@ -9,14 +9,9 @@ use crate::change_log::{ChangeLog, FileChange};
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, PathError};
 use crate::job::run::Refused;
-use crate::safe::Spot;
-use rustix::fs::{AtFlags, Gid, Uid};
-use std::fs::Metadata;
-use std::os::unix::fs::MetadataExt;
+use crate::survey::Survey;
+use crate::tree::{Ids, Links, Meta, Properties};
 use std::path::Path;
-
-/// A user and a group, by their numbers.
-pub type Ids = (u32, u32);
 
 /// Reads `USER` or `USER:GROUP`, by name or number, as this machine knows them.
 pub fn named(text: &str) -> Result<Ids, Refused> {
@@ -55,33 +50,27 @@ pub(super) enum Owner {
 impl Owner {
     /// Decides for a job.
     pub(super) fn of(job: &RestoreJob) -> Self {
-        if !rustix::process::geteuid().is_root() {
+        if !job.tree.capabilities().owners {
             return Owner::Own;
         }
         if let Some(ids) = job.owner {
             return Owner::Fixed(ids);
         }
-        if job.contents.is_some() {
+        if job.contents.as_ref().is_some_and(|c| c.survey.tree.host() == job.tree.host()) {
             return Owner::AsSource;
         }
-        let nearest = job.options.target.ancestors().find_map(|f| std::fs::metadata(f).ok());
-        nearest.map_or(Owner::Own, |meta| Owner::Fixed((meta.uid(), meta.gid())))
+        let nearest = job.options.target.ancestors().find_map(|f| job.tree.stat(f, Links::Follow).ok());
+        nearest.and_then(|meta| meta.owner).map_or(Owner::Own, Owner::Fixed)
     }
 
     /// The owner of a thing whose source is this.
-    pub(super) fn for_source(self, source: Option<&Metadata>) -> Option<Ids> {
+    pub(super) fn for_source(self, source: Option<&Meta>) -> Option<Ids> {
         match self {
             Owner::Own => None,
             Owner::Fixed(ids) => Some(ids),
-            Owner::AsSource => source.map(|m| (m.uid(), m.gid())),
+            Owner::AsSource => source.and_then(|m| m.owner),
         }
     }
-}
-
-/// Gives a thing to somebody; a link itself, not what it leads to.
-pub(super) fn give(spot: &Spot, (user, group): Ids) -> std::io::Result<()> {
-    let (user, group) = (Uid::from_raw(user), Gid::from_raw(group));
-    Ok(rustix::fs::chownat(spot.handle(), spot.name(), Some(user), Some(group), AtFlags::SYMLINK_NOFOLLOW)?)
 }
 
 /// Gives what a run made to whom it belongs, as far as nobody did yet: folders on the way, folders that the system needs, files that are put.
@@ -93,19 +82,16 @@ pub(super) fn settle(plan: &RestorePlan, change_log: &ChangeLog) -> Result<(), P
     for made in change_log.made()? {
         let (FileChange::File(path) | FileChange::Folder(path)) = made else { continue };
         let below = |root: &Path| path.starts_with(root);
-        if !below(&plan.job.options.target) && !plan.outside().is_some_and(|o| below(&o)) {
+        if !below(&plan.job.options.target) && !plan.outside().is_some_and(below) {
             continue;
         }
-        let Ok(there) = std::fs::symlink_metadata(&path) else { continue };
+        let tree = plan.tree_of(&path);
+        let Some(there) = tree.there(&path) else { continue };
         let source = plan.at_source(&path);
-        let folder = || path.parent().and_then(|f| std::fs::metadata(f).ok());
+        let folder = || tree.stat(path.parent()?, Links::Follow).ok();
         let ids = plan.owner.for_source(source.or_else(folder).as_ref());
-        let Some((user, group)) = ids.filter(|ids| *ids != (there.uid(), there.gid())) else { continue };
-        if *path == *plan.job.options.target {
-            // The site's own folder is the user's, by whatever way it is reached.
-            std::os::unix::fs::lchown(&path, Some(user), Some(group)).at(&path)?;
-        } else if let Ok(spot) = change_log.spot(&path) {
-            give(&spot, (user, group)).at(&path)?;
+        if let Some(owner) = ids.filter(|ids| Some(*ids) != there.owner) {
+            tree.set(&path, &Properties { owner: Some(owner), ..Properties::default() }).at(&path)?;
         }
     }
     Ok(())
@@ -123,16 +109,18 @@ pub(super) fn unwritable(plan: &RestorePlan) -> Option<Finding> {
     let mut found = Vec::new();
     for folder in folders.filter(|f| !f.contains(['*', '{'])) {
         let path = plan.own_folder().join(folder);
-        let Ok(there) = std::fs::symlink_metadata(&path) else { continue };
-        if !there.is_dir() || there.mode() & 0o002 != 0 {
+        let Some(there) = plan.job.tree.there(&path) else { continue };
+        let Some((user, group)) = there.owner.filter(|_| there.is_folder() && there.mode & 0o002 == 0) else {
             continue;
-        }
-        let source = plan.job.contents.as_ref().and_then(|c| c.survey.site.join(folder).metadata().ok());
-        let for_group = there.mode() & 0o020 != 0;
+        };
+        let at_source =
+            |survey: &Survey| survey.tree.stat(&survey.site.join(folder), Links::Follow).ok()?.owner;
+        let source = plan.job.contents.as_ref().and_then(|c| at_source(&c.survey));
+        let for_group = there.mode & 0o020 != 0;
         let shut = match source {
             // As it was, it works as it did.
-            Some(source) => there.uid() != source.uid() && !(for_group && there.gid() == source.gid()),
-            None => there.uid() == 0 && !(for_group && there.gid() != 0),
+            Some((owner, of)) => user != owner && !(for_group && group == of),
+            None => user == 0 && !(for_group && group != 0),
         };
         if shut {
             found.push(folder.as_str());

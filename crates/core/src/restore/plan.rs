@@ -18,21 +18,22 @@ use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
 use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
-use crate::fsx::free_space;
 use crate::place::{Address, Place, Relocation, Root};
 use crate::secret::Secret;
 use crate::survey::address::{self, AddressFinding};
 use crate::survey::hosts::{self, Hosts};
 use crate::survey::recognise::{ConfigFacts, ConfigFile, config_facts, config_files, recognise};
 use crate::survey::select::{Decision, Part, PathChoice, Selection};
-use crate::survey::tree::FolderTree;
+use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material};
 use crate::system::schema::{Config, ConfigForm};
 use crate::system::{Definition, Known, glob};
 use crate::text::replacements::{Replacements, RewriteOptions};
+use crate::tree::{Meta, Tree};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// A plan.
 #[derive(Debug)]
@@ -68,7 +69,7 @@ pub struct RestorePlan {
     /// Folders of hosts.
     pub hosts: Hosts,
     /// New place of the folder that belongs to the site outside of its root.
-    storage: Option<PathBuf>,
+    storage: Option<Arc<dyn Tree>>,
     /// The host that joins the code base in the target.
     pub joining: Option<Joining>,
     /// How the new host finds its folder.
@@ -133,17 +134,24 @@ impl RestorePlan {
     /// Returns what a file holds once it is edited, of the files that are; by its path in the target.
     pub(super) fn edited(&self, path: &str) -> Option<Vec<u8>> {
         let file = self.files.iter().find(|f| f.path == path && !f.edits.is_empty())?;
-        let (text, _) = self.source.tree.held.iter().find_map(|(entry, held)| {
-            let below = entry.shown().strip_prefix(&self.source.tree.prefix).map(PathBuf::from)?;
+        let (text, _) = self.source.files.held.iter().find_map(|(entry, held)| {
+            let below = entry.shown().strip_prefix(&self.source.files.prefix).map(PathBuf::from)?;
             (self.placed(&below) == Path::new(path)).then_some(held)
         })?;
         Some(crate::edit::apply(text, &file.edits))
     }
 
     /// What a thing of the copy is at the source, of a clone.
-    pub(super) fn at_source(&self, path: &Path) -> Option<fs::Metadata> {
+    pub(super) fn at_source(&self, path: &Path) -> Option<Meta> {
         let below = path.strip_prefix(&self.job.options.target).ok()?;
-        fs::symlink_metadata(self.job.contents.as_ref()?.survey.site.join(below)).ok()
+        let survey = &self.job.contents.as_ref()?.survey;
+        survey.tree.there(&survey.site.join(below))
+    }
+
+    /// The tree in which a thing of the copy lies.
+    pub(super) fn tree_of(&self, path: &Path) -> &Arc<dyn Tree> {
+        let outside = self.outside_tree().filter(|tree| path.starts_with(tree.root()));
+        outside.unwrap_or(&self.job.tree)
     }
 
     /// Says what of the files is carried.
@@ -210,8 +218,13 @@ impl RestorePlan {
     }
 
     /// Returns where the folder outside of the root goes, if the archive holds one.
-    pub fn outside(&self) -> Option<PathBuf> {
-        self.storage.clone().filter(|_| self.job.scope.has(&Part::Code))
+    pub fn outside(&self) -> Option<&Path> {
+        Some(self.outside_tree()?.root())
+    }
+
+    /// Returns the tree of that folder.
+    pub(super) fn outside_tree(&self) -> Option<&Arc<dyn Tree>> {
+        self.storage.as_ref().filter(|_| self.job.scope.has(&Part::Code))
     }
 
     /// Returns the config entry that describes a planned file, if it is one.
@@ -249,7 +262,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let (definition, product, version) = system_of(&job, &source, known)?;
     if job.options.refresh {
-        let there = recognise(&FolderTree(job.options.target.to_path_buf()), known).map(|r| r.definition.id);
+        let there = recognise(&FolderFiles(job.tree.clone()), known).map(|r| r.definition.id);
         let why = match there {
             Ok(id) if id == definition.id => None,
             Ok(id) => Some(format!("it is one of {id}")),
@@ -262,13 +275,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
     let joining = match &job.options.host_as {
-        Some(name) => Some(Joining::check(&hosts, &job.options.target, name)?),
+        Some(name) => Some(Joining::check(&hosts, &*job.tree, name)?),
         None => None,
     };
     if let Some(joining) = &joining {
         job.scope.only = vec![Part::Database, Part::Path(PathChoice::folder(&joining.old))];
     }
-    let mut facts = config_facts(&source.tree, &definition);
+    let mut facts = config_facts(&source.files, &definition);
     if let Kind::Ours(head) = &source.kind
         && facts.files.is_empty()
     {
@@ -297,7 +310,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let mut relocation = relocation(&job, &source, &facts, &found, &mut findings)?;
     let outside = outside(&job, &source)?;
-    let storage = outside.as_ref().map(|(_, new)| PathBuf::from(new.to_string()));
+    let storage = outside.as_ref().map(|(_, new)| job.tree.beside(Path::new(&new.to_string())));
     relocation.outside.extend(outside);
     if let Some(joining) = &joining {
         joining.extend(&mut relocation)?;
@@ -349,10 +362,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     // Only a copy of a site tells later what has changed at its source.
     let of_a_site = job.contents.is_some() || job.options.refresh;
-    let settings = if of_a_site { record::settings(&source.tree, &definition) } else { BTreeMap::new() };
+    let settings = if of_a_site { record::settings(&source.files, &definition) } else { BTreeMap::new() };
     if job.options.refresh {
         // A copy keeps its own settings.
-        for file in Record::read(&job.options.target).unwrap_or_default().changed_settings(&settings) {
+        for file in Record::read(&*job.tree).unwrap_or_default().changed_settings(&settings) {
             findings.push(Finding::new(Code::ConfigChangedAtSource,
                 "has changed at the source since the copy was made or brought up to date; the copy keeps its own",
                 file.clone(),
@@ -416,7 +429,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
 /// Says why a folder is not the copy that is to be brought up to date: one of another site, or with other settings than were asked for.
 fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     let site = &job.contents.as_ref()?.survey.site;
-    let Some(record) = Record::read(&job.options.target) else {
+    let Some(record) = Record::read(&*job.tree) else {
         return Some(format!(
             "nothing in it says that it is a copy of {} (the file {} is missing)",
             site.display(),
@@ -433,7 +446,7 @@ fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<String> {
     if record.address != job.address.to_string() {
         return Some(has("address", &record.address, &job.address.to_string()));
     }
-    let facts = config_facts(&FolderTree(job.options.target.to_path_buf()), definition);
+    let facts = config_facts(&FolderFiles(job.tree.clone()), definition);
     let prefix =
         job.options.table_prefix.clone().unwrap_or_else(|| record.table_prefix.clone().unwrap_or_default());
     if job.options.table_prefix != record.table_prefix
@@ -459,7 +472,7 @@ fn hosts_of(job: &RestoreJob, source: &Source, definition: &Definition) -> Resul
         Kind::Ours(head) => head.place.host_folder.clone(),
         Kind::Plain { .. } => job.options.host_folder.clone(),
     };
-    let hosts = match hosts::choose(&source.tree, definition, asked.as_deref()) {
+    let hosts = match hosts::choose(&source.files, definition, asked.as_deref()) {
         Ok(hosts) => hosts,
         // The archive may hold no config file at all.
         Err(folder) => {
@@ -498,7 +511,7 @@ fn system_of(
             Ok((known.definition.clone(), head.system.name.clone(), head.system.version.clone()))
         }
         Kind::Plain { .. } => {
-            let recognised = recognise(&source.tree, known).map_err(|looked_for| RestoreError::Unknown {
+            let recognised = recognise(&source.files, known).map_err(|looked_for| RestoreError::Unknown {
                 path: job.options.source.to_path_buf(),
                 looked_for,
             })?;
@@ -555,7 +568,7 @@ fn admins(
 fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
     let dump_into_site = |dump: &Path| dump.starts_with(&job.options.target);
     if job.options.refresh {
-        if !job.options.target.is_dir() {
+        if !job.tree.is_folder(&job.options.target) {
             return Err(RestoreError::NoCopy {
                 path: job.options.target.to_path_buf(),
                 why: "there is no such folder".into(),
@@ -563,9 +576,9 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
         }
     } else if !job.scope.has(&Part::Code) || job.options.host_as.is_some() {
         // Into a site that is there: nothing of it is ever overwritten.
-    } else if let Ok(entries) = fs::read_dir(&job.options.target) {
+    } else if let Ok(listed) = job.tree.list(&job.options.target) {
         let mut found: Vec<String> =
-            entries.flatten().map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+            listed.into_iter().map(|l| l.name.to_string_lossy().into_owned()).collect();
         if !found.is_empty() {
             found.sort();
             return Err(RestoreError::TargetInUse {
@@ -573,7 +586,7 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
                 found: shortened(found),
             });
         }
-    } else if job.options.target.exists() {
+    } else if job.tree.exists(&job.options.target) {
         return Err(RestoreError::TargetInUse {
             path: job.options.target.to_path_buf(),
             found: vec!["it is a file".into()],
@@ -583,7 +596,8 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
         let site = &contents.survey.site;
         // A host may join the code base that it comes from.
         let joins = job.options.host_as.is_some() && *job.options.target == **site;
-        if !joins && (job.options.target.starts_with(site) || site.starts_with(&job.options.target)) {
+        let nested = job.options.target.starts_with(site) || site.starts_with(&job.options.target);
+        if !joins && nested && job.tree.host() == contents.survey.tree.host() {
             return Err(RestoreError::TargetInSource {
                 target: job.options.target.to_path_buf(),
                 site: site.clone(),
@@ -602,7 +616,7 @@ fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
 }
 
 fn guard_space(job: &RestoreJob, needed: u64) -> Result<(), RestoreError> {
-    match free_space(&job.options.target) {
+    match job.tree.free_space() {
         Some(free) if free < needed => {
             Err(RestoreError::Space { path: job.options.target.to_path_buf(), needed, free })
         }
@@ -770,7 +784,7 @@ fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root, Root)>, Re
     let new = job.options.storage.as_deref().map_or_else(beside, Path::to_path_buf);
     if !job.options.refresh
         && job.scope.has(&Part::Code)
-        && fs::read_dir(&new).is_ok_and(|mut d| d.next().is_some())
+        && job.tree.list(&new).is_ok_and(|listed| !listed.is_empty())
     {
         return Err(RestoreError::TargetInUse { path: new, found: vec!["files".into()] });
     }
@@ -810,7 +824,7 @@ fn file_plans(
 ) -> Result<Vec<FilePlan>, RestoreError> {
     let mut plans = Vec::new();
     let carried = |path: &str| selection.decide(Path::new(path), false) == Decision::Copy;
-    let mut found = config_files(&source.tree, definition);
+    let mut found = config_files(&source.files, definition);
     let needed = definition.config.first().is_some_and(|c| carried(&c.path));
     if needed && !found.iter().any(|c| c.config.form != ConfigForm::Htaccess) {
         let path = definition.config.first().map(|c| c.path.clone()).unwrap_or_default();
@@ -833,9 +847,9 @@ fn file_plans(
         key: Vec::new(),
         like: None,
     };
-    for (path, (text, _)) in &source.tree.held {
+    for (path, (text, _)) in &source.files.held {
         let shown = path.shown();
-        let Some(below) = shown.strip_prefix(&source.tree.prefix) else { continue };
+        let Some(below) = shown.strip_prefix(&source.files.prefix) else { continue };
         let known = plans.iter().any(|p| p.path == below);
         if !known && htaccess::is_read_anywhere(path.as_path()) && carried(below) {
             let plan = edit::plan(&for_web_server, below, text, cx)
@@ -846,8 +860,8 @@ fn file_plans(
         }
     }
     let patterns: Vec<_> = definition.text.iter().filter_map(|t| glob(&t.path).ok()).collect();
-    for (path, (text, _)) in &source.tree.held {
-        let Some(below) = path.shown().strip_prefix(&source.tree.prefix).map(str::to_string) else {
+    for (path, (text, _)) in &source.files.held {
+        let Some(below) = path.shown().strip_prefix(&source.files.prefix).map(str::to_string) else {
             continue;
         };
         if carried(&below) && patterns.iter().any(|p| p.is_match(Path::new(&below))) {

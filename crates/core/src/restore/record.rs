@@ -2,13 +2,14 @@
 
 use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
+use crate::limits::CONFIG_FILE;
 use crate::survey::recognise::config_files;
-use crate::survey::tree::SiteTree;
+use crate::survey::site_files::SiteFiles;
 use crate::system::Definition;
+use crate::tree::{Links, Tree, read_small, write_whole};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::path::Path;
 
 /// Its name, in the copy's folder. It is never packed.
 pub const NAME: &str = ".zporter-copy.json";
@@ -32,7 +33,7 @@ pub struct Record {
 }
 
 /// Returns the files that hold a site's settings, each with a hash of its bytes.
-pub(super) fn settings(tree: &dyn SiteTree, definition: &Definition) -> BTreeMap<String, String> {
+pub(super) fn settings(tree: &dyn SiteFiles, definition: &Definition) -> BTreeMap<String, String> {
     let files = config_files(tree, definition).into_iter();
     files.map(|f| (f.path, blake3::hash(&f.text).to_hex().to_string())).collect()
 }
@@ -49,22 +50,21 @@ impl Record {
     }
 
     /// Reads the record of a copy.
-    pub fn read(copy: &Path) -> Option<Record> {
-        let bytes = std::fs::read(copy.join(NAME)).ok()?;
+    pub fn read(copy: &dyn Tree) -> Option<Record> {
+        let path = copy.root().join(NAME);
+        let bytes = read_small(copy, &path, Links::Follow, CONFIG_FILE.bytes()).ok()?;
         serde_json::from_slice(&bytes).ok()
     }
 
     /// Writes it into a copy.
-    pub(super) fn write(&self, copy: &Path, change_log: &mut ChangeLog) -> Result<(), PathError> {
-        let path = copy.join(NAME);
+    pub(super) fn write(&self, copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
+        let path = copy.root().join(NAME);
         // A copy that is as it was keeps its record.
         if Record::read(copy).is_some_and(|there| Record { run: self.run.clone(), ..there } == *self) {
             return Ok(());
         }
         let text = serde_json::to_vec_pretty(self).map_err(std::io::Error::from).at(&path)?;
         change_log.replace(&path)?;
-        let spot = change_log.spot(&path)?;
-        spot.write(&text).at(&path)?;
-        std::fs::set_permissions(spot.path(), std::os::unix::fs::PermissionsExt::from_mode(0o600)).at(&path)
+        write_whole(copy, &path, &text, Some(0o600)).at(&path)
     }
 }

@@ -6,12 +6,11 @@ use super::plan::RestorePlan;
 use super::record;
 use crate::archive::read::{Entry, EntryKind};
 use crate::survey::select::{Decision, Selection};
+use crate::tree::{Found, Links, Meta, Tree, read_small};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::HashSet;
-use std::fs::{self, Metadata};
 use std::ops::ControlFlow;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 /// What would become of the files of a copy. Paths are as they lie below the copy.
@@ -34,36 +33,39 @@ pub struct Outlook {
 }
 
 /// Says whether a file or link of the copy is what the source holds: size and time, or where it leads; the content of one that is edited.
-pub(super) fn is_same(plan: &RestorePlan, entry: &Entry<'_>, there: &Metadata, path: &Path) -> bool {
+pub(super) fn is_same(plan: &RestorePlan, entry: &Entry<'_>, there: &Meta, path: &Path) -> bool {
+    let tree = &*plan.job.tree;
     let below = path.strip_prefix(&plan.job.options.target).unwrap_or(path).display().to_string();
     if let (EntryKind::File, Some(edited)) = (&entry.kind, plan.edited(&below)) {
-        return there.is_file() && fs::read(path).is_ok_and(|bytes| bytes == edited);
+        let limit = edited.len() as u64 + 1;
+        return there.is_file()
+            && read_small(tree, path, Links::Follow, limit).is_ok_and(|bytes| bytes == edited);
     }
     match &entry.kind {
-        EntryKind::File => there.is_file() && there.len() == entry.size && there.mtime() == entry.time,
-        EntryKind::Symlink(to) => fs::read_link(path).is_ok_and(|there| there == *to),
+        EntryKind::File => {
+            let times = tree.capabilities().times;
+            there.is_file() && there.size == entry.size && times.may_be(there.seconds(), entry.time)
+        }
+        EntryKind::Symlink(to) => there.is_link() && tree.link_target(path).is_ok_and(|there| there == *to),
         _ => false,
     }
 }
 
 /// Returns the files of a copy that are no longer at the source: those that are carried, but for what `stays`.
 pub(super) fn gone(
-    target: &Path,
+    tree: &dyn Tree,
     selection: &Selection,
     stays: impl Fn(&Path, &Path) -> bool,
 ) -> Vec<PathBuf> {
     let mut out = Vec::new();
-    let mut walk = walkdir::WalkDir::new(target).min_depth(1).into_iter();
+    let mut walk = tree.walk(tree.root());
     while let Some(found) = walk.next() {
-        let Ok(found) = found else { continue };
-        let is_folder = found.file_type().is_dir();
-        let below = found.path().strip_prefix(target).unwrap_or(found.path());
-        if selection.decide(below, is_folder) != Decision::Copy {
-            if is_folder {
-                walk.skip_current_dir();
-            }
-        } else if !is_folder && below != Path::new(record::NAME) && !stays(below, found.path()) {
-            out.push(found.into_path());
+        let Ok(Found { path, meta }) = found else { continue };
+        let below = path.strip_prefix(tree.root()).unwrap_or(&path);
+        if selection.decide(below, meta.is_folder()) != Decision::Copy {
+            walk.skip_folder();
+        } else if !meta.is_folder() && below != Path::new(record::NAME) && !stays(below, &path) {
+            out.push(path);
         }
     }
     out
@@ -99,14 +101,14 @@ impl Outlook {
                 _ => return ControlFlow::Continue(()),
             };
             let shown = path.strip_prefix(target).unwrap_or(&path).display().to_string();
-            match fs::symlink_metadata(&path) {
-                Ok(_) if own.is_match(below.as_path()) => out.own += 1,
-                Ok(there) if is_same(plan, &entry, &there, &path) => out.unchanged += 1,
-                Ok(_) => {
+            match plan.tree_of(&path).there(&path) {
+                Some(_) if own.is_match(below.as_path()) => out.own += 1,
+                Some(there) if is_same(plan, &entry, &there, &path) => out.unchanged += 1,
+                Some(_) => {
                     out.bytes += entry.size;
                     out.replaced.push(shown);
                 }
-                Err(_) => {
+                None => {
                     out.bytes += entry.size;
                     out.new.push(shown);
                 }
@@ -117,7 +119,7 @@ impl Outlook {
         let stays = |below: &Path, path: &Path| {
             own.is_match(below) || plan.puts.holds_file(below) || seen.contains(path)
         };
-        let gone = gone(target, &selection, stays);
+        let gone = gone(&*plan.job.tree, &selection, stays);
         out.gone = gone.iter().map(|p| p.strip_prefix(target).unwrap_or(p).display().to_string()).collect();
         for list in [&mut out.new, &mut out.replaced, &mut out.gone] {
             list.sort();

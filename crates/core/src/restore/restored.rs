@@ -180,7 +180,7 @@ impl Restored {
             .as_ref()
             .filter(|_| code || plan.job.options.host_as.is_some())
             .map(|w| w.describe());
-        self.outside = plan.outside();
+        self.outside = plan.outside().map(std::path::Path::to_path_buf);
         let job = &plan.job;
         if code && !job.scope.has(&Part::Media) {
             let (archive, target) = (job.options.source.display(), job.options.target.display());

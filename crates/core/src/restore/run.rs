@@ -18,6 +18,7 @@ use crate::event::{Counted, Event, Findings, Watch, go_on};
 use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
 use crate::survey::select::Part;
+use crate::tree::{Links, write_whole};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
@@ -54,15 +55,13 @@ pub fn run(
     let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
     book.step(
         StepKind::UnpackFiles,
-        serde_json::json!({ "target": target, "was": if target.exists() { "empty" } else { "missing" } }),
+        serde_json::json!({ "target": target, "was": if plan.job.tree.exists(target) { "empty" } else { "missing" } }),
     )?;
     let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
-        change_log.folder(target)?;
-        change_log.below(target)?;
-        if let Some(folder) = plan.outside() {
-            change_log.folder(&folder)?;
-            change_log.below(&folder)?;
+        change_log.below(&plan.job.tree)?;
+        if let Some(tree) = plan.outside_tree() {
+            change_log.below(tree)?;
         }
     }
     if let Some(file) = plan.new_database_file() {
@@ -114,7 +113,7 @@ pub fn run(
     })?;
     watch.event(Event::StepDone);
     go_on(watch).map_err(ReadError::from)?;
-    edit_files(plan, &mut total, book, &change_log)?;
+    edit_files(plan, &mut total, book)?;
     put_files(plan, book, &mut change_log)?;
     let whole = plan.job.scope.has(&Part::Code);
     let first = !plan.job.options.refresh;
@@ -123,7 +122,7 @@ pub fn run(
     {
         change_log.replace(&target.join(way.path()))?;
         book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
-        way.make(target, &change_log)?;
+        way.make(&*plan.job.tree)?;
     }
     if let Some(contents) = plan
         .job
@@ -139,13 +138,13 @@ pub fn run(
             settings: plan.settings.clone(),
             run: book.id().to_string(),
         };
-        record.write(target, &mut change_log)?;
+        record.write(&*plan.job.tree, &mut change_log)?;
     }
     if whole {
         if plan.job.options.tidy {
             book.step(StepKind::TidyUp, serde_json::json!({ "target": target }))?;
         }
-        total.tidy = tidy::tidy(target, &plan.definition, plan.job.options.tidy, &change_log)?;
+        total.tidy = tidy::tidy(&plan.job.tree, &plan.definition, plan.job.options.tidy)?;
     }
     owner::settle(plan, &change_log)?;
     if whole
@@ -159,7 +158,8 @@ pub fn run(
     if let Some(new_files) = new_files {
         // What we wrote ourselves says where the copy comes from.
         let look = |path: &Path| path.file_name() != Some(record::NAME.as_ref()) && new_files(path);
-        total.leftovers = leftovers::scan(&plan.own_folder(), &plan.needles_for_files(), &look);
+        total.leftovers =
+            leftovers::scan(&*plan.job.tree, &plan.own_folder(), &plan.needles_for_files(), &look);
     }
     watch.event(Event::StepDone);
     for warning in &plan.findings {
@@ -177,17 +177,18 @@ fn put_files(
     change_log: &mut ChangeLog,
 ) -> Result<(), RestoreError> {
     for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
+        let tree = &*plan.job.tree;
         let path = plan.job.options.target.join(&file.path);
         book.step(StepKind::SetFile, serde_json::json!({ "file": file.path, "what": file.what }))?;
         match &file.content {
             Some(content) => {
                 change_log.folder(path.parent().unwrap_or(&path))?;
                 change_log.replace(&path)?;
-                change_log.spot(&path)?.write(content.as_bytes()).at(&path)?;
+                write_whole(tree, &path, content.as_bytes(), None).at(&path)?;
             }
-            None if path.exists() => {
+            None if tree.exists(&path) => {
                 change_log.replace(&path)?;
-                change_log.spot(&path)?.remove().at(&path)?;
+                tree.remove(&path).at(&path)?;
             }
             None => {}
         }
@@ -201,26 +202,21 @@ fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
 }
 
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
-fn edit_files(
-    plan: &RestorePlan,
-    total: &mut Restored,
-    book: &logbook::Run,
-    change_log: &ChangeLog,
-) -> Result<(), RestoreError> {
+fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
     // A copy that is brought up to date keeps its own settings.
     let own = |path: &str| plan.job.options.refresh && plan.config_of(path).is_some();
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.options.target.join(&file.path);
-        let spot = change_log.spot(&path)?;
+        let tree = &*plan.job.tree;
         let mut text = Vec::new();
-        spot.read().and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
+        tree.open(&path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
         if plan.job.options.refresh && plan.edited(&file.path).is_some_and(|edited| edited == text) {
             continue;
         }
         let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
         let new = edit::apply(file, plan.config_of(&file.path), &text).map_err(wrong)?;
-        spot.write(&new).at(&path)?;
+        write_whole(tree, &path, &new, None).at(&path)?;
     }
     total.config = config_changes(plan);
     Ok(())

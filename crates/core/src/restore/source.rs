@@ -14,13 +14,13 @@ use crate::event::{Event, Watch, go_on};
 use crate::finding::Finding;
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
-use crate::survey::tree::{FolderTree, HeldTree, SiteTree};
+use crate::survey::site_files::{FolderFiles, HeldFiles, SiteFiles};
 use crate::system::{Definition, Known, glob, globs};
+use crate::tree::Links;
 use globset::GlobSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
 use std::ops::ControlFlow;
-use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 
 /// What kind of archive it is.
@@ -41,7 +41,7 @@ pub struct Source {
     /// Kind.
     pub kind: Kind,
     /// Config and marker files.
-    pub tree: HeldTree,
+    pub files: HeldFiles,
     /// Bytes of the files, unpacked.
     pub file_bytes: u64,
     /// Bytes of the database part, unpacked.
@@ -100,28 +100,28 @@ pub fn entries(
 
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
 fn site(contents: &SiteContents) -> Source {
-    let folder = FolderTree(contents.survey.site.clone());
-    let mut tree = HeldTree { prefix: format!("{FILES}/"), ..HeldTree::default() };
+    let folder = FolderFiles(contents.survey.tree.clone());
+    let mut files = HeldFiles { prefix: format!("{FILES}/"), ..HeldFiles::default() };
     let wanted = interesting(&contents.survey.recognised.definition);
     let named = wanted.iter().flat_map(|pattern| folder.matching(pattern));
     let for_web_server = contents.survey.for_web_server.iter().map(|p| p.display().to_string());
     for below in named.chain(for_web_server).filter(|p| contents.carries(p)) {
         let path = format!("{FILES}/{below}");
-        let meta = std::fs::metadata(contents.survey.site.join(&below)).ok();
-        let small = meta.filter(|m| m.is_file() && m.len() <= CONFIG_FILE.bytes());
-        match small.and_then(|m| Some((folder.read(&below)?, m.permissions().mode() & 0o7777))) {
+        let meta = contents.survey.tree.stat(&contents.survey.site.join(&below), Links::Follow).ok();
+        let small = meta.filter(|m| m.is_file() && m.size <= CONFIG_FILE.bytes());
+        match small.and_then(|m| Some((folder.read(&below)?, m.mode))) {
             Some(held) => {
-                tree.held.insert(EntryPath::trusted(&path), held);
+                files.held.insert(EntryPath::trusted(&path), held);
             }
             None => {
-                tree.seen.insert(path);
+                files.seen.insert(path);
             }
         }
     }
     let file_bytes = contents.file_bytes();
     Source {
         kind: Kind::Ours(Box::new(contents.head.clone())),
-        tree,
+        files,
         file_bytes,
         database_bytes: contents.database_bytes(),
         tables: contents.tables().into_iter().collect(),
@@ -148,9 +148,9 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
     watch.event(Event::StepDone);
     match verdict {
         Verdict::Whole(proof) => {
-            let mut tree = HeldTree { held, prefix: format!("{FILES}/"), ..HeldTree::default() };
+            let mut files = HeldFiles { held, prefix: format!("{FILES}/"), ..HeldFiles::default() };
             // Folders that serve as markers are files' parents or entries of their own; the proof saw them all.
-            tree.seen = proof.markers;
+            files.seen = proof.markers;
             Ok(Source {
                 file_bytes: proof.bytes - proof.database_bytes,
                 database_bytes: proof.database_bytes,
@@ -159,7 +159,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
                 kind: Kind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
                 findings: Vec::new(),
-                tree,
+                files,
             })
         }
         Verdict::Damaged(Damage::NotOurs { .. }) => plain(path, known, &interesting, total, watch),
@@ -175,7 +175,7 @@ fn plain(
     total: Option<u64>,
     watch: &dyn Watch,
 ) -> Result<Source, RestoreError> {
-    let mut tree = HeldTree::default();
+    let mut files = HeldFiles::default();
     let (mut bytes, mut dumps): (u64, Vec<(String, u64)>) = (0, Vec::new());
     watch.event(Event::StepStarted { step: "reading the archive", total });
     let mut clashes = Clashes::default();
@@ -203,16 +203,16 @@ fn plain(
                 let mut content = Vec::new();
                 entry.content.take(CONFIG_FILE.bytes()).read_to_end(&mut content)?;
                 bytes += content.len() as u64;
-                tree.held.insert(checked.clone(), (content, entry.mode.unwrap_or(0o644)));
+                files.held.insert(checked.clone(), (content, entry.mode.unwrap_or(0o644)));
             }
             bytes += std::io::copy(entry.content, &mut std::io::sink())?;
         }
         if interesting.is_match(checked.as_path()) {
-            tree.seen.insert(shown);
+            files.seen.insert(shown);
         }
         // A folder may be known only by what lies in it.
         for above in checked.as_path().ancestors().skip(1).filter(|a| interesting.is_match(a)) {
-            tree.seen.insert(above.display().to_string());
+            files.seen.insert(above.display().to_string());
         }
         Ok(ControlFlow::Continue(()))
     });
@@ -224,14 +224,14 @@ fn plain(
     if let Some(damage) = read? {
         return Err(RestoreError::Damaged { path: path.to_path_buf(), damage });
     }
-    tree.prefix = site_folder(&mut tree, known);
+    files.prefix = site_folder(&mut files, known);
     // The largest dump is the site's; smaller ones belong to extensions.
     let dump = dumps.into_iter().max_by_key(|(_, size)| *size);
     let dump_bytes = dump.as_ref().map_or(0, |(_, size)| *size);
     Ok(Source {
         has_database: dump.is_some(),
         kind: Kind::Plain { dump: dump.map(|(name, _)| name) },
-        tree,
+        files,
         file_bytes: bytes,
         database_bytes: dump_bytes,
         tables: BTreeSet::new(),
@@ -242,9 +242,9 @@ fn plain(
 
 /// Finds the folder of a plain archive in which a site lies: of those with a definition's first marker the topmost one in which all of its
 /// markers are; else the topmost of all.
-fn site_folder(tree: &mut HeldTree, known: &[Known]) -> String {
+fn site_folder(files: &mut HeldFiles, known: &[Known]) -> String {
     let paths: BTreeSet<String> =
-        tree.held.keys().map(EntryPath::shown).chain(tree.seen.iter().cloned()).collect();
+        files.held.keys().map(EntryPath::shown).chain(files.seen.iter().cloned()).collect();
     let mut found: Vec<String> = Vec::new();
     for marker in known.iter().filter_map(|k| k.definition.recognise.first()) {
         let Ok(wanted) = glob(&marker.path) else { continue };
@@ -260,8 +260,8 @@ fn site_folder(tree: &mut HeldTree, known: &[Known]) -> String {
     found.sort_by_key(|f| (f.matches('/').count(), f.clone()));
     found.dedup();
     let whole = found.iter().find(|folder| {
-        tree.prefix = (*folder).clone();
-        recognise(tree, known).is_ok()
+        files.prefix = (*folder).clone();
+        recognise(files, known).is_ok()
     });
     whole.or(found.first()).cloned().unwrap_or_default()
 }

@@ -1,14 +1,13 @@
 //! What should not lie in the document root of a restored site: listed, and removed where that is safe and asked for.
 
-use crate::change_log::ChangeLog;
 use crate::fsx::{AtPath, PathError};
 use crate::shell;
 use crate::survey::risks::{Unwanted, unwanted};
 use crate::system::Definition;
+use crate::tree::Tree;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::fs;
-use std::path::Path;
+use std::sync::Arc;
 
 /// Something that should not be there.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -23,20 +22,14 @@ pub struct Found {
 }
 
 /// Lists what should not be there. With `remove` what the definition calls safe goes.
-pub fn tidy(
-    site: &Path,
-    definition: &Definition,
-    remove: bool,
-    change_log: &ChangeLog,
-) -> Result<Vec<Found>, PathError> {
+pub fn tidy(tree: &Arc<dyn Tree>, definition: &Definition, remove: bool) -> Result<Vec<Found>, PathError> {
     let mut out = Vec::new();
-    for what in unwanted(site, definition) {
-        let full = site.join(&what.path);
-        let folder = fs::symlink_metadata(&full).is_ok_and(|m| m.is_dir());
+    for what in unwanted(tree, definition) {
+        let full = tree.root().join(&what.path);
+        let folder = tree.there(&full).is_some_and(|m| m.is_folder());
         let removed = remove && what.safe;
         if removed {
-            let spot = change_log.spot(&full)?;
-            let gone = if folder { spot.remove_folder() } else { spot.remove() };
+            let gone = if folder { tree.remove_all(&full) } else { tree.remove(&full) };
             gone.at(&full)?;
         }
         let command =

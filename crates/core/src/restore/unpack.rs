@@ -3,28 +3,23 @@
 use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
 use super::locate::{EntryPlace, Locate};
-use super::owner::{Owner, give};
+use super::owner::Owner;
 use super::plan::RestorePlan;
 use super::refresh;
 use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
+use crate::change_log::ChangeLog;
 use crate::event::Findings;
 use crate::finding::{Code, Finding};
-
-use crate::change_log::ChangeLog;
-use crate::fsx::{AtPath, CopyMethod, sync_folder};
-use crate::safe::Spot;
-use crate::spool;
+use crate::fsx::{AtPath, CopyMethod};
 use crate::survey::select::{Decision, Selection};
+use crate::tree::{self, Links, Meta, OpenFile, Origin, Properties, Temporary, at_second};
 use globset::GlobSet;
 use std::collections::{BTreeMap, HashSet};
-use std::fs::{self, File};
 use std::hash::{BuildHasher, RandomState};
 use std::io;
-use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::{Path, PathBuf};
-use std::time::{Duration, SystemTime};
 
 /// Unpacks files into the target.
 pub(super) struct Unpack<'p, 'w> {
@@ -164,7 +159,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             return false;
         }
         self.seen.insert(self.hasher.hash_one(path));
-        let Ok(meta) = fs::symlink_metadata(path) else { return false };
+        let Some(meta) = self.plan.tree_of(path).there(path) else { return false };
         if self.is_own(below.as_path()) {
             self.refreshed.own += 1;
             return true;
@@ -178,20 +173,25 @@ impl<'p, 'w> Unpack<'p, 'w> {
     fn exchange(
         &mut self,
         entry: Entry<'_>,
-        origin: Option<&File>,
+        mut origin: Option<Box<dyn OpenFile>>,
         path: &Path,
     ) -> Result<u64, RestoreError> {
-        let spot = self.change_log.spot(path)?;
-        if spot.meta().is_some_and(|m| m.is_dir()) {
+        let tree = self.change_log.tree(path)?.clone();
+        if tree.there(path).is_some_and(|m| m.is_folder()) {
             let why = "there is a folder of this name in the copy".to_string();
             return Err(RestoreError::Entry { entry: path.display().to_string(), why });
         }
         self.change_log.replace(path)?;
-        let temp = temporary_beside(&spot).at(path)?;
-        let (mut file, temp) = temp.into_parts();
-        let count = fill(entry, origin, &mut file, path)?;
-        temp.persist(spot.path()).map_err(|e| e.error).at(path)?;
-        self.give(&spot, origin.and_then(|o| o.metadata().ok()).as_ref()).at(path)?;
+        let mut file = Temporary::beside(&*tree, path).at(path)?;
+        let source = origin.as_ref().and_then(|o| o.meta().ok());
+        let properties = self.properties(&entry, source.as_ref());
+        let into = file.file().at(path)?;
+        let count = match &mut origin {
+            Some(origin) => tree::copy(&mut CopyMethod::default(), &mut **origin, into, entry.size),
+            None => io::copy(entry.content, into),
+        };
+        let count = count.at(path)?;
+        file.take_place(path, &properties, false).at(path)?;
         Ok(count)
     }
 
@@ -199,7 +199,9 @@ impl<'p, 'w> Unpack<'p, 'w> {
         let wrong = |why: String| RestoreError::Entry { entry: below.shown(), why };
         match entry.kind {
             // A folder that holds others' things keeps its mode.
-            EntryKind::Folder if !path.starts_with(self.plan.own_folder()) && path.is_dir() => {}
+            EntryKind::Folder
+                if !path.starts_with(self.plan.own_folder()) && self.plan.tree_of(&path).is_folder(&path) => {
+            }
             EntryKind::Folder => {
                 self.make_folder(&path)?;
                 self.folders.push((path, entry.mode, entry.time));
@@ -208,20 +210,21 @@ impl<'p, 'w> Unpack<'p, 'w> {
             EntryKind::File => {
                 self.make_folder(path.parent().unwrap_or(&path))?;
                 if self.plan.job.options.refresh {
-                    let origin = match entry.origin.map(File::open).transpose() {
+                    let open = |origin: Origin<'_>| origin.tree.open(origin.path, Links::Follow);
+                    let origin = match entry.origin.map(open).transpose() {
                         Ok(origin) => origin,
                         Err(e) => {
-                            self.findings.push(copiers::unread(entry.origin.unwrap_or(&path), &e));
+                            self.findings.push(copiers::unread(entry.origin.map_or(&path, |o| o.path), &e));
                             return Ok(());
                         }
                     };
                     self.copied.insert(self.hasher.hash_one(&path));
-                    self.bytes += self.exchange(entry, origin.as_ref(), &path)?;
+                    self.bytes += self.exchange(entry, origin, &path)?;
                 } else if let Some(origin) = entry.origin {
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
-                    let (from, time) = (origin.to_path_buf(), at_time(entry.time));
-                    let spot = self.change_log.spot(&path)?;
-                    let job = Job { from, spot, to: path, size: entry.size, mode, time, owner: self.owner };
+                    let from = (origin.tree.clone(), origin.path.to_path_buf());
+                    let (tree, time) = (self.change_log.tree(&path)?.clone(), at_second(entry.time));
+                    let job = Job { from, tree, to: path, size: entry.size, mode, time, owner: self.owner };
                     let copiers = match &mut self.copiers {
                         Some(started) => started,
                         none => none.insert(Copiers::start().at(&self.plan.job.options.target)?),
@@ -261,16 +264,16 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Writes a file that was not there before. The same path twice: the last one counts.
     fn new_file(&mut self, entry: Entry<'_>, path: &Path) -> Result<(), RestoreError> {
-        let spot = self.change_log.spot(path)?;
+        let tree = self.change_log.tree(path)?.clone();
         if self.made.insert(self.hasher.hash_one(path)) {
             self.change_log.file(path)?;
-        } else if spot.meta().is_some_and(|m| m.is_file()) {
-            spot.remove().at(path)?;
+        } else if tree.there(path).is_some_and(|m| m.is_file()) {
+            tree.remove(path).at(path)?;
         }
-        let mut file = spot.create(0o600).at(path)?;
-        self.bytes += fill(entry, None, &mut file, path)?;
-        self.give(&spot, None).at(path)?;
-        Ok(())
+        let properties = self.properties(&entry, None);
+        let mut file = tree.create(path, 0o600).at(path)?;
+        self.bytes += io::copy(entry.content, &mut *file).at(path)?;
+        Ok(file.finish(&properties, false).at(path)?)
     }
 
     /// Makes the files that an archive has as further names of others.
@@ -280,23 +283,23 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let before = waiting.len();
             let mut again = Vec::new();
             for (path, other) in waiting {
-                let Ok(source) =
-                    self.change_log.spot(&other).map_err(|e| e.source).and_then(|spot| spot.read())
+                let Ok(mut source) =
+                    self.change_log.tree(&other).and_then(|tree| tree.open(&other, Links::Stay).at(&other))
                 else {
                     again.push((path, other));
                     continue;
                 };
                 self.make_folder(path.parent().unwrap_or(&path))?;
-                let spot = self.change_log.spot(&path)?;
+                let tree = self.change_log.tree(&path)?.clone();
                 self.change_log.replace(&path)?;
-                let meta = source.metadata().at(&other)?;
-                let mut temp = temporary_beside(&spot).at(&path)?;
+                let meta = source.meta().at(&other)?;
+                let mut file = Temporary::beside(&*tree, &path).at(&path)?;
+                let into = file.file().at(&path)?;
                 self.bytes +=
-                    CopyMethod::default().copy(&source, temp.as_file_mut(), meta.len()).at(&path)?;
-                temp.as_file().set_permissions(fs::Permissions::from_mode(meta.mode() & 0o777)).at(&path)?;
-                temp.as_file().set_modified(meta.modified().at(&other)?).at(&path)?;
-                temp.persist(spot.path()).map_err(|e| e.error).at(&path)?;
-                self.give(&spot, Some(&meta)).at(&path)?;
+                    tree::copy(&mut CopyMethod::default(), &mut *source, into, meta.size).at(&path)?;
+                let owner = self.owner.for_source(Some(&meta));
+                let (mode, modified) = (Some(meta.mode & 0o777), Some(meta.modified));
+                file.take_place(&path, &Properties { mode, modified, owner }, false).at(&path)?;
             }
             if again.len() == before {
                 let (path, other) = again.remove(0);
@@ -311,9 +314,13 @@ impl<'p, 'w> Unpack<'p, 'w> {
         Ok(())
     }
 
-    /// Gives a thing to whom it belongs.
-    fn give(&self, spot: &Spot, source: Option<&fs::Metadata>) -> io::Result<()> {
-        self.owner.for_source(source).map_or(Ok(()), |ids| give(spot, ids))
+    /// What a file of an entry is given. Bits that give a program its owner's rights are not carried.
+    fn properties(&self, entry: &Entry<'_>, source: Option<&Meta>) -> Properties {
+        Properties {
+            mode: Some(entry.mode.unwrap_or(0o644) & 0o777),
+            modified: Some(at_second(entry.time)),
+            owner: self.owner.for_source(source),
+        }
     }
 
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
@@ -324,23 +331,23 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 || self.plan.puts.holds_file(below)
                 || self.seen.contains(&self.hasher.hash_one(path))
         };
-        let gone = refresh::gone(&target, &self.selection, stays);
+        let tree = self.plan.job.tree.clone();
+        let gone = refresh::gone(&*tree, &self.selection, stays);
         if !delete {
             self.refreshed.stay += gone.len() as u64;
             return Ok(());
         }
         let mut emptied: Vec<PathBuf> = Vec::new();
         for path in gone {
-            let spot = self.change_log.spot(&path)?;
             self.change_log.replace(&path)?;
-            spot.remove().at(&path)?;
+            tree.remove(&path).at(&path)?;
             self.refreshed.gone += 1;
             emptied.extend(path.parent().map(Path::to_path_buf));
         }
         for folder in emptied {
             // Folders that hold nothing any more go as well, up to the site's own.
             let mut above = folder.ancestors().take_while(|f| **f != target);
-            while above.next().is_some_and(|f| fs::remove_dir(f).is_ok()) {}
+            while above.next().is_some_and(|f| tree.remove_folder(f).is_ok()) {}
         }
         Ok(())
     }
@@ -372,15 +379,23 @@ impl<'p, 'w> Unpack<'p, 'w> {
         self.link_hard()?;
         for (path, to) in &self.links {
             self.change_log.folder(path.parent().unwrap_or(path))?;
-            let spot = self.change_log.spot(path)?;
-            let there = spot.meta();
+            let tree = self.change_log.tree(path)?.clone();
+            if !tree.capabilities().links {
+                let what = format!("a link to {} was not made: this place knows no links", to.display());
+                let cure = "put a copy of what it leads to in its place";
+                self.findings.push(Finding::at(Code::LinkNotMade, what, path, cure));
+                continue;
+            }
+            let there = tree.there(path);
             let again = !self.made.insert(self.hasher.hash_one(path));
             self.change_log.replace(path)?;
             if there.is_some() && (again || self.plan.job.options.refresh) {
-                spot.remove().at(path)?;
+                tree.remove(path).at(path)?;
             }
-            spot.link(to).at(path)?;
-            self.give(&spot, self.plan.at_source(path).as_ref()).at(path)?;
+            tree.link(path, to).at(path)?;
+            if let Some(owner) = self.owner.for_source(self.plan.at_source(path).as_ref()) {
+                tree.set(path, &Properties { owner: Some(owner), ..Properties::default() }).at(path)?;
+            }
             if to.is_absolute()
                 || to.components().filter(|c| *c == std::path::Component::ParentDir).count() > 0
             {
@@ -398,59 +413,23 @@ impl<'p, 'w> Unpack<'p, 'w> {
         }
         // From the bottom up: a folder's time changes when something in it does.
         for (path, mode, time) in self.folders.iter().rev() {
-            // The site's own folder is the user's; every other is reached by its handle, whatever lies in its place now.
-            let real = match self.change_log.spot(path) {
-                Ok(spot) if spot.meta().is_some_and(|m| m.is_dir()) => Some(spot),
-                _ => None,
+            let tree = self.plan.tree_of(path);
+            // The site's own folder is the user's; in the place of any other a link may lie now, which stays as it is.
+            let links = if path == tree.root() { Links::Follow } else { Links::Stay };
+            let Some(there) = tree.stat(path, links).ok().filter(Meta::is_folder) else { continue };
+            let owner = match self.plan.job.options.refresh {
+                false => self.owner.for_source(self.plan.at_source(path).as_ref()),
+                true => None,
             };
-            let place = real.as_ref().map_or(path.clone(), Spot::path);
-            if self.owner != Owner::Own
-                && !self.plan.job.options.refresh
-                && let Some((user, group)) = self.owner.for_source(self.plan.at_source(path).as_ref())
-            {
-                std::os::unix::fs::lchown(&place, Some(user), Some(group)).at(path)?;
-            }
-            if real.is_none() && **path != **target && Some(path) != self.plan.outside().as_ref() {
-                continue;
-            }
             // Of a copy that is brought up to date most folders are as they should be.
-            let there = fs::metadata(&place).ok();
-            let has = |f: &dyn Fn(&fs::Metadata) -> bool| there.as_ref().is_some_and(f);
-            if let Some(mode) = mode
-                && !has(&|m| m.mode() & 0o7777 == mode & 0o777)
-            {
-                fs::set_permissions(&place, fs::Permissions::from_mode(mode & 0o777)).at(path)?;
-            }
-            if !has(&|m| m.mtime() == *time)
-                && let Ok(handle) = File::open(&place)
-            {
-                let _ = handle.set_modified(at_time(*time));
+            let mode = mode.map(|m| m & 0o777).filter(|mode| there.mode != *mode);
+            tree.set(path, &Properties { mode, owner, modified: None }).at(path)?;
+            if there.seconds() != *time {
+                let modified = Some(at_second(*time));
+                let _ = tree.set(path, &Properties { modified, ..Properties::default() });
             }
         }
-        sync_folder(target);
+        self.plan.job.tree.sync(target);
         Ok(())
     }
-}
-
-/// Makes a temporary file in the folder of a thing that it will replace.
-fn temporary_beside(spot: &Spot) -> io::Result<tempfile::NamedTempFile> {
-    spool::file_in(&spot.folder())
-}
-
-/// Fills a file with an entry's content, or with that of the file it stands for, and gives it the entry's time and mode.
-fn fill(entry: Entry<'_>, origin: Option<&File>, file: &mut File, path: &Path) -> Result<u64, RestoreError> {
-    let count = match origin {
-        Some(origin) => CopyMethod::default().copy(origin, file, entry.size),
-        None => io::copy(entry.content, file),
-    }
-    .at(path)?;
-    file.set_modified(at_time(entry.time)).at(path)?;
-    // Bits that give a program its owner's rights are not carried.
-    let mode = entry.mode.unwrap_or(0o644) & 0o777;
-    file.set_permissions(fs::Permissions::from_mode(mode)).at(path)?;
-    Ok(count)
-}
-
-fn at_time(seconds: i64) -> SystemTime {
-    SystemTime::UNIX_EPOCH + Duration::from_secs(u64::try_from(seconds).unwrap_or(0))
 }

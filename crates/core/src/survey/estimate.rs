@@ -39,7 +39,7 @@ pub fn estimate(found: &Survey, scope: &Scope, tables: TableScope<'_>) -> Estima
     if scope.has_files() {
         let selection = Selection::of(definition, scope, &found.hosts.others())
             .beside_database(&found.site, found.config.database.as_ref());
-        let walked = folders::walk(&found.site, definition, &selection, 1);
+        let walked = folders::walk(&*found.tree, definition, &selection, 1);
         (out.files, out.file_bytes, out.archive_bytes) = (walked.files, walked.bytes, walked.packed_bytes);
     }
     if scope.has(&Part::Database) {

@@ -4,13 +4,11 @@ use super::select::{Decision, Selection};
 use crate::archive::format::LeftOut;
 use crate::config::htaccess;
 use crate::system::Definition;
-use rustix::fs::{Access, access};
+use crate::tree::{Found, Tree};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use walkdir::WalkDir;
 
 /// Size of a top folder (or of the files beside them).
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
@@ -123,25 +121,24 @@ fn heavy(path: &Path, bytes: u64) -> Option<Heavy> {
 }
 
 /// Walks over a site. Folders are told apart down to `depth` below its root.
-pub fn walk(site: &Path, definition: &Definition, selection: &Selection, depth: usize) -> Walked {
+pub fn walk(tree: &dyn Tree, definition: &Definition, selection: &Selection, depth: usize) -> Walked {
+    let site = tree.root();
     let mut out = Walked::default();
     let mut heavy_things: BTreeMap<String, Heavy> = BTreeMap::new();
     let mut folders: BTreeMap<String, FolderSize> = BTreeMap::new();
-    for entry in WalkDir::new(site).min_depth(1).sort_by_file_name() {
-        let entry = match entry {
-            Ok(entry) => entry,
+    for found in tree.walk(site) {
+        let Found { path: whole, meta } = match found {
+            Ok(found) => found,
             Err(e) => {
-                let path = e.path().unwrap_or(site);
-                out.unread.push(path.strip_prefix(site).unwrap_or(path).to_path_buf());
+                out.unread.push(e.path.strip_prefix(site).unwrap_or(&e.path).to_path_buf());
                 continue;
             }
         };
-        if entry.file_type().is_dir() {
+        if meta.is_folder() {
             continue;
         }
-        let path = entry.path().strip_prefix(site).unwrap_or(entry.path());
-        let meta = entry.metadata().ok().filter(|m| m.is_file());
-        let bytes = meta.as_ref().map(|m| m.len()).unwrap_or_default();
+        let path = whole.strip_prefix(site).unwrap_or(&whole);
+        let bytes = if meta.is_file() { meta.size } else { 0 };
         let top = top(path, depth);
         let size = match folders.get_mut(&*top) {
             Some(known) => known,
@@ -160,7 +157,7 @@ pub fn walk(site: &Path, definition: &Definition, selection: &Selection, depth: 
                 None => drop(heavy_things.insert(found.path.clone(), found)),
             }
         }
-        if meta.is_some() && htaccess::is_read_anywhere(path) {
+        if meta.is_file() && htaccess::is_read_anywhere(path) {
             out.for_web_server.push(path.to_path_buf());
         }
         let decide = selection.decide(path, false);
@@ -180,7 +177,7 @@ pub fn walk(site: &Path, definition: &Definition, selection: &Selection, depth: 
         out.bytes += bytes;
         out.packed_bytes += bytes * percent(path) / 100 + 100;
         // What everybody may read needs no question.
-        if meta.is_some_and(|m| m.mode() & 0o444 != 0o444) && access(entry.path(), Access::READ_OK).is_err() {
+        if meta.is_file() && meta.mode & 0o444 != 0o444 && !tree.may_read(&whole) {
             out.unread.push(path.to_path_buf());
         }
     }

@@ -4,7 +4,7 @@
 //! restored; the others are listed and left alone.
 
 use super::recognise::config_facts;
-use super::tree::SiteTree;
+use super::site_files::SiteFiles;
 use crate::place::Address;
 use crate::system::Definition;
 use crate::system::schema::Role;
@@ -50,7 +50,7 @@ impl Hosts {
 }
 
 /// Finds the folders, and chooses: the one asked for, else `default`, else the first. What was asked for in vain is returned.
-pub fn choose(tree: &dyn SiteTree, definition: &Definition, asked: Option<&str>) -> Result<Hosts, String> {
+pub fn choose(tree: &dyn SiteFiles, definition: &Definition, asked: Option<&str>) -> Result<Hosts, String> {
     let Some(hosts) = &definition.hosts else {
         return match asked {
             Some(name) => Err(name.to_string()),

@@ -8,7 +8,7 @@ pub mod material;
 pub mod recognise;
 pub mod risks;
 pub mod select;
-pub mod tree;
+pub mod site_files;
 
 use crate::archive::format::LeftOut;
 use crate::database;
@@ -20,6 +20,7 @@ use crate::fsx::PathError;
 use crate::place::{Address, DatabaseAccess};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
+use crate::tree::Tree;
 use address::AddressFinding;
 use estimate::Estimate;
 use folders::{FolderSize, Heavy, Walked};
@@ -28,8 +29,9 @@ use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
 use schemars::JsonSchema;
 use select::{Scope, Selection};
 use serde::Serialize;
+use site_files::FolderFiles;
 use std::path::{Path, PathBuf};
-use tree::FolderTree;
+use std::sync::Arc;
 
 /// Why a survey is not possible.
 #[derive(Debug, thiserror::Error)]
@@ -76,8 +78,6 @@ pub enum SurveyError {
 /// What is to be surveyed.
 #[derive(Debug, Clone, Default)]
 pub struct SurveyJob {
-    /// Folder of the site.
-    pub site: PathBuf,
     /// Dump to read the tables from.
     pub dump: Option<PathBuf>,
     /// Folder of the host that is meant, where several live on one code base.
@@ -119,6 +119,8 @@ pub enum TableSource {
 pub struct Survey {
     /// Site.
     pub site: PathBuf,
+    /// Its files.
+    pub tree: Arc<dyn Tree>,
     /// System and version.
     pub recognised: Recognised,
     /// Config.
@@ -240,14 +242,15 @@ impl Survey {
 
 /// Recognises the system of a site, chooses the host that is meant, and reads its config.
 fn recognised(
-    site: &Path,
+    tree: &dyn Tree,
     host_folder: Option<&str>,
     known: &[Known],
-) -> Result<(PathBuf, Recognised, Hosts, ConfigFacts), SurveyError> {
-    let no_folder = |source| SurveyError::NoFolder { path: site.to_path_buf(), source };
-    let site = std::fs::canonicalize(site).map_err(no_folder)?;
-    std::fs::read_dir(&site).map_err(|source| SurveyError::NoFolder { path: site.clone(), source })?;
-    let tree = FolderTree(site.clone());
+) -> Result<(Arc<dyn Tree>, Recognised, Hosts, ConfigFacts), SurveyError> {
+    let no_folder = |path: &Path, source| SurveyError::NoFolder { path: path.to_path_buf(), source };
+    let site = tree.real(tree.root()).map_err(|e| no_folder(tree.root(), e))?;
+    tree.list(&site).map_err(|e| no_folder(&site, e))?;
+    let root = tree.beside(&site);
+    let tree = FolderFiles(root.clone());
     let mut recognised = recognise::recognise(&tree, known)
         .map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
     let hosts = hosts::choose(&tree, &recognised.definition, host_folder).map_err(|asked| {
@@ -257,19 +260,25 @@ fn recognised(
     })?;
     recognised.definition = hosts.definition.clone();
     let config = recognise::config_facts(&tree, &recognised.definition);
-    Ok((site, recognised, hosts, config))
+    Ok((root, recognised, hosts, config))
 }
 
 /// Surveys a site. With a dump its tables are read from there, else from the server that the config names, if it answers.
-pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Survey, SurveyError> {
-    let (site, recognised, hosts, config) = recognised(&job.site, job.host_folder.as_deref(), known)?;
+pub fn survey(
+    tree: &dyn Tree,
+    job: &SurveyJob,
+    known: &[Known],
+    watch: &dyn Watch,
+) -> Result<Survey, SurveyError> {
+    let (tree, recognised, hosts, config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    let site = tree.root().to_path_buf();
     let definition = &recognised.definition;
     let dump = job.dump.as_deref();
     watch.event(Event::StepStarted { step: "measuring folders", total: None });
     let selection = Selection::of(definition, &Scope::default(), &hosts.others())
         .beside_database(&site, config.database.as_ref());
     let Walked { folders, left_out, unread, for_web_server, heavy, packed_bytes, files, bytes } =
-        folders::walk(&site, definition, &selection, job.depth.max(1));
+        folders::walk(&*tree, definition, &selection, job.depth.max(1));
     let files_copied = (files, bytes, packed_bytes);
     watch.event(Event::StepDone);
     let prefix = &config.table_prefix;
@@ -308,11 +317,12 @@ pub fn survey(job: &SurveyJob, known: &[Known], watch: &dyn Watch) -> Result<Sur
     let names = tables.iter().map(|t| t.name.clone()).collect();
     let place = dump.map_or_else(|| "the database".into(), |d| d.display().to_string());
     let foreign = material::foreign(definition, prefix, &names, known, place);
-    let mut risks = risks::risks(&site, definition, &config, rows.as_ref());
+    let mut risks = risks::risks(&tree, definition, &config, rows.as_ref());
     risks.extend(risks::unread(&unread));
     risks.extend(foreign.clone());
     Ok(Survey {
         site,
+        tree,
         config,
         hosts,
         address,
@@ -378,11 +388,11 @@ pub struct SiteDatabase {
 
 /// Reads a site's config for its database, and nothing else.
 pub fn site_database(
-    site: &Path,
+    tree: &dyn Tree,
     host_folder: Option<&str>,
     known: &[Known],
 ) -> Result<SiteDatabase, SurveyError> {
-    let (_, _, hosts, config) = recognised(site, host_folder, known)?;
+    let (_, _, hosts, config) = recognised(tree, host_folder, known)?;
     Ok(SiteDatabase {
         definition: hosts.definition,
         table_prefix: config.table_prefix,

@@ -1,6 +1,6 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
-use super::tree::SiteTree;
+use super::site_files::SiteFiles;
 use crate::config::settings::{self, Expression};
 use crate::config::{self, connection};
 use crate::place::{DatabaseAccess, Engine, Root};
@@ -33,7 +33,7 @@ pub struct LookedFor {
 }
 
 /// Recognises the system of a site.
-pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec<LookedFor>> {
+pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Vec<LookedFor>> {
     for Known { definition, .. } in known {
         let fits = definition.recognise.iter().all(|m| {
             let mut there = tree.matching(&m.path).into_iter();
@@ -54,7 +54,7 @@ pub fn recognise(tree: &dyn SiteTree, known: &[Known]) -> Result<Recognised, Vec
         .collect())
 }
 
-fn contains(tree: &dyn SiteTree, path: &str, text: &str) -> bool {
+fn contains(tree: &dyn SiteFiles, path: &str, text: &str) -> bool {
     tree.read(path).is_some_and(|bytes| memchr::memmem::find(&bytes, text.as_bytes()).is_some())
 }
 
@@ -67,7 +67,7 @@ fn markers(definition: &Definition) -> Vec<String> {
 }
 
 /// Returns the product and its version.
-fn version(tree: &dyn SiteTree, definition: &Definition) -> Option<(String, String)> {
+fn version(tree: &dyn SiteFiles, definition: &Definition) -> Option<(String, String)> {
     definition.version.iter().find_map(|v| {
         let product = || v.product.clone().unwrap_or_else(|| definition.name.clone());
         if v.from_name {
@@ -106,7 +106,7 @@ fn version_in_line(text: &[u8], line: &str) -> Option<String> {
 }
 
 /// Names the extensions that are there.
-fn extensions(tree: &dyn SiteTree, definition: &Definition) -> Vec<String> {
+fn extensions(tree: &dyn SiteFiles, definition: &Definition) -> Vec<String> {
     let named = definition.extension.iter().filter_map(|e| {
         let text = tree.read(tree.matching(&e.path).first()?)?;
         let version = e.version.as_ref().and_then(|key| {
@@ -160,7 +160,7 @@ pub struct ConfigFile<'d> {
 }
 
 /// Returns the config files that are there, in the order of the definition.
-pub fn config_files<'d>(tree: &dyn SiteTree, definition: &'d Definition) -> Vec<ConfigFile<'d>> {
+pub fn config_files<'d>(tree: &dyn SiteFiles, definition: &'d Definition) -> Vec<ConfigFile<'d>> {
     let mut out: Vec<ConfigFile<'d>> = Vec::new();
     for config in &definition.config {
         for path in tree.matching(&config.path) {
@@ -220,7 +220,7 @@ impl ConfigFacts {
 }
 
 /// Reads the config files of a recognised site. Where several speak of the database, the first one counts.
-pub fn config_facts(tree: &dyn SiteTree, definition: &Definition) -> ConfigFacts {
+pub fn config_facts(tree: &dyn SiteFiles, definition: &Definition) -> ConfigFacts {
     let mut facts = ConfigFacts::default();
     let mut access = DatabaseAccess::unknown();
     for ConfigFile { config, path, text } in config_files(tree, definition) {

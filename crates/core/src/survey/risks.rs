@@ -1,16 +1,17 @@
 //! What a careful administrator would point out about a site.
 
 use super::recognise::ConfigFacts;
-use super::tree::{FolderTree, SiteTree};
+use super::site_files::{FolderFiles, SiteFiles};
 use crate::dump::inspect::Inspection;
 use crate::finding::{Code, Finding};
 use crate::place::Root;
 use crate::system::Definition;
 use crate::system::schema::Role;
+use crate::tree::{Links, Meta, Tree};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Endings of files that should not lie where a browser can fetch them.
 const FETCHABLE: [(&str, &str); 13] = [
@@ -31,15 +32,14 @@ const FETCHABLE: [(&str, &str); 13] = [
 
 /// Looks for risks.
 pub fn risks(
-    site: &Path,
+    tree: &Arc<dyn Tree>,
     definition: &Definition,
     config: &ConfigFacts,
     dump: Option<&Inspection>,
 ) -> Vec<Finding> {
     let mut out = Vec::new();
     for file in &config.files {
-        let Ok(meta) = std::fs::metadata(site.join(file)) else { continue };
-        let mode = meta.permissions().mode() & 0o7777;
+        let Ok(Meta { mode, .. }) = tree.stat(&tree.root().join(file), Links::Follow) else { continue };
         if mode & 0o002 != 0 {
             out.push(Finding::new(
                 Code::ConfigWritable,
@@ -68,7 +68,7 @@ pub fn risks(
             ));
         }
         let path = value.value.as_deref().filter(|v| value.role == Role::Path && Root::parse(v).is_ok());
-        if let Some(path) = path.filter(|p| !Path::new(p).exists()) {
+        if let Some(path) = path.filter(|p| !tree.exists(Path::new(p))) {
             let place = format!("{}, line {}", value.file, value.line);
             out.push(Finding::new(
                 Code::PathMissing,
@@ -78,7 +78,7 @@ pub fn risks(
             ));
         }
     }
-    for unwanted in unwanted(site, definition) {
+    for unwanted in unwanted(tree, definition) {
         let cure = format!("remove {} from the document root", unwanted.path);
         out.push(unwanted.finding(cure));
     }
@@ -130,13 +130,13 @@ impl Unwanted {
 }
 
 /// Lists what should not lie in a document root: archives and dumps in it and one level below, and what the definition names.
-pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
+pub fn unwanted(tree: &Arc<dyn Tree>, definition: &Definition) -> Vec<Unwanted> {
     let mut out = Vec::new();
-    let walk = walkdir::WalkDir::new(site).min_depth(1).max_depth(2).sort_by_file_name();
-    for entry in walk.into_iter().flatten().filter(|e| e.file_type().is_file()) {
-        let name = entry.file_name().to_string_lossy().to_ascii_lowercase();
+    let site = tree.root();
+    for found in tree.walk(site).to_depth(2).flatten().filter(|f| f.meta.is_file()) {
+        let name = found.path.file_name().unwrap_or_default().to_string_lossy().to_ascii_lowercase();
         let Some((_, what)) = FETCHABLE.iter().find(|(end, _)| name.ends_with(end)) else { continue };
-        let path = entry.path().strip_prefix(site).unwrap_or(entry.path()).display().to_string();
+        let path = found.path.strip_prefix(site).unwrap_or(&found.path).display().to_string();
         out.push(Unwanted {
             path,
             about: format!("{what} in the document root: anyone can fetch it"),
@@ -144,7 +144,7 @@ pub fn unwanted(site: &Path, definition: &Definition) -> Vec<Unwanted> {
             harm: true,
         });
     }
-    let tree = FolderTree(site.to_path_buf());
+    let tree = FolderFiles(tree.clone());
     for path in tree.matching("*.php") {
         // Somebody's helper: programs of a system are long, or do not do this.
         let helper = tree

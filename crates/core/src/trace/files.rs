@@ -6,6 +6,7 @@ use crate::archive::read;
 use crate::dump::open_text;
 use crate::event::{Event, Watch};
 use crate::text::value;
+use crate::tree::{Found, Links, LocalTree, Tree};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
 use std::ops::ControlFlow;
@@ -27,7 +28,7 @@ impl Tracer {
     pub fn path(&mut self, path: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
         let read = |source| TraceError::Read { path: path.to_path_buf(), source };
         if std::fs::metadata(path).map_err(read)?.is_dir() {
-            return self.folder(path, watch);
+            return self.folder(&*LocalTree::at(path), watch);
         }
         let name = path.display().to_string();
         if names_dump(&name) {
@@ -45,26 +46,25 @@ impl Tracer {
         self.lines(&name, File::open(path).map_err(read)?).map_err(read)
     }
 
-    fn folder(&mut self, folder: &Path, watch: &dyn Watch) -> Result<(), TraceError> {
+    /// Traces all files of a folder, and where its links lead.
+    pub fn folder(&mut self, tree: &dyn Tree, watch: &dyn Watch) -> Result<(), TraceError> {
         watch.event(Event::StepStarted { step: "looking", total: None });
-        for entry in walkdir::WalkDir::new(folder).sort_by_file_name() {
-            let entry = match entry {
-                Ok(entry) if entry.file_type().is_file() => entry,
-                Ok(entry) => {
-                    if let (true, Ok(to)) = (entry.path_is_symlink(), std::fs::read_link(entry.path())) {
-                        let path = entry.path().strip_prefix(folder).unwrap_or(entry.path());
-                        self.link(&path.display().to_string(), &to);
-                    }
-                    continue;
-                }
+        for found in tree.walk(tree.root()) {
+            let Found { path, meta } = match found {
+                Ok(found) => found,
                 Err(e) => {
-                    self.traced.unread.push(e.to_string());
+                    self.traced.unread.push(format!("{}: {}", e.path.display(), e.source));
                     continue;
                 }
             };
-            let path = entry.path();
-            let name = path.strip_prefix(folder).unwrap_or(path).display().to_string();
-            let traced = crate::safe::open_file(path).and_then(|file| {
+            let name = path.strip_prefix(tree.root()).unwrap_or(&path).display().to_string();
+            if let (true, Ok(to)) = (meta.is_link(), tree.link_target(&path)) {
+                self.link(&name, &to);
+            }
+            if !meta.is_file() {
+                continue;
+            }
+            let traced = tree.open(&path, Links::Follow).and_then(|file| {
                 let file = crate::event::Counted::new(file, watch);
                 if !names_dump(&name) {
                     return self.lines(&name, file);

@@ -6,7 +6,7 @@ use zporter_core::config::{self, htaccess};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;
 use zporter_core::survey::recognise::{config_facts, recognise};
-use zporter_core::survey::tree::HeldTree;
+use zporter_core::survey::site_files::HeldFiles;
 use zporter_core::system::schema::{Config, ConfigForm};
 use zporter_core::system::{self, Definition};
 use zporter_core::text::replacements::Replacements;
@@ -174,8 +174,8 @@ fn windows_paths_and_aliases_move_and_an_address_of_others_is_said() {
 #[test]
 fn a_site_is_recognised_by_its_files_alone_and_its_config_is_read() {
     let known = system::load(None).unwrap();
-    let mut tree = HeldTree::default();
-    let hold = |tree: &mut HeldTree, path: &str, text: &str| {
+    let mut tree = HeldFiles::default();
+    let hold = |tree: &mut HeldFiles, path: &str, text: &str| {
         let path = zporter_core::archive::entry_path::EntryPath::check(path.as_bytes()).unwrap().unwrap();
         tree.held.insert(path, (text.as_bytes().to_vec(), 0o644));
     };

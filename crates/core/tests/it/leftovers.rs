@@ -5,6 +5,7 @@ use zporter_core::place::{Address, Pairs, Root};
 use zporter_core::restore::leftovers::scan;
 use zporter_core::secret::Secret;
 use zporter_core::text::replacements::{LeftReason, Replacements};
+use zporter_core::tree::LocalTree;
 
 fn replacements() -> Replacements {
     let address = |t: &str| Address::parse(t).unwrap();
@@ -38,7 +39,7 @@ fn what_lies_on_the_border_of_a_window_is_found_once() {
         bytes[*at..at + text.len()].copy_from_slice(text);
     }
     std::fs::write(folder.path().join("large.log"), &bytes).unwrap();
-    let found = scan(folder.path(), &replacements(), &|_| true);
+    let found = scan(&*LocalTree::at(folder.path()), folder.path(), &replacements(), &|_| true);
     assert_eq!((found.len(), found[0].pointing, found[0].line), (1, places.len() as u64, 2));
     assert!(found[0].mentions.is_empty(), "{:?}", found[0].mentions);
 }
@@ -52,7 +53,7 @@ fn mentions_are_told_by_their_reason_and_clean_files_are_not_listed() {
     write("mail.txt", "\n\noffice@old.example, old.example, http://old.example/shop");
     write("paths.php", "<?php return array('/home/old/x', '/home/older');\n");
     std::os::unix::fs::symlink("/home/old/nowhere", folder.path().join("link")).unwrap();
-    let found = scan(folder.path(), &replacements(), &|_| true);
+    let found = scan(&*LocalTree::at(folder.path()), folder.path(), &replacements(), &|_| true);
     let told: Vec<_> = found.iter().map(|f| (f.path.as_str(), f.line, f.pointing)).collect();
     assert_eq!(told, [("config.bak", 2, 0), ("mail.txt", 3, 0), ("paths.php", 1, 1)]);
     assert_eq!(found[0].mentions[&LeftReason::Password], 1);
@@ -74,7 +75,7 @@ proptest! {
         let folder = tempfile::tempdir().unwrap();
         let text: String = gaps.iter().map(|gap| format!("{}\n<http://old.example/s>", "y ".repeat(*gap))).collect();
         std::fs::write(folder.path().join("a.html"), &text).unwrap();
-        let found = scan(folder.path(), &replacements(), &|_| true);
+        let found = scan(&*LocalTree::at(folder.path()), folder.path(), &replacements(), &|_| true);
         prop_assert_eq!(found.iter().map(|f| f.pointing).sum::<u64>(), gaps.len() as u64);
     }
 }
@@ -89,7 +90,7 @@ fn program_code_that_names_paths_from_the_root_hides_nothing() {
     let address = |t: &str| Address::parse(t).unwrap();
     let addresses = vec![(address("http://old.example"), address("http://new.example/b"))];
     let replacements = Replacements::new(&Pairs { addresses: addresses.clone(), roots: vec![] }, &[]);
-    let found = scan(folder.path(), &replacements, &|_| true);
+    let found = scan(&*LocalTree::at(folder.path()), folder.path(), &replacements, &|_| true);
     let told: Vec<_> = found.iter().map(|f| (f.path.as_str(), f.needs_attention(&addresses[0].0))).collect();
     assert_eq!(told, [("core.php", false), ("old.js", true), ("style.css", true)]);
     let lines: Vec<_> = found[2].places.iter().map(|p| (p.reason, p.line)).collect();

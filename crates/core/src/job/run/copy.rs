@@ -33,12 +33,11 @@ pub struct Copied {
 /// Gathers the site that is cloned.
 fn contents(options: &CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<SiteContents, RunError> {
     let job = SurveyJob {
-        site: options.source.to_path_buf(),
         dump: options.dump.as_deref().map(|p| p.to_path_buf()),
         host_folder: options.host_folder.clone(),
         ..SurveyJob::default()
     };
-    let found = survey(&job, &world.definitions()?, watch)?;
+    let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;
     let how = GatherOptions {
         dump: options.dump.as_deref(),
         scope: options.scope(),
@@ -62,7 +61,7 @@ pub fn prepare(
 ) -> Result<RestoreJob, RunError> {
     let mut options = options.clone();
     if options.refresh
-        && let Some(record) = Record::read(&options.target)
+        && let Some(record) = Record::read(&*world.tree(&options.target))
     {
         // A copy knows what it was made with.
         options.complete_by(&record)?;
@@ -85,6 +84,7 @@ pub fn prepare(
         world.log_in(access, options.database_password_file.as_deref())?;
     }
     Ok(RestoreJob {
+        tree: world.tree(&options.target),
         address,
         database,
         // A clone has taken its dump already.

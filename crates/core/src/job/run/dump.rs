@@ -88,7 +88,8 @@ impl Target<'_> {
             world.log_in(&mut access, self.password_file)?;
             return Ok(SiteOrServer { access, site: None });
         }
-        let found = site_database(Path::new(self.place), self.host_folder, &world.definitions()?)?;
+        let found =
+            site_database(&*world.tree(Path::new(self.place)), self.host_folder, &world.definitions()?)?;
         let access = found.access.clone().ok_or_else(|| Refused::NoDatabase(self.place.to_string()))?;
         Ok(SiteOrServer { access, site: Some(found) })
     }

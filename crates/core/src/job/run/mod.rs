@@ -28,8 +28,10 @@ use crate::restore::RestoreError;
 use crate::secret::Secret;
 use crate::survey::SurveyError;
 use crate::system::{DefinitionError, Known};
+use crate::tree::{LocalTree, Tree};
 use std::fs::File;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// An error of whoever runs the job.
 pub type Outside = Box<dyn std::error::Error + Send + Sync>;
@@ -46,6 +48,10 @@ pub trait World: Sync {
     fn secret(&self, file: &Path) -> Result<Secret, Outside>;
     /// The folder for archives, the logbook and saved log-ins.
     fn data(&self) -> Result<PathBuf, Outside>;
+    /// The folder of a site, by its path.
+    fn tree(&self, root: &Path) -> Arc<dyn Tree> {
+        LocalTree::at(root)
+    }
     /// A folder for what is temporary.
     fn temporary(&self) -> PathBuf;
     /// Tells the time, as RFC 3339.

@@ -48,8 +48,13 @@ struct OneHost<'j> {
 fn each(options: &PackJob, world: &dyn World, watch: &dyn Watch) -> Result<Vec<Option<String>>, RunError> {
     let named = &options.host_folder;
     let hosts = if named.iter().any(|h| h == "all") {
-        let job = SurveyJob { site: options.site.to_path_buf(), ..SurveyJob::default() };
-        survey(&job, &world.definitions()?, watch)?.hosts.found.into_iter().map(|h| h.folder).collect()
+        let job = SurveyJob::default();
+        survey(&*world.tree(&options.site), &job, &world.definitions()?, watch)?
+            .hosts
+            .found
+            .into_iter()
+            .map(|h| h.folder)
+            .collect()
     } else {
         named.clone()
     };
@@ -65,12 +70,11 @@ impl OneHost<'_> {
             readable_dump(dump)?;
         }
         let job = SurveyJob {
-            site: self.options.site.to_path_buf(),
             dump: self.options.dump.as_deref().map(Path::to_path_buf),
             host_folder: self.host.clone(),
             ..SurveyJob::default()
         };
-        Ok(survey(&job, &world.definitions()?, watch)?)
+        Ok(survey(&*world.tree(&self.options.site), &job, &world.definitions()?, watch)?)
     }
 
     /// Where the archive goes; every host gets one of its own.

@@ -4,7 +4,7 @@
 //! know that, component by component without following links. What comes of it is a [`Spot`]: the handle of the folder in which a thing
 //! lies, and its name there. The last component is never followed.
 
-use crate::fsx::{AtPath, PathError, put_whole};
+use crate::fsx::{AtPath, PathError};
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags};
 use rustix::io::Errno;
 use std::ffi::{OsStr, OsString};
@@ -83,32 +83,6 @@ impl SafeFolder {
         }
     }
 
-    /// Makes a folder below and those above it. `made` is told of each before it is made.
-    pub fn make(&self, path: &Path, made: &dyn Fn(&Path) -> Result<(), PathError>) -> Result<(), PathError> {
-        let below = self.below(path)?;
-        if self.opened(below).is_ok() {
-            return Ok(());
-        }
-        let mut done = PathBuf::new();
-        for part in below.components() {
-            done.push(part);
-            let whole = self.root.join(&done);
-            match open_below(&self.handle, &done) {
-                Ok(_) => {}
-                Err(Errno::NOENT) => {
-                    let spot = self.spot(&whole)?;
-                    made(&whole)?;
-                    match rustix::fs::mkdirat(&*spot.folder, &spot.name, Mode::from_raw_mode(0o777)) {
-                        Ok(()) | Err(Errno::EXIST) => {}
-                        Err(e) => return Err(describe(e)).at(&whole),
-                    }
-                }
-                Err(e) => return Err(describe(e)).at(&whole),
-            }
-        }
-        self.opened(below).map(drop).map_err(describe).at(path)
-    }
-
     fn opened(&self, below: &Path) -> rustix::io::Result<Arc<OwnedFd>> {
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some((path, handle)) = &*last
@@ -145,16 +119,6 @@ pub struct Spot {
 }
 
 impl Spot {
-    /// The handle of the folder.
-    pub(crate) fn handle(&self) -> &OwnedFd {
-        &self.folder
-    }
-
-    /// The name in the folder.
-    pub(crate) fn name(&self) -> &OsStr {
-        &self.name
-    }
-
     /// The folder by its handle, as a path.
     pub fn folder(&self) -> PathBuf {
         PathBuf::from(format!("/proc/self/fd/{}", self.folder.as_raw_fd()))
@@ -163,11 +127,6 @@ impl Spot {
     /// The thing by its folder's handle, as a path. Valid as long as the spot is.
     pub fn path(&self) -> PathBuf {
         self.folder().join(&self.name)
-    }
-
-    /// What lies there, links not followed.
-    pub fn meta(&self) -> Option<std::fs::Metadata> {
-        std::fs::symlink_metadata(self.path()).ok()
     }
 
     /// Makes a file that is not there yet.
@@ -190,15 +149,19 @@ impl Spot {
         Ok(rustix::fs::unlinkat(&*self.folder, &self.name, AtFlags::empty())?)
     }
 
-    /// Takes a folder away with all that is in it; links in it are taken away, not followed.
-    pub fn remove_folder(&self) -> io::Result<()> {
-        std::fs::remove_dir_all(self.path())
+    /// Makes a folder.
+    pub fn make_folder(&self) -> io::Result<()> {
+        rustix::fs::mkdirat(&*self.folder, &self.name, Mode::from_raw_mode(0o777)).map_err(describe)
     }
 
-    /// Writes a file through a temporary name beside it. A link that lies there is replaced.
-    pub fn write(&self, bytes: &[u8]) -> io::Result<()> {
-        let path = self.path();
-        put_whole(&path, bytes).map_err(|e| e.source)
+    /// Gives it the name and folder of another spot, whatever lies there.
+    pub fn rename(&self, to: &Spot) -> io::Result<()> {
+        Ok(rustix::fs::renameat(&*self.folder, &self.name, &*to.folder, &to.name)?)
+    }
+
+    /// Takes an empty folder away.
+    pub fn remove_folder(&self) -> io::Result<()> {
+        Ok(rustix::fs::unlinkat(&*self.folder, &self.name, AtFlags::REMOVEDIR)?)
     }
 }
 
@@ -223,7 +186,7 @@ pub fn open_file(path: &Path) -> io::Result<File> {
 
 #[cfg(test)]
 mod tests {
-    use super::*;
+    use crate::tree::{Links, LocalTree, make_folders, write_whole};
     use std::os::unix::fs::symlink;
 
     #[test]
@@ -236,21 +199,22 @@ mod tests {
         symlink("../../out", root.join("deep/up")).unwrap();
         symlink("deep", root.join("inner")).unwrap();
         symlink(outside.join("file"), root.join("file")).unwrap();
-        let safe = SafeFolder::open(&root).unwrap();
+        let tree = LocalTree::at(&root);
         for bad in ["evil/x", "deep/up/x", "evil/y/z", "deep/up/../x"] {
             let path = root.join(bad);
-            assert!(safe.spot(&path).is_err(), "{bad}");
-            assert!(safe.make(&path, &|_| Ok(())).is_err(), "{bad}");
+            assert!(tree.create(&path, 0o600).is_err(), "{bad}");
+            assert!(make_folders(&*tree, &path, &mut |_| Ok(())).is_err(), "{bad}");
+            assert!(write_whole(&*tree, &path, b"1", None).is_err(), "{bad}");
         }
-        assert!(safe.spot(&outside.join("x")).is_err());
-        safe.spot(&root.join("inner/x")).unwrap().write(b"1").unwrap();
+        assert!(tree.create(&outside.join("x"), 0o600).is_err());
+        write_whole(&*tree, &root.join("inner/x"), b"1", None).unwrap();
         assert_eq!(std::fs::read(root.join("deep/x")).unwrap(), b"1");
         // A link in the last place is replaced, not followed.
-        let link = safe.spot(&root.join("file")).unwrap();
-        assert!(link.read().is_err() && link.create(0o600).is_err());
-        link.write(b"2").unwrap();
-        assert_eq!(std::fs::read(root.join("file")).unwrap(), b"2");
-        safe.make(&root.join("a/b/c"), &|_| Ok(())).unwrap();
+        let link = root.join("file");
+        assert!(tree.open(&link, Links::Stay).is_err() && tree.create(&link, 0o600).is_err());
+        write_whole(&*tree, &link, b"2", None).unwrap();
+        assert_eq!(std::fs::read(&link).unwrap(), b"2");
+        make_folders(&*tree, &root.join("a/b/c"), &mut |_| Ok(())).unwrap();
         assert!(root.join("a/b/c").is_dir());
         assert_eq!(std::fs::read_dir(&outside).unwrap().count(), 0);
     }

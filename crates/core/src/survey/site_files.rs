@@ -1,15 +1,15 @@
-//! A site's files as the survey sees them: a folder on disk, or the held files of an archive.
+//! A site's small files as the survey sees them: those of a folder, or what was held of an archive.
 
 use crate::archive::verify::Held;
 use crate::limits::CONFIG_FILE;
 use crate::system::glob;
+use crate::tree::{Links, Tree, read_small};
 use std::collections::BTreeSet;
-use std::io::Read;
-use std::os::unix::fs::PermissionsExt;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// Read access to a few small files of a site.
-pub trait SiteTree {
+pub trait SiteFiles {
     /// Says whether a file or folder is there.
     fn exists(&self, path: &str) -> bool;
     /// Returns a small file's bytes.
@@ -18,24 +18,27 @@ pub trait SiteTree {
     fn matching(&self, pattern: &str) -> Vec<String>;
     /// Returns permission bits.
     fn mode(&self, path: &str) -> Option<u32>;
-    /// Returns the absolute folder, if the site lies on disk.
+    /// Returns the folder in which the site lies, if it is in none of an archive.
     fn folder(&self) -> Option<PathBuf>;
 }
 
 /// A site in a folder.
 #[derive(Debug, Clone)]
-pub struct FolderTree(pub PathBuf);
+pub struct FolderFiles(pub Arc<dyn Tree>);
 
-impl SiteTree for FolderTree {
+impl FolderFiles {
+    fn at(&self, path: &str) -> PathBuf {
+        self.0.root().join(path)
+    }
+}
+
+impl SiteFiles for FolderFiles {
     fn exists(&self, path: &str) -> bool {
-        self.0.join(path).exists()
+        self.0.exists(&self.at(path))
     }
 
     fn read(&self, path: &str) -> Option<Vec<u8>> {
-        let mut bytes = Vec::new();
-        let file = crate::safe::open_file(&self.0.join(path)).ok()?;
-        file.take(CONFIG_FILE.bytes()).read_to_end(&mut bytes).ok()?;
-        Some(bytes)
+        read_small(&*self.0, &self.at(path), Links::Follow, CONFIG_FILE.bytes()).ok()
     }
 
     fn matching(&self, pattern: &str) -> Vec<String> {
@@ -53,10 +56,9 @@ impl SiteTree for FolderTree {
                     next.extend(Some(join(segment)).filter(|path| self.exists(path)));
                     continue;
                 }
-                for entry in std::fs::read_dir(self.0.join(&above)).into_iter().flatten().flatten() {
-                    let name = entry.file_name();
-                    if wanted.is_match(&name) {
-                        next.push(join(&name.to_string_lossy()));
+                for listed in self.0.list(&self.at(&above)).into_iter().flatten() {
+                    if wanted.is_match(&listed.name) {
+                        next.push(join(&listed.name.to_string_lossy()));
                     }
                 }
             }
@@ -67,32 +69,29 @@ impl SiteTree for FolderTree {
     }
 
     fn mode(&self, path: &str) -> Option<u32> {
-        Some(std::fs::metadata(self.0.join(path)).ok()?.permissions().mode() & 0o7777)
+        Some(self.0.stat(&self.at(path), Links::Follow).ok()?.mode)
     }
 
     fn folder(&self) -> Option<PathBuf> {
-        Some(self.0.clone())
+        Some(self.0.root().to_path_buf())
     }
 }
 
-impl FolderTree {
+impl FolderFiles {
     /// The same for a pattern in which `**` stands for folders at any depth.
     fn matching_at_any_depth(&self, pattern: &str) -> Vec<String> {
         let Ok(wanted) = glob(pattern) else { return Vec::new() };
         // What stands before it is no reason to look everywhere.
         let fixed = pattern.split('/').take_while(|s| !s.contains('*')).collect::<Vec<_>>().join("/");
-        let walk = walkdir::WalkDir::new(self.0.join(fixed)).min_depth(1).sort_by_file_name();
-        let below = walk
-            .into_iter()
-            .flatten()
-            .filter_map(|e| e.path().strip_prefix(&self.0).ok().map(|p| p.display().to_string()));
-        below.filter(|path| wanted.is_match(path)).collect()
+        let below = |path: &Path| path.strip_prefix(self.0.root()).ok().map(|p| p.display().to_string());
+        let found = self.0.walk(&self.at(&fixed)).flatten().filter_map(|found| below(&found.path));
+        found.filter(|path| wanted.is_match(path)).collect()
     }
 }
 
 /// A site in an archive, of which some files were held while it was read.
 #[derive(Debug, Default)]
-pub struct HeldTree {
+pub struct HeldFiles {
     /// Files, with paths as in the archive.
     pub held: Held,
     /// Names of entries that were seen, as far as a definition may ask for them.
@@ -101,13 +100,13 @@ pub struct HeldTree {
     pub prefix: String,
 }
 
-impl HeldTree {
+impl HeldFiles {
     fn entry(&self, path: &str) -> crate::archive::entry_path::EntryPath {
         crate::archive::entry_path::EntryPath::trusted(&format!("{}{path}", self.prefix))
     }
 }
 
-impl SiteTree for HeldTree {
+impl SiteFiles for HeldFiles {
     fn exists(&self, path: &str) -> bool {
         self.seen.contains(&format!("{}{path}", self.prefix)) || self.held.contains_key(&self.entry(path))
     }
