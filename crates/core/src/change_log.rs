@@ -7,7 +7,7 @@ use crate::fsx::{AtPath, CopyMethod, PathError, folder_of, private_folder};
 use crate::logbook::Run;
 use crate::spool;
 use crate::tree::{
-    self, FindTree, Links, LocalTree, Meta, Properties, Temporary, Tree, make_folders, put_link,
+    self, FindTree, Links, LocalTree, Meta, Properties, Temporary, Tree, make_folders, noticing, put_link,
 };
 use schemars::JsonSchema;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -270,7 +270,7 @@ struct Places<'f> {
 impl<'f> Places<'f> {
     fn of(prints: &[FileChange], find: FindTree<'f>) -> Self {
         let roots = prints.iter().filter_map(|print| match print {
-            FileChange::Root(path) => Some(find(path)),
+            FileChange::Root(path) => Some(noticing(find(path))),
             _ => None,
         });
         Places { roots: roots.collect(), find }
@@ -360,6 +360,8 @@ pub fn undo(
             }
         }
     }
+    // What was taken for gone may be there: doing it again mends that.
+    places.roots.iter().try_for_each(|tree| tree.untroubled())?;
     Ok(out)
 }
 

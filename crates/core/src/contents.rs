@@ -248,6 +248,7 @@ pub fn gather(
     head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
     let findings = findings.into_vec();
     let files = options.scope.has_files();
+    survey.tree.untroubled()?;
     Ok(SiteContents {
         survey,
         head,

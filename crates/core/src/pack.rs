@@ -8,6 +8,7 @@ use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::{AtPath, absolute};
 use crate::place::Address;
+use crate::restore::run::place_failed;
 use crate::survey::Survey;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -82,6 +83,7 @@ pub fn pack(
         return Err(problem);
     }
     let size = writer.finish()?;
+    findings.extend(survey.tree.trouble().map(place_failed));
     watch.event(Event::StepDone);
     Ok(Packed {
         archive: output,

@@ -58,6 +58,8 @@ codes! {
     TableShared = Attention,
     /// A file or folder cannot be read and is missing from what was made.
     FileUnreadable = Attention,
+    /// A host failed while it was asked, and something may be missing from what was made.
+    PlaceFailed = Attention,
     /// A part of the database could not be read again.
     PartUnreadable = Attention,
     /// A folder that belongs to the site is not where it should be.

@@ -148,6 +148,12 @@ impl RestorePlan {
         survey.tree.there(&survey.site.join(below))
     }
 
+    /// The trees that are read and written.
+    pub(super) fn trees(&self) -> impl Iterator<Item = &Arc<dyn Tree>> {
+        let source = self.job.contents.iter().map(|contents| &contents.survey.tree);
+        source.chain([&self.job.tree])
+    }
+
     /// The tree in which a thing of the copy lies.
     pub(super) fn tree_of(&self, path: &Path) -> &Arc<dyn Tree> {
         let outside = self.outside_tree().filter(|tree| path.starts_with(tree.root()));
@@ -422,6 +428,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         plan.needed = outlook.bytes;
         plan.outlook = Some(outlook);
         guard_space(&plan.job, plan.needed)?;
+    }
+    // What was taken for missing may be there.
+    for tree in plan.trees() {
+        tree.untroubled()?;
     }
     Ok(plan)
 }

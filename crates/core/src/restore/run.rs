@@ -15,7 +15,8 @@ use crate::archive::read::ReadError;
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
 use crate::event::{Counted, Event, Findings, Watch, go_on};
-use crate::fsx::AtPath;
+use crate::finding::{Code, Finding};
+use crate::fsx::{AtPath, PathError};
 use crate::logbook::{self, StepKind};
 use crate::survey::select::Part;
 use crate::tree::{Links, write_whole};
@@ -95,6 +96,8 @@ pub fn run(
         if plan.job.scope.has_files() {
             unpack.finish()?;
         }
+        // What a host no longer gave is no part of a copy that calls itself done.
+        plan.trees().try_for_each(|tree| tree.untroubled())?;
         (total.files, total.bytes) = (unpack.files, unpack.bytes);
         total.refreshed = unpack.refreshed();
         total.not_unpacked = std::mem::take(&mut unpack.not_unpacked);
@@ -167,7 +170,15 @@ pub fn run(
     }
     total.findings.extend(findings.into_vec());
     change_log.seal()?;
+    total.findings.extend(plan.trees().filter_map(|tree| tree.trouble()).map(place_failed));
     Ok(total)
+}
+
+/// Says that a host failed on the way.
+pub(crate) fn place_failed(trouble: PathError) -> Finding {
+    let what =
+        format!("the host failed while it was asked, and something may be missing: {}", trouble.source);
+    Finding::at(Code::PlaceFailed, what, &trouble.path, "look whether it answers, and do it again")
 }
 
 /// Writes or removes the files whose presence means something.

@@ -20,7 +20,7 @@ use crate::fsx::PathError;
 use crate::place::{Address, DatabaseAccess};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known};
-use crate::tree::Tree;
+use crate::tree::{Tree, noticing};
 use address::AddressFinding;
 use estimate::Estimate;
 use folders::{FolderSize, Heavy, Walked};
@@ -249,10 +249,12 @@ fn recognised(
     let no_folder = |path: &Path, source| SurveyError::NoFolder { path: path.to_path_buf(), source };
     let site = tree.real(tree.root()).map_err(|e| no_folder(tree.root(), e))?;
     tree.list(&site).map_err(|e| no_folder(&site, e))?;
-    let root = tree.beside(&site);
+    let root = noticing(tree.beside(&site));
     let tree = FolderFiles(root.clone());
-    let mut recognised = recognise::recognise(&tree, known)
-        .map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
+    let found = recognise::recognise(&tree, known);
+    root.untroubled()?;
+    let mut recognised =
+        found.map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
     let hosts = hosts::choose(&tree, &recognised.definition, host_folder).map_err(|asked| {
         let all = hosts::choose(&tree, &recognised.definition, None);
         let found = all.map(|h| h.found.into_iter().map(|f| f.folder).collect()).unwrap_or_default();
@@ -260,6 +262,7 @@ fn recognised(
     })?;
     recognised.definition = hosts.definition.clone();
     let config = recognise::config_facts(&tree, &recognised.definition);
+    root.untroubled()?;
     Ok((root, recognised, hosts, config))
 }
 
@@ -320,6 +323,7 @@ pub fn survey(
     let mut risks = risks::risks(&tree, definition, &config, rows.as_ref());
     risks.extend(risks::unread(&unread));
     risks.extend(foreign.clone());
+    tree.untroubled()?;
     Ok(Survey {
         site,
         tree,

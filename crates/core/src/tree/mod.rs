@@ -4,14 +4,17 @@
 //! place that knows no links or keeps no modes is served as well as it can be.
 
 mod local;
+mod noticing;
 pub mod safe;
 mod walk;
 mod whole;
 
 pub use local::LocalTree;
+pub use noticing::noticing;
 pub use walk::{Found, Walk};
 pub use whole::{Temporary, copy, make_folders, put_link, read_small, write_whole};
 
+use crate::fsx::PathError;
 use std::ffi::OsString;
 use std::fmt::Debug;
 use std::fs::File;
@@ -219,6 +222,12 @@ pub trait Tree: Debug + Send + Sync {
     fn set(&self, path: &Path, properties: &Properties) -> Result<()>;
     /// Makes renames in a folder durable, where the place can.
     fn sync(&self, folder: &Path);
+
+    /// The first failure since the last question of this kind that was no answer, such as a lost connection, where the tree takes note of
+    /// them ([`noticing`]).
+    fn trouble(&self) -> Option<PathError> {
+        None
+    }
 }
 
 /// How the tree of a folder is found, by its path.
@@ -257,6 +266,11 @@ impl dyn Tree + '_ {
     /// Walks over all that lies below a folder, sorted by name, no link followed.
     pub fn walk<'t>(&'t self, folder: &Path) -> Walk<'t> {
         Walk::below(self, folder)
+    }
+
+    /// Fails if there was trouble.
+    pub fn untroubled(&self) -> std::result::Result<(), PathError> {
+        self.trouble().map_or(Ok(()), Err)
     }
 
     /// Takes a folder away with all that is in it; links in it are taken away, not followed.

@@ -10,5 +10,7 @@ mod configs;
 mod dumps;
 mod going_back;
 mod leftovers;
+mod memory;
 mod packed;
 mod records;
+mod trees;

@@ -13,6 +13,7 @@ use crate::restore::record::Record;
 use crate::restore::restored::Restored;
 use crate::restore::run as work;
 use crate::survey::{SurveyJob, survey};
+use crate::tree::noticing;
 use std::sync::Arc;
 
 /// A site that was made elsewhere, or what would be made.
@@ -60,12 +61,14 @@ pub fn prepare(
     watch: &dyn Watch,
 ) -> Result<RestoreJob, RunError> {
     let mut options = options.clone();
+    let tree = noticing(world.tree(&options.target));
     if options.refresh
-        && let Some(record) = Record::read(&*world.tree(&options.target))
+        && let Some(record) = Record::read(&*tree)
     {
         // A copy knows what it was made with.
         options.complete_by(&record)?;
     }
+    tree.untroubled()?;
     let address = options.address.clone().ok_or_else(|| JobError::Missing("address".into()))?;
     if let Some(dump) = &options.dump {
         readable_dump(dump)?;
@@ -84,7 +87,7 @@ pub fn prepare(
         world.log_in(access, options.database_password_file.as_deref())?;
     }
     Ok(RestoreJob {
-        tree: world.tree(&options.target),
+        tree,
         address,
         database,
         // A clone has taken its dump already.
