@@ -155,7 +155,7 @@ impl Command {
     fn run(&self, style: Style) -> Result<Output, CommandError> {
         Ok(match self {
             Command::Survey(args) => survey::run(style, args)?.into(),
-            Command::Pack(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Pack(args) => jobs::pack(style, &args.job, &args.told)?,
             Command::Verify(args) => verify::run(style, args)?.into(),
             Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Clone(args) => jobs::run(style, &args.job, &args.told)?.into(),

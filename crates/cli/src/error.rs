@@ -253,6 +253,7 @@ impl From<Refused> for CommandError {
             }
             Refused::SeveralHosts => (Exit::Usage, "pack them one by one".into()),
             Refused::PartSize(_) => (Exit::Usage, "write it as 50M or 1G; the least is 1M".into()),
+            Refused::SeveralIntoPipe => (Exit::Usage, "name a file with -o, or one host".into()),
             Refused::PartsIntoPipe => (Exit::Usage, "name a file with -o, or leave --part-size out".into()),
             Refused::NoOwner { .. } => (Exit::Usage, "name one that `id` knows, or a number".into()),
         };

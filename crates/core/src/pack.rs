@@ -1,18 +1,20 @@
 //! Packs a surveyed site: its contents becomes an archive, as a stream.
 
+use crate::archive::blob::Straight;
+use crate::archive::container::Container;
 use crate::archive::format::{DATABASE, LeftOut};
 use crate::archive::read::EntryKind;
 use crate::archive::write::{ArchiveWriter, Meta};
 use crate::contents::{GatherOptions, PackError, gather};
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
-use crate::fsx::{AtPath, absolute};
+use crate::fsx::{AtPath, absolute, folder_of};
 use crate::place::Address;
 use crate::restore::run::place_failed;
 use crate::survey::Survey;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::fs;
+use std::fs::{self, File};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
@@ -40,23 +42,56 @@ pub struct Packed {
     pub findings: Vec<Finding>,
 }
 
-/// Packs a site into an archive, in place of one that is there only if that was asked for.
+/// Where an archive goes.
+#[derive(Debug)]
+pub enum PackInto<'p> {
+    /// Into a file; in place of one that is there only with `force`.
+    File {
+        /// Path.
+        path: &'p Path,
+        /// Whether one that is there is replaced.
+        force: bool,
+    },
+    /// Straight into a pipe or a device.
+    Straight {
+        /// The open end.
+        out: File,
+        /// What it is called; its ending says which archive it is, a `.tar.zst` where it says nothing.
+        name: &'p Path,
+        /// A folder for what is temporary.
+        temporary: &'p Path,
+    },
+}
+
+/// Packs a site into an archive.
 pub fn pack(
     survey: &Survey,
-    output: &Path,
-    force: bool,
+    into: PackInto<'_>,
     options: &GatherOptions<'_>,
     watch: &dyn Watch,
 ) -> Result<Packed, PackError> {
-    let output = absolute(output);
-    let folder = output.parent().map(Path::to_path_buf).unwrap_or_default();
-    let real = fs::canonicalize(&folder).at(&folder)?;
-    if survey.tree.is_here() && real.starts_with(&survey.site) {
-        return Err(PackError::InsideSite(output));
-    }
+    let (output, folder) = match &into {
+        PackInto::File { path, .. } => {
+            let output = absolute(path);
+            let folder = folder_of(&output).to_path_buf();
+            let real = fs::canonicalize(&folder).at(&folder)?;
+            if survey.tree.is_here() && real.starts_with(&survey.site) {
+                return Err(PackError::InsideSite(output));
+            }
+            (output, folder)
+        }
+        PackInto::Straight { name, temporary, .. } => (name.to_path_buf(), temporary.to_path_buf()),
+    };
     let mut contents = gather(survey.clone(), options, &folder, false, watch)?;
     watch.event(Event::StepStarted { step: "packing", total: Some(contents.head.expected_bytes) });
-    let mut writer = ArchiveWriter::create(&output, force, &contents.head)?;
+    let mut writer = match into {
+        PackInto::File { force, .. } => ArchiveWriter::create(&output, force, &contents.head)?,
+        PackInto::Straight { out, name, .. } => {
+            let container = Container::for_name(name).unwrap_or(Container::TarZst);
+            let manifest = tempfile::tempfile_in(&folder).at(&folder)?;
+            ArchiveWriter::into_sink(Box::new(Straight(out)), name, container, manifest, &contents.head)?
+        }
+    };
     let mut findings = std::mem::take(&mut contents.findings);
     let (mut files, mut bytes) = (0, 0);
     let mut problem: Option<PackError> = None;

@@ -4,13 +4,15 @@ use super::{copies, database, packs, rewritten};
 use crate::app::Output;
 use crate::context::Here;
 use crate::error::{CommandError, undo_hint};
-use crate::job_args::{JobArgs, Readdress, Runs};
+use crate::job_args::{JobArgs, Pack, Readdress, Runs};
 use crate::progress::Progress;
 use crate::render::{Style, text};
 use crate::report::Report;
 use clap::Args;
+use std::io::IsTerminal;
 use std::path::PathBuf;
 use zporter_core::job::run::{Done, Failure, How, run as run_job};
+use zporter_core::job::values::FileOrPipe;
 use zporter_core::job::{Job, Kind};
 
 /// How much is told, and where.
@@ -49,6 +51,19 @@ pub fn run<R: Runs>(style: Style, args: &JobArgs<R>, told: &ToldArgs) -> Result<
 pub fn readdress(style: Style, args: &ReaddressArgs) -> Result<Output, CommandError> {
     let to_pipe = matches!(args.job.job()?, Job::Readdress(options) if options.output.file().is_none());
     let report = run(style, &args.job, &args.told)?;
+    piped(style, report, to_pipe)
+}
+
+/// Packs, perhaps into a pipe.
+pub fn pack(style: Style, args: &JobArgs<Pack>, told: &ToldArgs) -> Result<Output, CommandError> {
+    let to_pipe = matches!(args.job()?, Job::Pack(options) if options.output == Some(FileOrPipe::Pipe));
+    if to_pipe && !args.dry_run && std::io::stdout().is_terminal() {
+        let what = "an archive is nothing to be read on a terminal";
+        return Err(
+            CommandError::usage(what).hint("send it on, for example with: | ssh HOST 'cat > site.tar.zst'")
+        );
+    }
+    let report = run(style, args, told)?;
     piped(style, report, to_pipe)
 }
 

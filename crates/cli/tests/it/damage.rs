@@ -1,6 +1,6 @@
 //! Archives that were harmed on the way are told by kind and place; hostile ones harm nobody.
 
-use super::common::{Bench, files};
+use super::common::{Bench, files, outcome};
 use std::io::{Read, Write};
 use zporter_standin::Variant;
 
@@ -368,4 +368,23 @@ fn archives_of_format_1_are_verified_and_restored() {
             assert_eq!(found["damage"]["missing"], 100, "{found}");
         }
     }
+}
+
+#[test]
+fn an_archive_goes_into_a_pipe_or_a_device_as_it_goes_into_a_file() {
+    let bench = Bench::new();
+    bench.site(Variant::Drupal7);
+    let pack = ["pack", "old", "--dump", "old.sql", "--host-folder", "default", "-o"];
+    let command = |to: &str| {
+        let mut command = bench.command(&[&pack[..], &[to]].concat());
+        command.env("SOURCE_DATE_EPOCH", "1790000000");
+        command
+    };
+    let piped = command("-").output().unwrap();
+    assert!(piped.status.success() && String::from_utf8_lossy(&piped.stderr).contains("Packed"));
+    outcome(command("a.tar.zst")).expect(0);
+    assert!(piped.stdout == std::fs::read(bench.path("a.tar.zst")).unwrap(), "the same bytes");
+    outcome(command("/dev/null")).expect(0).says(&["Packed → /dev/null"]);
+    let both = bench.run(&["pack", "old", "--host-folder", "default,members.fernhollow.example", "-o", "-"]);
+    both.expect(2).says(&["several archives cannot be written to a pipe"]);
 }

@@ -2,7 +2,7 @@
 //!
 //! [`super::read`] and [`super::verify`] know a [`Blob`], [`super::write`] knows a [`BlobSink`]; a file is the first kind of each.
 
-use crate::fsx::{PathError, WholeFile};
+use crate::fsx::{AtPath, PathError, WholeFile};
 use crate::tree::safe::open_file;
 use std::io::{self, Read, Seek, Write};
 use std::path::Path;
@@ -46,6 +46,26 @@ impl Blob for LocalFile<'_> {
 pub trait BlobSink: Write + Send {
     /// Makes what was written durable and gives it its name.
     fn commit(self: Box<Self>) -> Result<(), PathError>;
+}
+
+/// A pipe or a device: bytes go as they come, and nobody can take them back.
+#[derive(Debug)]
+pub struct Straight<W>(pub W);
+
+impl<W: Write> Write for Straight<W> {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.write(buf)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl<W: Write + Send> BlobSink for Straight<W> {
+    fn commit(mut self: Box<Self>) -> Result<(), PathError> {
+        self.0.flush().at("-")
+    }
 }
 
 impl BlobSink for WholeFile {

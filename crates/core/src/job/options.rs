@@ -210,10 +210,10 @@ pub struct PackJob {
     /// Folder of the site
     #[schemars(extend("x-index" = 1, "x-value" = "SITE"))]
     pub site: FullPath,
-    /// Archive to write: .tar.zst, .tar.gz or .zip (default: in the user's data folder)
+    /// Archive to write: .tar.zst, .tar.gz or .zip (default: in the user's data folder); `-` writes to standard output
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "FILE", "x-short" = "o"))]
-    pub output: Option<FullPath>,
+    pub output: Option<FileOrPipe>,
     /// Replace the archive, if it exists
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-needs" = "output"))]

@@ -261,11 +261,10 @@ fn a_site_elsewhere_is_surveyed_packed_restored_cloned_and_brought_up_to_date_as
     }
 }
 
-/// What a job did, in one word for each thing: findings, and what lies where it worked.
-fn outcome(
-    given: &Given,
-    kind: Kind,
-) -> Result<(Vec<Finding>, Option<String>, Vec<u8>, BTreeMap<PathBuf, Node>), Failure> {
+/// What a job told and made: findings, run, the archive, and what lies at the target.
+type Made = (Vec<Finding>, Option<String>, Vec<u8>, BTreeMap<PathBuf, Node>);
+
+fn outcome(given: &Given, kind: Kind) -> Result<Made, Failure> {
     let archive = given.world.folder.join("site.tar.zst");
     let from = if kind == Kind::Restore { archive.display().to_string() } else { "/near/site".into() };
     let options = match kind {

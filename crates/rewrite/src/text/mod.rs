@@ -2,7 +2,6 @@
 //!
 //! `scan` finds cores, `replacements` and `rule` judge them, `value` walks through the layers that wrap them.
 
-mod base64;
 mod charset;
 mod common_form;
 mod fragments;

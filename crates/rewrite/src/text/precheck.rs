@@ -1,6 +1,7 @@
 //! Looks whether a raw text may be more than text: the beginning of something structured before its last hit, percent-encoding,
 //! entities, NUL. One pass for all of it, because every value with a hit goes through here.
 
+use super::layers::SIGNS;
 use crate::lanes::{self, Alike, BLOCK, Job, Lanes, Table};
 
 const COLON: u8 = 0;
@@ -9,7 +10,7 @@ const BRACKET: u8 = 2;
 const BACKSLASH: u8 = 3;
 const QUOTE: u8 = 4;
 const ZERO: u8 = 5;
-/// The first class of signs of an encoding, and NUL.
+/// The first class of the signs of layers, and NUL.
 const ENCODED: u8 = 6;
 
 static CLASSES: Table = Table::new(&[
@@ -19,7 +20,7 @@ static CLASSES: Table = Table::new(&[
     &[Alike { or: 0, is: b'\\' }],
     &[Alike { or: 0, is: b'"' }],
     &[Alike { or: 0, is: b'0' }],
-    &[Alike { or: 0, is: b'%' }, Alike { or: 0, is: b'&' }],
+    SIGNS,
     &[Alike { or: 0, is: 0 }],
 ]);
 

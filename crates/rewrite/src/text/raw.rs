@@ -43,7 +43,7 @@ impl Layers {
     /// Names the nesting, from the outside in.
     pub fn nesting(self) -> Cow<'static, str> {
         let codes = self.0.to_be_bytes().into_iter().filter(|code| *code != 0);
-        let layers = codes.map(|code| if code == SERIALIZED { Layer::Serialized } else { Layer::Json });
+        let layers = codes.map(|code| if code == SERIALIZED { Layer::SERIALIZED } else { Layer::JSON });
         value::nesting(&layers.collect::<SmallVec<[Layer; 4]>>())
     }
 }
@@ -322,6 +322,7 @@ mod tests {
     use crate::dump::literal::{Quoting, decode, escape, quoted};
     use crate::edit::apply;
     use crate::place::{Address, Pairs, Root};
+    use crate::text::layers::WRAPPINGS;
     use crate::text::replacements::LeftReason;
     use crate::text::value::{self, Notes};
     use proptest::prelude::*;
@@ -513,6 +514,22 @@ mod tests {
             usize::from(whole) + usize::from(agree(&inside[..cut], true))
         });
         assert!(count > CASES as usize / 10, "a test of the short way that it is hardly taken in: {count}");
+    }
+
+    #[test]
+    fn whatever_layer_there_is_the_short_way_leaves_it_to_the_long_one() {
+        // Nothing but the layer's own sign says that there is more than text.
+        let inner = br#"s:24:"http://old.example/s/1/2";"#;
+        for outer in WRAPPINGS {
+            for middle in WRAPPINGS {
+                let twice = outer.encode(&middle.encode(inner, b"", b"%3a"), b"", b"%3a");
+                for text in [outer.encode(inner, b"", b"%3a"), twice] {
+                    let text = format!("<p x='{}'>", String::from_utf8(text).unwrap());
+                    agree(&inside_of(&text, true), true);
+                    agree(&inside_of(&text, false), true);
+                }
+            }
+        }
     }
 
     #[test]

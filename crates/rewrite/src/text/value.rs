@@ -5,13 +5,13 @@
 //! against the value's own bytes, so nothing that no edit names can change. Most values hold no core: they cost one scan.
 
 use super::fragments::{self, Fragment};
-use super::layers::{self, WRAPPINGS, Wrapping};
+use super::layers::{self, Reach, Wrapping, outwards};
 use super::packed::Packing;
 use super::replacements::{Judged, LeftReason, Replacements};
 use super::rule::holds_log_in;
 use super::scan::{CoreHit, Hits};
 use super::serialized::{self, Leaf, LeafKind};
-use super::{base64, charset, json, repair};
+use super::{charset, json, repair};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
 use std::borrow::Cow;
@@ -20,42 +20,25 @@ use std::ops::Range;
 /// Nesting levels that are followed. Real sites stay below six.
 const DEEPEST: usize = 32;
 
-/// A layer of wrapping around the text where something was found.
+/// A layer of wrapping around the text where something was found, by its name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub enum Layer {
-    /// PHP serialized.
-    Serialized,
-    /// PHP serialized, with lengths that were repaired.
-    Repaired,
-    /// JSON string.
-    Json,
-    /// Base64.
-    Base64,
-    /// Percent-encoding around something structured.
-    Percent,
-    /// HTML entities around something structured.
-    Entities,
-    /// Backslashes of a script around something structured.
-    Escapes,
-    /// Lengths counted in another charset.
-    Charset,
-    /// Compressed.
-    Packed,
-}
+pub struct Layer(&'static str);
 
 impl Layer {
-    fn word(self) -> &'static str {
-        match self {
-            Layer::Serialized => "serialized",
-            Layer::Repaired => "serialized, repaired",
-            Layer::Json => "json",
-            Layer::Base64 => "base64",
-            Layer::Percent => "percent",
-            Layer::Entities => "entities",
-            Layer::Escapes => "escapes",
-            Layer::Charset => "other charset",
-            Layer::Packed => "compressed",
-        }
+    /// PHP serialized.
+    pub(super) const SERIALIZED: Layer = Layer("serialized");
+    /// PHP serialized, with lengths that were repaired.
+    const REPAIRED: Layer = Layer("serialized, repaired");
+    /// JSON string.
+    pub(super) const JSON: Layer = Layer("json");
+    /// Lengths counted in another charset.
+    const CHARSET: Layer = Layer("other charset");
+    /// Compressed.
+    const PACKED: Layer = Layer("compressed");
+
+    /// A layer of this name.
+    pub(super) const fn named(name: &'static str) -> Self {
+        Layer(name)
     }
 }
 
@@ -63,8 +46,8 @@ impl Layer {
 pub fn nesting(layers: &[Layer]) -> Cow<'static, str> {
     match layers {
         [] => "text".into(),
-        [one] => one.word().into(),
-        more => more.iter().map(|l| l.word()).collect::<Vec<_>>().join(" > ").into(),
+        [one] => one.0.into(),
+        more => more.iter().map(|l| l.0).collect::<Vec<_>>().join(" > ").into(),
     }
 }
 
@@ -92,7 +75,7 @@ pub fn edits_of_hit(
     is_bytes: bool,
     notes: &mut dyn Notes,
 ) -> Vec<Edit> {
-    let mut walk = Walk { replacements, notes, is_bytes, layers: SmallVec::new(), customs: 0 };
+    let mut walk = Walk { replacements, notes, is_bytes, layers: SmallVec::new(), depth: 0 };
     match Packing::seen(value) {
         Some((how, packed)) if walk.look_into(&packed, how) => Vec::new(),
         _ => walk.value(value),
@@ -101,8 +84,8 @@ pub fn edits_of_hit(
 
 /// The same for a value that was unpacked.
 pub fn edits_of_unpacked(replacements: &Replacements, text: &[u8], notes: &mut dyn Notes) -> Vec<Edit> {
-    let layers = smallvec::smallvec![Layer::Packed];
-    Walk { replacements, notes, is_bytes: true, layers, customs: 0 }.value(text)
+    let layers = smallvec::smallvec![Layer::PACKED];
+    Walk { replacements, notes, is_bytes: true, layers, depth: 1 }.value(text)
 }
 
 /// Says whether a value has to be looked at although no core may be in it: it looks serialized, and repairs were asked for.
@@ -116,8 +99,8 @@ struct Walk<'a> {
     layers: SmallVec<[Layer; DEEPEST]>,
     /// Whether the value itself is bytes.
     is_bytes: bool,
-    /// Custom-serialized objects around the text at hand.
-    customs: usize,
+    /// How deep the text at hand is: its layers, and custom-serialized objects, which are none of their own.
+    depth: usize,
 }
 
 /// Stretches of a text that a layer has dealt with, sorted.
@@ -167,7 +150,7 @@ impl Structure {
 }
 
 /// Wrappings that are undone to see whether something structured is inside, before it is known that there is.
-const LOOK_AHEAD: usize = 3;
+pub(super) const LOOK_AHEAD: usize = 3;
 
 impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {
@@ -177,7 +160,7 @@ impl Walk<'_> {
 
     /// The same for a value whose hits are known.
     fn value_with(&mut self, value: &[u8], hits: Hits) -> Vec<Edit> {
-        if self.layers.len() >= DEEPEST {
+        if self.depth >= DEEPEST {
             if !hits.is_empty() {
                 self.left(LeftReason::TooDeep, excerpt(value, 0));
             }
@@ -189,7 +172,7 @@ impl Walk<'_> {
         if json::looks_json(value)
             && let Some(strings) = json::strings(value)
         {
-            return self.within(Layer::Json, |walk| walk.json(value, &strings, &hits));
+            return self.within(Layer::JSON, |walk| walk.json(value, &strings, &hits));
         }
         self.text_with(value, hits)
     }
@@ -201,14 +184,21 @@ impl Walk<'_> {
         if text.is_empty() {
             return false;
         }
-        self.within(Layer::Packed, |walk| walk.left_hits(text, 0..text.len(), LeftReason::Packed));
+        self.within(Layer::PACKED, |walk| walk.left_hits(text, 0..text.len(), LeftReason::Packed));
         true
     }
 
     fn within<T>(&mut self, layer: Layer, work: impl FnOnce(&mut Self) -> T) -> T {
         self.layers.push(layer);
-        let out = work(self);
+        let out = self.deeper(work);
         self.layers.pop();
+        out
+    }
+
+    fn deeper<T>(&mut self, work: impl FnOnce(&mut Self) -> T) -> T {
+        self.depth += 1;
+        let out = work(self);
+        self.depth -= 1;
         out
     }
 
@@ -224,7 +214,7 @@ impl Walk<'_> {
     /// A value that begins as serialized text.
     fn serialized(&mut self, value: &[u8], hits: &Hits) -> Vec<Edit> {
         if let Some((leaves, end)) = serialized::leaves(value) {
-            let mut edits = self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves, hits));
+            let mut edits = self.within(Layer::SERIALIZED, |walk| walk.leaves(value, &leaves, hits));
             let tail = self.text_with(&value[end..], within(hits, &(end..value.len())));
             edits.extend(tail.into_iter().map(|e| e.shifted(end)));
             return edits;
@@ -235,7 +225,7 @@ impl Walk<'_> {
         if self.replacements.asked().repair
             && let Some(leaves) = repair::only_reading(value)
         {
-            return self.within(Layer::Repaired, |walk| {
+            return self.within(Layer::REPAIRED, |walk| {
                 let edits = walk.leaves(value, &leaves, hits);
                 walk.with_nesting(|notes, nesting| notes.changed(nesting, 1, excerpt(value, 0)));
                 edits
@@ -249,9 +239,9 @@ impl Walk<'_> {
     fn otherwise_seen(&mut self, value: &[u8]) -> Option<Vec<Edit>> {
         let seen = charset::seen_otherwise(value)?;
         let (leaves, _) = serialized::leaves(&seen.decoded.bytes)?;
-        let inner = self.within(Layer::Charset, |walk| {
+        let inner = self.within(Layer::CHARSET, |walk| {
             let hits = walk.replacements.scan().hits(&seen.decoded.bytes);
-            walk.within(Layer::Serialized, |walk| walk.leaves(&seen.decoded.bytes, &leaves, &hits))
+            walk.within(Layer::SERIALIZED, |walk| walk.leaves(&seen.decoded.bytes, &leaves, &hits))
         });
         // A new root may have letters that the dump's charset lacks; then nothing can be written.
         let spelled: Option<Vec<Vec<u8>>> = inner.iter().map(|e| seen.outwards(&e.new)).collect();
@@ -273,13 +263,13 @@ impl Walk<'_> {
             return edits;
         }
         let mut edits = self.pieces(value, pieces, &hits, &mut covered);
-        let percent = memchr::memchr(b'%', value).is_some();
+        let runs: SmallVec<[&dyn Wrapping; 4]> = layers::in_text(value, Reach::Run).collect();
         // Where the last run ended that turned out to be nothing: its other hits need no second look.
         let mut plain_until = [0; 2];
         for hit in &hits {
             let plain_until = &mut plain_until[usize::from(hit.base64)];
-            if (percent || hit.base64) && hit.at >= *plain_until && !covered.contains(hit.at) {
-                match self.encoded_run(value, hit.at, hit.base64, &covered) {
+            if hit.at >= *plain_until && !covered.contains(hit.at) {
+                match self.encoded_run(value, hit, &runs, &covered) {
                     Ok((span, inner)) => {
                         covered.add(span);
                         edits.extend(inner);
@@ -331,11 +321,11 @@ impl Walk<'_> {
         for piece in pieces {
             match piece {
                 Fragment::Serialized(span, leaves) => {
-                    edits.extend(self.within(Layer::Serialized, |walk| walk.leaves(value, &leaves, hits)));
+                    edits.extend(self.within(Layer::SERIALIZED, |walk| walk.leaves(value, &leaves, hits)));
                     covered.add(span);
                 }
                 Fragment::Json(span, strings) => {
-                    edits.extend(self.within(Layer::Json, |walk| walk.json(value, &strings, hits)));
+                    edits.extend(self.within(Layer::JSON, |walk| walk.json(value, &strings, hits)));
                     covered.add(span);
                 }
                 Fragment::Broken(span) => {
@@ -350,14 +340,11 @@ impl Walk<'_> {
     /// A text that as a whole is wrapped in entities or backslashes around something structured. `bare` is what was found without
     /// unwrapping: only what is better than that counts.
     fn unwrapped(&mut self, value: &[u8], bare: Structure) -> Option<Vec<Edit>> {
-        for Wrapping { layer, likely, undo, spell } in WRAPPINGS {
-            if !likely(value) {
-                continue;
-            }
-            let decoded = undo(value);
-            if self.structure(&decoded.bytes, LOOK_AHEAD) > bare {
-                let inner = self.within(layer, |walk| walk.value(&decoded.bytes));
-                return Some(decoded.outwards(inner, |new, span| spell(new, &value[span])));
+        for wrapping in layers::in_text(value, Reach::Whole) {
+            let Ok(opened) = wrapping.decode(value, None) else { continue };
+            if self.structure(&opened.decoded.bytes, LOOK_AHEAD) > bare {
+                let inner = self.within(wrapping.layer(), |walk| walk.value(&opened.decoded.bytes));
+                return Some(outwards(wrapping, &opened, value, inner));
             }
         }
         None
@@ -371,49 +358,36 @@ impl Walk<'_> {
         }
         let mut found = Structure::of(&fragments::enclosing(text, &hits));
         if further > 0 && found != Structure::Whole {
-            for Wrapping { likely, undo, .. } in WRAPPINGS {
-                if likely(text) {
-                    found = found.max(self.structure(&undo(text).bytes, further - 1));
+            for wrapping in layers::in_text(text, Reach::Whole) {
+                if let Ok(opened) = wrapping.decode(text, None) {
+                    found = found.max(self.structure(&opened.decoded.bytes, further - 1));
                 }
             }
         }
         found
     }
 
-    /// Base64, or percent-encoded text that wraps something structured, around a hit: where it lies and its edits. If there is no
-    /// such thing: up to where the text has been looked at.
+    /// A run of encoded text around a hit: where it lies and its edits. If there is no such thing: up to where the text has been looked at.
     fn encoded_run(
         &mut self,
         value: &[u8],
-        at: usize,
-        in_base64: bool,
+        hit: &CoreHit,
+        runs: &[&dyn Wrapping],
         covered: &Covered,
     ) -> Result<(Range<usize>, Vec<Edit>), usize> {
-        let mut looked_at = at + 1;
-        if let Some(run) = layers::percent_run(value, at).filter(|run| !covered.touches(run)) {
-            let decoded = layers::percent_decode(value, run.clone());
-            if in_base64 || percent_structured(&decoded.bytes, LOOK_AHEAD) {
-                let inner = self.within(Layer::Percent, |walk| walk.value(&decoded.bytes));
-                let encode = |new: &[u8], _| layers::percent_encode(new, &value[run.clone()]);
-                let edits = decoded.outwards(inner, encode);
-                return Ok((run, edits));
+        let mut looked_at = hit.at + 1;
+        for wrapping in runs.iter().filter(|w| w.fits(hit)) {
+            match wrapping.decode(value, Some(hit)) {
+                // Lines may belong to one block or to another, by the one from which one looks.
+                Ok(opened) if covered.touches(&opened.span) => looked_at = opened.span.end,
+                Ok(opened) => {
+                    let inner = self.within(wrapping.layer(), |walk| walk.value(&opened.decoded.bytes));
+                    return Ok((opened.span.clone(), outwards(*wrapping, &opened, value, inner)));
+                }
+                Err(until) => looked_at = until,
             }
-            looked_at = run.end;
         }
-        if !in_base64 {
-            return Err(looked_at);
-        }
-        let run = base64::run_around(value, at, understood)?;
-        // Lines may belong to one block or to another, by the one from which one looks.
-        if covered.touches(&run.span) {
-            return Err(run.span.end);
-        }
-        let inner = self.within(Layer::Base64, |walk| walk.value(&run.bytes));
-        if inner.is_empty() {
-            return Ok((run.span, Vec::new()));
-        }
-        let new = run.encode(&crate::edit::apply(&run.bytes, &inner));
-        Ok((run.span.clone(), vec![Edit::new(run.span, new)]))
+        Err(looked_at)
     }
 
     fn left_hits(&mut self, value: &[u8], within: Range<usize>, reason: LeftReason) {
@@ -468,17 +442,13 @@ impl Walk<'_> {
                     if hits.is_empty() {
                         continue;
                     }
-                    // Counted here, because such an object is no layer of its own.
-                    if self.layers.len() + self.customs >= DEEPEST {
+                    if self.depth >= DEEPEST {
                         self.left_hits(content, 0..content.len(), LeftReason::TooDeep);
                         continue;
                     }
                     match serialized::payload_leaves(content) {
                         Some(parts) => {
-                            self.customs += 1;
-                            let edits = self.leaves(content, &parts, &hits);
-                            self.customs -= 1;
-                            grown(edits, content)
+                            grown(self.deeper(|walk| walk.leaves(content, &parts, &hits)), content)
                         }
                         None => {
                             self.left_hits(content, 0..content.len(), LeftReason::UnknownCustom);
@@ -519,22 +489,6 @@ fn within(hits: &Hits, part: &Range<usize>) -> Hits {
 fn grown(edits: Vec<Edit>, text: &[u8]) -> (Vec<Edit>, isize) {
     let growth: isize = edits.iter().map(Edit::growth).sum();
     (edits, text.len() as isize + growth)
-}
-
-/// Says whether percent-decoded text is structured, at this level or below further ones.
-fn percent_structured(text: &[u8], further: usize) -> bool {
-    if fragments::structured(text) {
-        return true;
-    }
-    let signs = [&b"%3A"[..], b"%3a", b"%7B", b"%7b", b"%25"];
-    let deeper = further > 0 && signs.iter().any(|e| memchr::memmem::find(text, e).is_some());
-    deeper && percent_structured(&layers::percent_decode(text, 0..text.len()).bytes, further - 1)
-}
-
-/// Says whether what base64 decodes to is something we know how to read.
-fn understood(bytes: &[u8]) -> bool {
-    serialized::leaves(bytes).is_some()
-        || std::str::from_utf8(bytes).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()))
 }
 
 /// Says whether a value is no text: a NUL byte stands outside of the stretches that are understood, and what is around it is no text.

@@ -218,6 +218,9 @@ pub enum Refused {
     /// A size below what a part can have.
     #[error("a part of {0} bytes is too small")]
     PartSize(u64),
+    /// Archives of several hosts and a pipe.
+    #[error("several archives cannot be written to a pipe")]
+    SeveralIntoPipe,
     /// Parts and a pipe.
     #[error("parts cannot be written to a pipe")]
     PartsIntoPipe,

@@ -1,17 +1,19 @@
 //! Runs a pack, or a pack for each of several hosts, and tells beforehand what it would weigh.
 
 use super::{Failure, Refused, RunError, World, begin, lock, readable_dump};
-use crate::contents::{GatherOptions, TableScope};
+use crate::contents::{GatherOptions, PackError, TableScope};
 use crate::event::Watch;
-use crate::fsx::free_space;
+use crate::fsx::{AtPath, PathError, free_space};
 use crate::job::Kind;
 use crate::job::options::PackJob;
+use crate::job::values::FileOrPipe;
 use crate::logbook::StepKind;
-use crate::pack::{Packed, pack};
+use crate::pack::{PackInto, Packed, pack};
 use crate::survey::estimate::{Estimate, estimate};
 use crate::survey::{Survey, SurveyJob, survey};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 /// A site that was packed.
@@ -61,6 +63,9 @@ fn each(options: &PackJob, world: &dyn World, watch: &dyn Watch) -> Result<Vec<O
     if hosts.len() > 1 && (options.dump.is_some() || options.old_address.is_some()) {
         return Err(Refused::SeveralHosts.into());
     }
+    if hosts.len() > 1 && options.output == Some(FileOrPipe::Pipe) {
+        return Err(Refused::SeveralIntoPipe.into());
+    }
     Ok(if hosts.is_empty() { vec![None] } else { hosts.into_iter().map(Some).collect() })
 }
 
@@ -80,10 +85,24 @@ impl OneHost<'_> {
     /// Where the archive goes; every host gets one of its own.
     fn output(&self, found: &Survey, world: &dyn World) -> Result<PathBuf, RunError> {
         Ok(match (&self.options.output, &self.host) {
-            (Some(path), Some(host)) if self.several => beside(path, host),
-            (Some(path), _) => path.to_path_buf(),
+            (Some(FileOrPipe::Pipe), _) => PathBuf::from("-"),
+            (Some(FileOrPipe::File(path)), Some(host)) if self.several => beside(path, host),
+            (Some(FileOrPipe::File(path)), _) => path.to_path_buf(),
             (None, _) => default_output(found, world)?,
         })
+    }
+
+    /// Opens what is no plain file, such as a pipe or /dev/null: the archive goes straight into it.
+    fn straight(&self, output: &Path, world: &dyn World) -> Result<Option<File>, PathError> {
+        if self.options.output == Some(FileOrPipe::Pipe) {
+            return world.output().at(output).map(Some);
+        }
+        match output.metadata() {
+            Ok(meta) if !meta.is_file() && !meta.is_dir() => {
+                File::options().write(true).open(output).at(output).map(Some)
+            }
+            _ => Ok(None),
+        }
     }
 
     fn gather(&self, world: &dyn World) -> GatherOptions<'_> {
@@ -107,7 +126,15 @@ impl OneHost<'_> {
         let detail = serde_json::json!({ "site": found.site, "archive": output });
         let begun = begin(Kind::Pack, detail, locks, world)?;
         begun.book.step(StepKind::WriteArchive, serde_json::json!({ "archive": output }))?;
-        match pack(&found, &output, self.options.force, &self.gather(world), watch) {
+        let temporary = world.temporary();
+        let packed = self.straight(&output, world).map_err(PackError::from).and_then(|straight| {
+            let into = match straight {
+                Some(out) => PackInto::Straight { out, name: &output, temporary: &temporary },
+                None => PackInto::File { path: &output, force: self.options.force },
+            };
+            pack(&found, into, &self.gather(world), watch)
+        });
+        match packed {
             Ok(packed) => {
                 let detail = serde_json::json!({ "archive": packed.archive, "size": packed.size });
                 let run = begun.done(detail)?;
@@ -172,7 +199,7 @@ pub(super) fn preview(
         let one = OneHost { options, host, several };
         let found = one.survey(world, watch)?;
         let archive = one.output(&found, world)?;
-        if archive.exists() && !options.force {
+        if archive.is_file() && !options.force {
             return Err(Refused::Exists(archive).into());
         }
         let gather = one.gather(world);

@@ -204,8 +204,13 @@ fn broken_and_foreign_values_are_left_and_said() {
 fn layers_that_count_nothing_are_undone_around_what_counts() {
     let inner = r#"a:1:{s:1:"u";s:20:"http://old.example/s";}"#;
     let inner_new = r#"a:1:{s:1:"u";s:22:"https://new.example:81";}"#;
-    let percent = |t: &str| String::from_utf8(super::layers::percent_encode(t.as_bytes(), b"%3a")).unwrap();
-    let entities = |t: &str| String::from_utf8(super::layers::entities_encode(t.as_bytes())).unwrap();
+    let wrapped = |name: &'static str, t: &str| {
+        let mut all = layers::WRAPPINGS.iter();
+        let layer = all.find(|w| w.layer() == Layer::named(name)).unwrap();
+        String::from_utf8(layer.encode(t.as_bytes(), b"", b"%3a")).unwrap()
+    };
+    let percent = |t: &str| wrapped("percent", t);
+    let entities = |t: &str| wrapped("entities", t);
     let base64 = |t: &str| data_encoding::BASE64.encode(t.as_bytes());
     check(
         &format!("a={}&b=1", percent(inner)),

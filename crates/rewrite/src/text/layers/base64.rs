@@ -3,11 +3,61 @@
 //! A text's base64 depends on where it begins modulo three. For each of the three alignments some groups of three bytes of
 //! the core fall on whole groups of four letters; one such group announces the core, and its neighbours confirm it.
 
+use super::{Opened, Reach, Sign, Signed, Wrapping};
+use crate::edit::Decoded;
+use crate::text::scan::CoreHit;
+use crate::text::serialized;
+use crate::text::value::Layer;
 use data_encoding::{BASE64, BASE64_NOPAD, BASE64URL, BASE64URL_NOPAD, Encoding};
 use std::ops::Range;
 
+pub(super) struct Base64;
+
+impl Signed for Base64 {
+    const SIGN: Sign = Sign::Hit;
+}
+
+impl Wrapping for Base64 {
+    fn layer(&self) -> Layer {
+        Layer::named("base64")
+    }
+
+    fn reach(&self) -> Reach {
+        Reach::Run
+    }
+
+    /// The search says of each hit whether it is in base64.
+    fn probe(&self, _: &[u8]) -> bool {
+        true
+    }
+
+    fn fits(&self, hit: &CoreHit) -> bool {
+        hit.base64
+    }
+
+    fn decode(&self, text: &[u8], hit: Option<&CoreHit>) -> Result<Opened, usize> {
+        let hit = hit.ok_or(text.len())?;
+        let run = run_around(text, hit.at, understood)?;
+        let mut decoded = Decoded::starting_at(run.span.start);
+        decoded.plain(&run.bytes);
+        let span = run.span.clone();
+        // Three bytes are four letters, and lines have their width: it is spelled as a whole.
+        Ok(Opened { span, decoded, anew: Some(Box::new(move |new| run.encode(new).into_bytes())) })
+    }
+
+    fn encode(&self, new: &[u8], _: &[u8], _: &[u8]) -> Vec<u8> {
+        BASE64.encode(new).into_bytes()
+    }
+}
+
+/// Says whether what was decoded is something we know how to read.
+fn understood(bytes: &[u8]) -> bool {
+    serialized::leaves(bytes).is_some()
+        || std::str::from_utf8(bytes).is_ok_and(|t| !t.chars().any(|c| c.is_control() && !c.is_whitespace()))
+}
+
 /// Returns the groups that announce a core, each with the offset in the core at which its three bytes begin.
-pub(super) fn groups(core: &[u8], fold: bool) -> Vec<([u8; 4], usize)> {
+pub(in crate::text) fn groups(core: &[u8], fold: bool) -> Vec<([u8; 4], usize)> {
     let mut out = Vec::new();
     for first in 0..3 {
         let offsets = (first..).step_by(3).take_while(|g| g + 3 <= core.len());
@@ -46,7 +96,7 @@ fn case_variants(piece: &[u8]) -> Vec<Vec<u8>> {
 
 /// Says whether the group at `at` is the one of `core` that begins at `offset`: its neighbours must spell the rest, over the ends of
 /// lines if need be.
-pub(super) fn confirms(hay: &[u8], at: usize, core: &[u8], fold: bool, offset: usize) -> bool {
+pub(in crate::text) fn confirms(hay: &[u8], at: usize, core: &[u8], fold: bool, offset: usize) -> bool {
     let before = offset.div_ceil(3);
     let behind = (core.len() - offset).div_ceil(3);
     let Some(mut at) = letters_before(hay, at, 4 * before) else { return false };
@@ -125,7 +175,7 @@ fn six_bits(b: u8) -> Option<u8> {
 
 /// A run of base64 and what it means.
 #[derive(Debug)]
-pub(super) struct Run {
+struct Run {
     /// Where the run lies in the text.
     pub span: Range<usize>,
     /// The decoded bytes.
@@ -213,7 +263,7 @@ const MOST_STARTS: usize = 16;
 ///
 /// # Errors
 /// Where there is no such run: where the letters end.
-pub(super) fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> bool) -> Result<Run, usize> {
+fn run_around(text: &[u8], at: usize, understood: impl Fn(&[u8]) -> bool) -> Result<Run, usize> {
     if let Some((span, width, end)) = lines_around(text, at) {
         let plain: Vec<u8> =
             text[span.clone()].iter().copied().filter(|b| !b.is_ascii_whitespace()).collect();
