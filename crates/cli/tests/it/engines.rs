@@ -2,8 +2,14 @@
 
 use crate::common::{Bench, files, holds, kill_points, postgres};
 use std::io::Write;
+use std::net::Shutdown;
+use std::os::unix::net::UnixStream;
 use std::process::{Command, Stdio};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering::SeqCst};
 use std::time::Instant;
+use zporter_core::database::relay::{Dial, Relay, Stream};
+use zporter_core::place::DatabaseAccess;
 use zporter_standin::{Site, Variant};
 
 const LINK: &str = "http://club.fernhollow.example";
@@ -500,4 +506,100 @@ fn a_long_load_into_sqlite_goes_on_behind_the_last_stage() {
     let behind =
         killed_and_gone_on_with(&bench, "p", |name| format!("sqlite://{}", path(name).display()), content);
     assert!(behind > 0, "no kill came behind a stage");
+}
+
+/// Opens streams to a server's socket, and counts them.
+struct Tunnel {
+    socket: String,
+    opened: AtomicU64,
+    open: AtomicBool,
+}
+
+/// The writing half: the stream ends with it.
+struct Half(UnixStream);
+
+impl Write for Half {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        // In pieces, as a network takes it.
+        self.0.write(&buf[..buf.len().min(1000)])
+    }
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.0.flush()
+    }
+}
+
+impl Drop for Half {
+    fn drop(&mut self) {
+        let _ = self.0.shutdown(Shutdown::Write);
+    }
+}
+
+impl Dial for Tunnel {
+    fn open(&self) -> std::io::Result<Stream> {
+        if !self.open.load(SeqCst) {
+            return Err(std::io::Error::other("the tunnel is closed"));
+        }
+        let stream = UnixStream::connect(&self.socket)?;
+        self.opened.fetch_add(1, SeqCst);
+        Ok(Stream { reader: Box::new(stream.try_clone()?), writer: Box::new(Half(stream)) })
+    }
+}
+
+#[test]
+fn a_database_is_dumped_and_loaded_over_streams_that_somebody_else_opened() {
+    let server = crate::common::mariadb::server();
+    let postgres = postgres::Server::start();
+    let mut ways: Vec<(String, String, String)> = Vec::new();
+    if let Some(server) = server {
+        let (from, to) = (server.new_database(), server.new_database());
+        server.load_with_client(&from, &Site::of(Variant::PrestaShop17).dump());
+        ways.push((from.socket_url(server), to.socket_url(server), server.socket.clone()));
+    }
+    if let Some(server) = &postgres {
+        server.create("a");
+        server.create("b");
+        let bench = Bench::new();
+        bench.write(
+            "a.sql",
+            tables("bytea", |text| format!("convert_to('{}', 'UTF8')", text.replace('\'', "''"))),
+        );
+        server.load("a", &bench.path("a.sql"));
+        ways.push((server.url("a"), server.url("b"), format!("{}/.s.PGSQL.5432", server.folder())));
+    }
+    for (from, to, socket) in ways {
+        let bench = Bench::new();
+        let password =
+            if from.starts_with("mysql") { server.unwrap().new_database().password } else { String::new() };
+        bench.write("password", password);
+        let tunnel = Arc::new(Tunnel { socket, opened: AtomicU64::new(0), open: AtomicBool::new(true) });
+        let relay = Relay::start(tunnel.clone(), &std::env::temp_dir()).unwrap();
+        let through = |url: &str| relay.access(&DatabaseAccess::parse(url).unwrap()).url();
+        let dump = |url: &str, file: &str| {
+            bench
+                .run(&["database", "dump", url, "-o", file, "--database-password-file", "password"])
+                .expect(0);
+            bench.read(file)
+        };
+        let direct = dump(&from, "direct.sql");
+        assert_eq!(dump(&through(&from), "through.sql"), direct, "{from}");
+        bench
+            .run(&[
+                "database",
+                "load",
+                "direct.sql",
+                &through(&to),
+                "--connections",
+                "3",
+                "--database-password-file",
+                "password",
+            ])
+            .expect(0);
+        assert_eq!(dump(&to, "loaded.sql").matches("INSERT").count(), direct.matches("INSERT").count());
+        assert!(tunnel.opened.load(SeqCst) > 1, "{}", tunnel.opened.load(SeqCst));
+        tunnel.open.store(false, SeqCst);
+        let refused =
+            bench.run(&["database", "sizes", &through(&to), "--database-password-file", "password"]);
+        assert_ne!(refused.code, 0);
+        assert!(relay.failure().unwrap().to_string().contains("tunnel is closed"));
+    }
 }

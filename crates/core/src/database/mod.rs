@@ -12,6 +12,7 @@ pub mod journal;
 pub mod load;
 pub mod mysql;
 pub mod postgres;
+pub mod relay;
 pub mod sizes;
 pub mod snapshot;
 pub mod sqlite;
