@@ -9,9 +9,10 @@
 #![allow(rustdoc::broken_intra_doc_links)]
 
 use super::values::{
-    DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitution,
+    DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
     SwitchChoice,
 };
+use crate::database::compatibility::Substitution;
 use crate::dump::dialect::Dialect;
 use crate::place::{Address, DatabaseAccess, PlaceError, Root};
 use crate::restore::record::Record;
@@ -61,7 +62,7 @@ pub struct CopyJob {
     /// What a collation, character set or engine becomes that the server does not know; may be given several times
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME=OTHER", "x-group" = "The new place"))]
-    pub substitute: Vec<Substitution>,
+    pub substitute: Vec<Substitute>,
     /// Whether events of the database work at once; else they are loaded at rest
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "STATE", "x-group" = "The new place"))]
@@ -173,6 +174,11 @@ pub struct CopyJob {
 }
 
 impl CopyJob {
+    /// What is put in the place of what the server does not know.
+    pub fn substitutions(&self) -> Vec<Substitution> {
+        self.substitute.iter().map(|s| s.0.clone()).collect()
+    }
+
     /// What is changed in texts only because somebody asked for it.
     pub fn rewriting(&self) -> RewriteOptions {
         RewriteOptions {
@@ -407,7 +413,7 @@ pub struct LoadJob {
     /// What a collation, character set or engine becomes that the server does not know; may be given several times
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME=OTHER"))]
-    pub substitute: Vec<Substitution>,
+    pub substitute: Vec<Substitute>,
     /// Whether events work at once; else they are loaded at rest
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "STATE"))]
@@ -445,4 +451,11 @@ pub struct CreateJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME"))]
     pub auth_plugin: Option<String>,
+}
+
+impl LoadJob {
+    /// What is put in the place of what the server does not know.
+    pub fn substitutions(&self) -> Vec<Substitution> {
+        self.substitute.iter().map(|s| s.0.clone()).collect()
+    }
 }

@@ -2,6 +2,7 @@
 //!
 //! Every type here is written as a plain text, as people type it. What is wrong with one, and how it is written right, goes with the error.
 
+use crate::database::compatibility::Substitution;
 use crate::dump::rules::Keep;
 use crate::fsx::{absolute, absolute_access};
 pub(super) use crate::place::CURE;
@@ -202,18 +203,13 @@ written!(RowsChoice, "PATTERN=all, =structure or =none");
 
 /// What a character set, collation or engine becomes that the server does not know: `NAME=OTHER`.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Substitution {
-    /// As the dump has it.
-    pub name: String,
-    /// What stands in its place.
-    pub other: String,
-}
+pub struct Substitute(pub Substitution);
 
-impl Written for Substitution {
+impl Written for Substitute {
     fn read(text: &str) -> Result<Self, (String, String)> {
         match text.split_once('=') {
             Some((name, other)) if !name.is_empty() && !other.is_empty() => {
-                Ok(Substitution { name: name.into(), other: other.into() })
+                Ok(Substitute(Substitution { name: name.into(), other: other.into() }))
             }
             _ => Err((
                 format!("expected NAME=REPLACEMENT, got {text:?}"),
@@ -222,10 +218,10 @@ impl Written for Substitution {
         }
     }
     fn written(&self) -> String {
-        format!("{}={}", self.name, self.other)
+        format!("{}={}", self.0.name, self.0.other)
     }
 }
-written!(Substitution, "NAME=OTHER");
+written!(Substitute, "NAME=OTHER");
 
 /// A switch of the copy and its state: `NAME=STATE`.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -116,7 +116,7 @@ impl DatabaseSink {
                 }
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader
-                    .on(plan.job.options.connections, &plan.job.options.substitute, keeper)
+                    .on(plan.job.options.connections, &plan.job.options.substitutions(), keeper)
                     .map_err(RestoreError::Database)?;
                 loader.comes_from(&plan.old_databases());
                 if plan.job.options.events.is_on() {

@@ -9,7 +9,8 @@ use std::sync::atomic::{AtomicU64, Ordering::SeqCst};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, SystemTime};
 use zporter_core::tree::{
-    Capabilities, FileKind, Links, Listed, Meta, NewFile, OpenFile, Properties, Times, Tree, at_second,
+    Capabilities, FileKind, Found, Links, Listed, LocalTree, Meta, NewFile, OpenFile, Properties, Times,
+    Tree, at_second,
 };
 
 /// What a host that lacks nothing can do.
@@ -99,15 +100,14 @@ impl Host {
 
     /// Puts a folder of this machine onto it.
     pub fn put(&self, from: &Path, to: &str) {
-        for entry in walkdir::WalkDir::new(from) {
-            let entry = entry.unwrap();
-            let path = Path::new(to).join(entry.path().strip_prefix(from).unwrap());
-            let meta = Meta::from(&entry.metadata().unwrap());
+        for found in LocalTree::at(from).walk(from) {
+            let Found { path, meta } = found.unwrap();
             let what = match meta.kind {
                 FileKind::Folder => What::Folder,
-                FileKind::Link => What::Link(std::fs::read_link(entry.path()).unwrap()),
-                _ => What::File(std::fs::read(entry.path()).unwrap()),
+                FileKind::Link => What::Link(std::fs::read_link(&path).unwrap()),
+                _ => What::File(std::fs::read(&path).unwrap()),
             };
+            let path = Path::new(to).join(path.strip_prefix(from).unwrap());
             self.add(&path, Node { what, mode: meta.mode, modified: meta.seconds() });
         }
     }

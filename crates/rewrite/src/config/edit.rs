@@ -1,74 +1,20 @@
 //! Plans the edits of one config file: pure, printable, and exactly what a run will do.
 
 use super::connection;
+use super::file_plan::Quiet;
+pub use super::file_plan::{Change, Context, FilePlan};
 use super::format::ValueKind;
+use super::place_value::{host_pattern, place_value};
+pub use super::preview::MASK;
+use super::preview::{finish, mask_of, plain_mask};
 use super::settings::{self, ConfigError, Expression, Setting, Settings};
 use crate::config;
 use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::edit::{self, Edit};
 use crate::finding::{Code, Finding};
-use crate::place::{Address, AddressForm, DatabaseAccess, Engine, Relocation};
-use crate::text::replacements::{LeftReason, Replacements};
-use crate::text::value::{self, Notes};
-use schemars::JsonSchema;
-use serde::Serialize;
+use crate::place::Engine;
+use crate::text::value;
 use std::ops::Range;
-
-/// The planned edit of one file.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct FilePlan {
-    /// Path under the site.
-    pub path: String,
-    /// Edits of the file's bytes.
-    pub edits: Vec<Edit>,
-    /// What they mean.
-    pub changes: Vec<Change>,
-    /// What could not be understood or decided.
-    pub findings: Vec<Finding>,
-    /// Keys that were asked to be set and are there.
-    pub put: Vec<String>,
-    /// Unified diff with secrets masked; empty if nothing changes.
-    pub diff: String,
-    /// Names with their expected values, to be read back after the edit.
-    expected: Vec<(String, String)>,
-}
-
-/// One changed value of a config file.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct Change {
-    /// Key, or a few words where there is none.
-    pub key: String,
-    /// Line, from 1.
-    pub line: usize,
-    /// Value before; masked for secrets.
-    pub old: String,
-    /// Value after; masked for secrets.
-    pub new: String,
-}
-
-/// What a config edit needs to know.
-pub struct Context<'a> {
-    /// From where to where.
-    pub relocation: &'a Relocation,
-    /// New database access; nothing leaves the database part alone.
-    pub database: Option<&'a DatabaseAccess>,
-    /// Replacements of the relocation.
-    pub replacements: &'a Replacements,
-    /// New table prefix.
-    pub table_prefix: Option<&'a str>,
-    /// Keys that get a value of their own: switches, the site's name.
-    pub put: &'a [(String, String)],
-}
-
-/// What stands for a secret in previews.
-pub const MASK: &str = "***";
-
-struct Quiet;
-
-impl Notes for Quiet {
-    fn changed(&mut self, _: &str, _: usize, _: &[u8]) {}
-    fn left(&mut self, _: LeftReason, _: &str, _: &[u8]) {}
-}
 
 /// Plans the edits of a config file.
 pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, ConfigError> {
@@ -101,19 +47,6 @@ pub fn plan_checked(
         Ok(_) => plan,
         Err(why) => plan.left(&why),
     })
-}
-
-impl FilePlan {
-    /// The same file, left as it is.
-    fn left(mut self, why: &str) -> FilePlan {
-        self.findings.push(Finding::new(
-            Code::ConfigLeft,
-            format!("was left as it is: {why}"),
-            self.path.clone(),
-            "set the new values in it by hand",
-        ));
-        FilePlan { path: self.path, findings: self.findings, ..FilePlan::default() }
-    }
 }
 
 /// Plans the edits of a text file: replacements only.
@@ -441,130 +374,6 @@ impl Job<'_> {
     }
 }
 
-/// Computes the new value of a key that speaks of the place rather than of the database.
-fn place_value(
-    plan: &mut FilePlan,
-    place: &str,
-    old: &str,
-    setting: &Setting,
-    key: &Key,
-    cx: &Context<'_>,
-) -> Option<String> {
-    let relocation = cx.relocation;
-    let moved = relocation.from.address != relocation.to.address;
-    match key.role {
-        Role::Address | Role::Link | Role::BasePath => {
-            let form = key.form.unwrap_or(AddressForm::Url);
-            if key.role == Role::BasePath && (old.is_empty() || key.at_root.as_deref() == Some(old)) {
-                let base = relocation.to.address.base();
-                return (relocation.at_root() && !base.is_empty())
-                    .then(|| relocation.to.address.spelled(form));
-            }
-            // An address may stand there with or without its last slash.
-            let (bare, slash) = match old.strip_suffix('/') {
-                Some(bare) if form == AddressForm::Url => (bare, "/"),
-                _ => (old, ""),
-            };
-            let mut new = relocation.respell(bare, form);
-            if key.role == Role::BasePath
-                && new.is_some()
-                && relocation.to.address.base().is_empty()
-                && let Some(word) = &key.at_root
-            {
-                new = Some(word.clone());
-            }
-            if new.is_none() {
-                // What follows the address stays.
-                let edits = value::edits(cx.replacements, bare.as_bytes(), &mut Quiet);
-                if !edits.is_empty() {
-                    new = String::from_utf8(edit::apply(bare.as_bytes(), &edits)).ok();
-                }
-            }
-            if new.is_none() && key.role != Role::Link {
-                let what = format!("`{}` holds {old:?}, which is none of the old addresses", setting.name);
-                plan.findings.push(Finding::new(
-                    Code::ConfigOtherAddress,
-                    what,
-                    place,
-                    "check it; it was left as it is",
-                ));
-            }
-            new.map(|n| n + slash)
-        }
-        Role::Host => host_value(old, relocation),
-        Role::HostList => {
-            let mut out = String::new();
-            for item in old.split_inclusive([',', ' ']) {
-                let name = item.trim_end_matches([',', ' ']);
-                match host_value(name, relocation) {
-                    // A host that was there under several names is there once.
-                    Some(new) if out.split([',', ' ']).any(|o| o == new) => {}
-                    Some(new) => out += &(new + &item[name.len()..]),
-                    None => out += item,
-                }
-            }
-            Some(out.trim_end_matches([',', ' ']).to_string())
-        }
-        Role::HostPattern => {
-            let found = relocation.old_addresses().find(|a| old.contains(&host_pattern(a)))?;
-            Some(old.replace(&host_pattern(found), &host_pattern(&relocation.to.address)))
-        }
-        Role::CookieDomain => {
-            let domain = old.trim_start_matches('.').to_ascii_lowercase();
-            let host = relocation.from.address.host();
-            let ours = host == domain || host.ends_with(&format!(".{domain}"));
-            let changed = relocation.to.address.host() != host;
-            // Empty is right for any host; another domain would end every log-in.
-            (ours && changed && moved).then(String::new)
-        }
-        Role::CookiePath => {
-            let slash = if old.len() > 1 && old.ends_with('/') {
-                AddressForm::BaseSlashes
-            } else {
-                AddressForm::BaseLeading
-            };
-            let at_base = !relocation.from.address.base().is_empty();
-            if at_base { relocation.respell(old, slash) } else { None }
-        }
-        Role::Path | Role::Storage if crate::place::Root::parse(old).is_ok() => {
-            let edits = value::edits(cx.replacements, old.as_bytes(), &mut Quiet);
-            let under_new = old.starts_with(&relocation.to.root.to_string());
-            if edits.is_empty() && !under_new {
-                let what =
-                    format!("`{}` holds the path {old:?}, which lies outside of the site", setting.name);
-                plan.findings.push(Finding::new(
-                    Code::PathOutsideSite,
-                    what,
-                    place,
-                    "check that it exists on the new host",
-                ));
-            }
-            String::from_utf8(edit::apply(old.as_bytes(), &edits)).ok()
-        }
-        _ => None,
-    }
-}
-
-/// Returns what a host that is let in becomes, if it is one of the old ones. A dot before it stays where it makes sense.
-fn host_value(old: &str, relocation: &Relocation) -> Option<String> {
-    let bare = old.strip_prefix('.').unwrap_or(old).to_ascii_lowercase();
-    let new = &relocation.to.address;
-    let names = |host: &str, other: &str| host.strip_prefix("www.") == Some(other);
-    let ours = |a: &Address| {
-        a.host() == bare || a.host_port() == bare || names(a.host(), &bare) || names(&bare, a.host())
-    };
-    relocation.old_addresses().find(|a| ours(a))?;
-    let port = bare.contains(':') && !bare.ends_with(']');
-    let host = if port { new.host_port() } else { new.host().to_string() };
-    let dot = old.starts_with('.') && !new.host().starts_with(|c: char| c.is_ascii_digit() || c == '[');
-    Some(if dot { format!(".{host}") } else { host })
-}
-
-/// Spells an address's host as patterns do.
-fn host_pattern(address: &Address) -> String {
-    address.host().replace('.', "\\.")
-}
-
 /// Every other quoted string may hold an address or a path, too.
 fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
     for literal in &job.file.literals {
@@ -587,75 +396,4 @@ fn plan_literals(plan: &mut FilePlan, job: &Job<'_>, secrets: &[Range<usize>]) {
         let spelled = format.quoted(&new, &job.text[literal.span.clone()]);
         plan.edits.push(Edit::new(literal.span.clone(), spelled));
     }
-}
-
-/// What stands for a secret in previews of a file.
-fn mask_of(config: &Config) -> impl Fn(&str) -> String {
-    let format = config.form.format();
-    move |word: &str| format.mask(word)
-}
-
-fn plain_mask(word: &str) -> String {
-    word.to_string()
-}
-
-/// Makes the plan's preview.
-fn finish(
-    path: &str,
-    text: &[u8],
-    edits: Vec<Edit>,
-    secrets: Vec<Range<usize>>,
-    mask_word: &dyn Fn(&str) -> String,
-) -> FilePlan {
-    let mask = |spans: &[Range<usize>]| -> Vec<Edit> {
-        spans.iter().map(|s| Edit::new(s.clone(), mask_word(MASK))).collect()
-    };
-    let mut diff = String::new();
-    let mut changes = Vec::new();
-    if !edits.is_empty() {
-        let old = edit::apply(text, &mask(&secrets));
-        // A changed secret keeps a sign that it changed.
-        let mut new_edits: Vec<Edit> = secrets
-            .iter()
-            .filter(|s| !edits.iter().any(|e| e.span == **s))
-            .map(|s| Edit::new(s.clone(), mask_word(MASK)))
-            .collect();
-        for e in &edits {
-            let new = if secrets.contains(&e.span) {
-                mask_word(&format!("{MASK} (new)")).into()
-            } else {
-                e.new.clone()
-            };
-            new_edits.push(Edit { span: e.span.clone(), new });
-        }
-        new_edits.sort_by_key(|e| e.span.start);
-        let new = edit::apply(text, &new_edits);
-        diff = unified(path, &old, &new);
-        if secrets.is_empty() {
-            changes = edits
-                .iter()
-                .map(|e| Change {
-                    key: "text".into(),
-                    line: 1 + memchr::memchr_iter(b'\n', &text[..e.span.start]).count(),
-                    old: String::from_utf8_lossy(&text[e.span.clone()]).into_owned(),
-                    new: String::from_utf8_lossy(&e.new).into_owned(),
-                })
-                .collect();
-        }
-    }
-    FilePlan {
-        path: path.into(),
-        edits,
-        changes,
-        put: Vec::new(),
-        findings: Vec::new(),
-        diff,
-        expected: Vec::new(),
-    }
-}
-
-fn unified(path: &str, old: &[u8], new: &[u8]) -> String {
-    let (old, new) = (String::from_utf8_lossy(old), String::from_utf8_lossy(new));
-    let diff = similar::TextDiff::from_lines(old.as_ref(), new.as_ref());
-    diff.unified_diff().context_radius(1).header(&format!("old/{path}"), &format!("new/{path}")).to_string()
 }

@@ -4,7 +4,7 @@
 //! Data Types" (bytea's hex form); SQLite's shell, which spells line breaks by `replace('a\nb','\n',char(10))`.
 
 use super::dialect::Dialect;
-use super::row::{Value, ValueKind};
+use super::value::{Value, ValueKind};
 use crate::edit::{Decoded, Edit, Text};
 use crate::lanes::{self, Alike, BLOCK, Job, Lanes, Table};
 

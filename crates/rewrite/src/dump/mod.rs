@@ -23,6 +23,7 @@ pub mod statement;
 pub mod stream;
 pub mod tally;
 pub mod utf16;
+mod value;
 
 use std::io::{self, BufReader, Read, Write};
 use utf16::{FromUtf16, Order, ToUtf16};

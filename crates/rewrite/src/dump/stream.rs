@@ -7,79 +7,19 @@
 //! input (only where one run of rows ends and the next begins does); a chunk grows only to hold one statement that is no insert, or
 //! one row. Cost: one read copy, and for rows the pass of `runs`.
 
+pub use super::chunk::{At, Piece};
 use super::chunk::{Chunk, Firsts, Kind, Located};
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
 use super::row::{self, RowStep, Value};
-use super::rows::Rows;
 use super::runs::{self, Next, Stop};
 use super::statement::{Class, Created, Head, Statement, created};
 use crate::limits;
 use schemars::JsonSchema;
 use std::collections::HashMap;
 use std::io::Read;
-use std::ops::Range;
 use std::sync::Arc;
-
-/// A stretch of the dump.
-#[derive(Debug)]
-pub enum Piece<'a> {
-    /// Between statements: space, comments, lines for the client.
-    Gap(&'a [u8]),
-    /// A statement that is no insert of rows, delimiter included, with the quoted strings in it.
-    Whole {
-        /// The statement.
-        bytes: &'a [u8],
-        /// Quoted strings in it, quotes included.
-        literals: &'a [Range<usize>],
-        /// How many bytes, at the end, are the delimiter.
-        delimiter: usize,
-    },
-    /// An insert up to its first row, or a `COPY` up to its first line.
-    InsertHead(&'a [u8]),
-    /// Rows, one behind the other.
-    Rows(Rows<'a>),
-    /// What stands between two runs of rows.
-    Between(&'a [u8]),
-    /// What follows the last row, delimiter included; of a `COPY` the line that ends it.
-    Tail {
-        /// The bytes.
-        bytes: &'a [u8],
-        /// How many of them, at the end, are the delimiter.
-        delimiter: usize,
-    },
-    /// The rest of a dump that ends inside of a statement.
-    CutOff(&'a [u8]),
-}
-
-impl<'a> Piece<'a> {
-    /// Returns all of its bytes.
-    pub fn bytes(&self) -> &'a [u8] {
-        match self {
-            Piece::Gap(bytes)
-            | Piece::Whole { bytes, .. }
-            | Piece::InsertHead(bytes)
-            | Piece::Between(bytes)
-            | Piece::Tail { bytes, .. }
-            | Piece::CutOff(bytes) => bytes,
-            Piece::Rows(rows) => rows.bytes,
-        }
-    }
-}
-
-/// What is known of a piece's surroundings.
-#[derive(Debug, Clone, Copy)]
-pub struct At<'a> {
-    /// The statement it belongs to; for a gap the one before.
-    pub statement: &'a Arc<Statement>,
-    /// Line on which that statement begins, from 1.
-    pub line: u64,
-    /// Line on which the piece begins.
-    pub first_line: u64,
-    /// How strings are written there.
-    pub quoting: Quoting,
-}
 
 /// Takes the pieces of a dump.
 pub trait Sink {

@@ -1,6 +1,7 @@
 //! Who opens a database, and where it is.
 
-use super::{Engine, PlaceError};
+use super::engine::Engine;
+use super::error::PlaceError;
 use crate::secret::Secret;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};

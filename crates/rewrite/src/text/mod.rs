@@ -2,12 +2,16 @@
 //!
 //! `scan` finds cores, `replacements` and `rule` judge them, `value` walks through the layers that wrap them.
 
+mod base64;
 mod charset;
 mod common_form;
+mod covered;
 mod fragments;
 pub mod json;
+mod judged;
 mod layers;
 pub mod links;
+mod nesting;
 pub mod packed;
 mod precheck;
 pub mod raw;

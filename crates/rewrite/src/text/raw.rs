@@ -7,11 +7,11 @@
 
 use super::common_form::Slashes;
 use super::json;
+use super::nesting::{self, Layer};
 use super::precheck;
 use super::replacements::Replacements;
 use super::scan::CoreHit;
 use super::serialized;
-use super::value::{self, Layer};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
 use std::borrow::Cow;
@@ -44,7 +44,7 @@ impl Layers {
     pub fn nesting(self) -> Cow<'static, str> {
         let codes = self.0.to_be_bytes().into_iter().filter(|code| *code != 0);
         let layers = codes.map(|code| if code == SERIALIZED { Layer::SERIALIZED } else { Layer::JSON });
-        value::nesting(&layers.collect::<SmallVec<[Layer; 4]>>())
+        nesting::nesting(&layers.collect::<SmallVec<[Layer; 4]>>())
     }
 }
 

@@ -4,7 +4,7 @@
 //! From a base path such as `/shop` the base is searched for and the reference recognised before it. From the bare root there
 //! is nothing to search for but the places where references stand: attribute names and `url(`.
 
-use super::replacements::{Judged, LeftReason};
+use super::judged::{Judged, LeftReason};
 use super::spelling::Spelling;
 use crate::edit::Edit;
 

@@ -5,7 +5,7 @@
 //! or root must not continue a path segment; what precedes a host must not continue a host or be `@`; what precedes a
 //! root must not continue a path. All of it is judged in characters of the level at which the hit was found.
 
-use super::replacements::{Judged, LeftReason, RewriteOptions};
+use super::judged::{Judged, LeftReason, RewriteOptions};
 use super::spelling::{HexCase, Spelling, segment_char};
 use crate::edit::Edit;
 use crate::place::{Address, Root, Scheme};

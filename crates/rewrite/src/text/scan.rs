@@ -8,7 +8,7 @@
 //! The common value holds no window and costs the search alone.
 
 use super::trigrams::{WINDOW, Windows};
-use super::{layers, reference};
+use super::{base64, reference};
 use aho_corasick::AhoCorasick;
 
 /// A core to look for.
@@ -94,7 +94,7 @@ impl CoreScan {
             }
             if it.base64 {
                 // The beginning of a group is enough: the whole core is looked at behind it.
-                let groups = layers::base64::groups(&it.bytes, it.fold).into_iter();
+                let groups = base64::groups(&it.bytes, it.fold).into_iter();
                 found.extend(
                     groups
                         .map(|([a, b, c, _], offset)| ([a, b, c], Announced { core, offset, base64: true })),
@@ -165,11 +165,7 @@ impl CoreScan {
         let Announced { core, offset, base64 } = announced;
         let Core { bytes, fold, before_reference, .. } = &self.cores[core];
         if base64 {
-            return layers::base64::confirms(hay, at, bytes, *fold, offset).then_some(CoreHit {
-                at,
-                core,
-                base64,
-            });
+            return base64::confirms(hay, at, bytes, *fold, offset).then_some(CoreHit { at, core, base64 });
         }
         let start = at.checked_sub(offset)?;
         let there = hay.get(start..start + bytes.len())?;

@@ -4,8 +4,10 @@
 //! spelled-out fragments may stand; strings inside are values again, to any depth. The result is a list of edits
 //! against the value's own bytes, so nothing that no edit names can change. Most values hold no core: they cost one scan.
 
+use super::covered::Covered;
 use super::fragments::{self, Fragment};
-use super::layers::{self, Reach, Wrapping, outwards};
+use super::layers::{self, LOOK_AHEAD, Reach, Wrapping, outwards};
+use super::nesting::{Layer, nesting};
 use super::packed::Packing;
 use super::replacements::{Judged, LeftReason, Replacements};
 use super::rule::holds_log_in;
@@ -14,42 +16,10 @@ use super::serialized::{self, Leaf, LeafKind};
 use super::{charset, json, repair};
 use crate::edit::{Decoded, Edit};
 use smallvec::SmallVec;
-use std::borrow::Cow;
 use std::ops::Range;
 
 /// Nesting levels that are followed. Real sites stay below six.
 const DEEPEST: usize = 32;
-
-/// A layer of wrapping around the text where something was found, by its name.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Layer(&'static str);
-
-impl Layer {
-    /// PHP serialized.
-    pub(super) const SERIALIZED: Layer = Layer("serialized");
-    /// PHP serialized, with lengths that were repaired.
-    const REPAIRED: Layer = Layer("serialized, repaired");
-    /// JSON string.
-    pub(super) const JSON: Layer = Layer("json");
-    /// Lengths counted in another charset.
-    const CHARSET: Layer = Layer("other charset");
-    /// Compressed.
-    const PACKED: Layer = Layer("compressed");
-
-    /// A layer of this name.
-    pub(super) const fn named(name: &'static str) -> Self {
-        Layer(name)
-    }
-}
-
-/// Names a nesting, from the outside in.
-pub fn nesting(layers: &[Layer]) -> Cow<'static, str> {
-    match layers {
-        [] => "text".into(),
-        [one] => one.0.into(),
-        more => more.iter().map(|l| l.0).collect::<Vec<_>>().join(" > ").into(),
-    }
-}
 
 /// Takes note of what a rewrite changes and leaves.
 pub trait Notes {
@@ -103,31 +73,6 @@ struct Walk<'a> {
     depth: usize,
 }
 
-/// Stretches of a text that a layer has dealt with, sorted.
-#[derive(Debug, Default)]
-pub(super) struct Covered(SmallVec<[Range<usize>; 4]>);
-
-impl Covered {
-    pub(super) fn contains(&self, at: usize) -> bool {
-        let next = self.0.partition_point(|c| c.end <= at);
-        self.0.get(next).is_some_and(|c| c.start <= at)
-    }
-
-    fn touches(&self, span: &Range<usize>) -> bool {
-        let next = self.0.partition_point(|c| c.end <= span.start);
-        self.0.get(next).is_some_and(|c| c.start < span.end)
-    }
-
-    fn add(&mut self, span: Range<usize>) {
-        let next = self.0.partition_point(|c| c.start < span.start);
-        self.0.insert(next, span);
-    }
-
-    fn is_empty(&self) -> bool {
-        self.0.is_empty()
-    }
-}
-
 /// What stands around the hits of a text, from worse to better.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 enum Structure {
@@ -148,9 +93,6 @@ impl Structure {
         }
     }
 }
-
-/// Wrappings that are undone to see whether something structured is inside, before it is known that there is.
-pub(super) const LOOK_AHEAD: usize = 3;
 
 impl Walk<'_> {
     fn value(&mut self, value: &[u8]) -> Vec<Edit> {

@@ -129,7 +129,7 @@ pub(super) fn run(
         access,
         replace: options.empty_database,
         connections: options.connections,
-        substitute: options.substitute.clone(),
+        substitute: options.substitutions(),
         events: options.events.is_on(),
         earlier: earlier.as_ref().map(|e| e.reached.clone()),
     };

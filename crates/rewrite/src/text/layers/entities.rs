@@ -2,8 +2,8 @@
 
 use super::{Opened, Reach, Sign, Signed, Wrapping};
 use crate::edit::Decoded;
+use crate::text::nesting::Layer;
 use crate::text::scan::CoreHit;
-use crate::text::value::Layer;
 
 pub(super) struct Entities;
 

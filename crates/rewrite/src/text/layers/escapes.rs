@@ -3,8 +3,8 @@
 use super::{Opened, Reach, Sign, Signed, Wrapping};
 use crate::edit::Decoded;
 use crate::text::json::{self, hex4};
+use crate::text::nesting::Layer;
 use crate::text::scan::CoreHit;
-use crate::text::value::Layer;
 
 pub(super) struct Escapes;
 

@@ -9,11 +9,14 @@ mod entities;
 mod escapes;
 mod percent;
 
+use super::nesting::Layer;
 use super::scan::CoreHit;
-use super::value::Layer;
 use crate::edit::{Decoded, Edit};
 use crate::lanes::Alike;
 use std::ops::Range;
+
+/// Wrappings that are undone to see whether something structured is inside, before it is known that there is.
+pub(in crate::text) const LOOK_AHEAD: usize = 3;
 
 /// How much of a text a layer wraps.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -1,11 +1,11 @@
 //! Percent-encoding: a run of it around a hit, if something structured or base64 is in there.
 
-use super::{Opened, Reach, Sign, Signed, Wrapping};
+use super::{LOOK_AHEAD, Opened, Reach, Sign, Signed, Wrapping};
 use crate::edit::Decoded;
 use crate::text::fragments;
+use crate::text::nesting::Layer;
 use crate::text::scan::CoreHit;
 use crate::text::spelling::hex_byte;
-use crate::text::value::{LOOK_AHEAD, Layer};
 use std::ops::Range;
 
 pub(super) struct Percent;

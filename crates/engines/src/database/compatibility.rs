@@ -9,7 +9,6 @@ use super::mysql::rows;
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::Quoting;
 use crate::edit::{Edit, apply};
-use crate::job::values::Substitution;
 use ::mysql::Conn;
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -35,6 +34,15 @@ impl Kind {
             Kind::Reserved => "reserved word",
         }
     }
+}
+
+/// What a character set, collation or engine becomes that the server does not know.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Substitution {
+    /// As the dump has it.
+    pub name: String,
+    /// What stands in its place.
+    pub other: String,
 }
 
 /// What a server knows, and what was replaced for it.

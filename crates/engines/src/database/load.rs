@@ -5,6 +5,7 @@
 use super::dump::{DumpPlan, dump};
 use super::journal::{InLogbook, ProgressStore, Reached};
 use super::{DatabaseError, engine};
+use crate::database::compatibility::Substitution;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::Keep;
 use crate::dump::statement::Class;
@@ -12,7 +13,6 @@ use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source
 use crate::event::{Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::private_folder;
-use crate::job::values::Substitution;
 use crate::logbook::{Run, StepKind};
 use crate::place::DatabaseAccess;
 use crate::vet::made;
@@ -190,7 +190,7 @@ pub fn must_be_empty(access: &DatabaseAccess, found: Vec<String>) -> Result<(), 
 }
 
 /// Shortens a list for a message.
-pub(crate) fn shortened(mut found: Vec<String>) -> Vec<String> {
+pub fn shortened(mut found: Vec<String>) -> Vec<String> {
     let more = found.len().saturating_sub(5);
     found.truncate(5);
     if more > 0 {
@@ -349,12 +349,12 @@ pub fn load(job: &LoadPlan, run: &Run, watch: &dyn Watch) -> Result<Loaded, Data
 }
 
 /// The name by which a loader knows a table, of one that may be named with its schema.
-pub(crate) fn plain_name(table: &str) -> &str {
+pub fn plain_name(table: &str) -> &str {
     table.rsplit('.').next().unwrap_or(table)
 }
 
 /// Keeps a dump of the tables that `goes` names, and takes them away. What else is in the database stays.
-pub(crate) fn replace(
+pub fn replace(
     loader: &mut dyn Loading,
     access: &DatabaseAccess,
     goes: &BTreeSet<String>,
@@ -373,7 +373,7 @@ pub(crate) fn replace(
 }
 
 /// Keeps a dump of some tables in the folder of a run. Returns it.
-pub(crate) fn keep_dump(
+pub fn keep_dump(
     access: &DatabaseAccess,
     goes: &BTreeSet<String>,
     run: &Run,

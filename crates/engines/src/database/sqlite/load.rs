@@ -4,6 +4,7 @@
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
+use crate::database::compatibility::Substitution;
 use crate::database::journal::{ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
@@ -13,7 +14,6 @@ use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
 use crate::finding::{Code, Finding};
-use crate::job::values::Substitution;
 use crate::place::DatabaseAccess;
 use crate::vet::sqlite as vet;
 use crate::vet::{Verdict, Vetted};

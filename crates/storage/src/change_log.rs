@@ -109,7 +109,7 @@ impl ChangeLog {
     }
 
     /// Returns what was noted so far.
-    pub(crate) fn made(&self) -> Result<Vec<FileChange>, PathError> {
+    pub fn made(&self) -> Result<Vec<FileChange>, PathError> {
         Ok(parsed(&fs::read(&self.path).at(&self.path)?))
     }
 

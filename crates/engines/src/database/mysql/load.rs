@@ -9,6 +9,7 @@ use super::{
     checksum, connect, empty, name, quoted, rows, run, server, tables, wait_for_orphaned_statements,
 };
 use crate::database::compatibility::Compatibility;
+use crate::database::compatibility::Substitution;
 use crate::database::dump::Checksum;
 use crate::database::journal::{Mark, ProgressStore, Reached};
 use crate::database::load::{Loaded, Loading, Plain, each_piece};
@@ -16,7 +17,6 @@ use crate::database::waiting::Waiting;
 use crate::database::{DatabaseError, journal};
 use crate::dump::dialect::Dialect;
 use crate::finding::{Code, Finding};
-use crate::job::values::Substitution;
 use crate::place::DatabaseAccess;
 use crate::vet::hints::Server;
 use crate::vet::mysql::Own;
