@@ -4,7 +4,8 @@
 
 use crate::change_log::{self, FileChange, Undone};
 use crate::database::journal::begun_tables;
-use crate::database::load::{keep_dump, open};
+use crate::database::load::keep_dump;
+use crate::database::servers;
 use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
@@ -217,7 +218,7 @@ impl Undo {
         watch: &dyn Watch,
         done: &mut Done,
     ) -> Result<(), UndoError> {
-        let mut loader = open(access)?;
+        let mut loader = servers::loader(access)?;
         let there = loader.tables()?;
         let ours: BTreeSet<String> = there
             .iter()

@@ -1,7 +1,6 @@
 //! Files written whole or not at all, errors that name their path, and free space.
 
 use crate::place::DatabaseAccess;
-use crate::tree::{LocalTree, write_whole};
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -28,14 +27,6 @@ impl<T> AtPath<T> for std::io::Result<T> {
     fn at(self, path: impl AsRef<Path>) -> Result<T, PathError> {
         self.map_err(|source| PathError { path: path.as_ref().to_path_buf(), source })
     }
-}
-
-/// Writes a file of this machine whole or not at all. Mode and, where allowed, owner of an existing file stay; a read-only file is
-/// replaced and stays read-only.
-pub fn write_atomically(path: &Path, bytes: &[u8]) -> Result<(), PathError> {
-    let whole = absolute(path);
-    let tree = LocalTree::at(folder_of(&whole));
-    write_whole(&*tree, &whole, bytes, None).at(path)
 }
 
 /// Writes a file that only its owner may read, through a temporary name.

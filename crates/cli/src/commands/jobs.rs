@@ -74,7 +74,7 @@ pub fn piped(style: Style, report: Report, to_pipe: bool) -> Result<Output, Comm
     }
     if let Some(path) = &report.copy_to {
         let document = crate::render::json::document(&report, std::time::Duration::ZERO)?;
-        zporter_core::fsx::write_atomically(&zporter_core::fsx::absolute(path), document.as_bytes())?;
+        zporter_core::tree::write_atomically(&zporter_core::fsx::absolute(path), document.as_bytes())?;
     }
     text::note(style, &report.verdict);
     Ok(Output::Printed(report.exit()))

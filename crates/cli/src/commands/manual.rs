@@ -4,7 +4,8 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use clap::Args;
 use std::path::{Path, PathBuf};
-use zporter_core::fsx::{AtPath, write_atomically};
+use zporter_core::fsx::AtPath;
+use zporter_core::tree::write_atomically;
 
 /// Write man pages of all commands into a folder
 #[derive(Debug, Args)]

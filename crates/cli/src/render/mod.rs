@@ -23,7 +23,7 @@ pub struct Style {
 pub fn report(style: Style, report: &Report, took: Duration) -> Result<Exit, CommandError> {
     if let Some(path) = &report.copy_to {
         let text = json::document(report, took)?;
-        zporter_core::fsx::write_atomically(&zporter_core::fsx::absolute(path), text.as_bytes())?;
+        zporter_core::tree::write_atomically(&zporter_core::fsx::absolute(path), text.as_bytes())?;
     }
     if style.json {
         text::print(&json::document(report, took)?);

@@ -7,7 +7,8 @@ pub mod options;
 pub mod run;
 pub mod values;
 
-use crate::fsx::{AtPath, PathError, write_atomically};
+use crate::fsx::{AtPath, PathError};
+use crate::tree::write_atomically;
 use options::{CopyJob, CreateJob, DumpJob, LoadJob, PackJob, ReaddressJob};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};

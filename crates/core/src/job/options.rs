@@ -12,7 +12,7 @@ use super::values::{
     DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
     SwitchChoice,
 };
-use crate::database::compatibility::Substitution;
+use crate::database::loading::Substitution;
 use crate::dump::dialect::Dialect;
 use crate::place::{Address, DatabaseAccess, PlaceError, Root};
 use crate::restore::record::Record;

@@ -2,7 +2,7 @@
 //!
 //! Every type here is written as a plain text, as people type it. What is wrong with one, and how it is written right, goes with the error.
 
-use crate::database::compatibility::Substitution;
+use crate::database::loading::Substitution;
 use crate::dump::rules::Keep;
 use crate::fsx::{absolute, absolute_access};
 pub(super) use crate::place::CURE;

@@ -12,7 +12,7 @@ use super::source::{Kind, Source, inspect_inner_dump, look};
 use crate::config::edit::{self, Context, FilePlan};
 use crate::config::htaccess;
 use crate::database::load::{contents, must_be_empty, plain_name, shortened};
-use crate::database::same_database;
+use crate::database::servers::same_database;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, Keep, PackedColumn, Start};

@@ -7,7 +7,8 @@ use super::restored::Restored;
 use crate::change_log::ChangeLog;
 use crate::database::DatabaseError;
 use crate::database::journal::InLogbook;
-use crate::database::load::{Loading, must_be_empty, open, replace};
+use crate::database::load::{Loading, must_be_empty, replace};
+use crate::database::servers;
 use crate::dump::dialect::Dialect;
 use crate::dump::rules::{DatabaseMove, Rewritten, Rules};
 use crate::dump::spread;
@@ -106,7 +107,7 @@ impl DatabaseSink {
         match &plan.job.database {
             Some(access) if plan.loads() => {
                 // Between plan and run somebody may have filled it.
-                let mut loader = open(access).map_err(RestoreError::Database)?;
+                let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
                 let there = loader.tables().map_err(RestoreError::Database)?;
                 if !plan.job.replaces() {
                     must_be_empty(access, there).map_err(RestoreError::Database)?;

@@ -298,7 +298,7 @@ pub fn survey(
             .database
             .as_ref()
             .filter(|d| d.engine.facts().serves)
-            .map(|access| database::facts(access, &wanted, content))
+            .map(|access| database::servers::facts(access, &wanted, content))
         {
             Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
             Some(Err(e)) => (Vec::new(), TableSource::None(database::describe(&e)), None),

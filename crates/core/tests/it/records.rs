@@ -4,9 +4,10 @@ use serde_json::{Map, Value, json};
 use std::fs::{self, Permissions};
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-use zporter_core::fsx::{absolute, free_space, write_atomically};
+use zporter_core::fsx::{absolute, free_space};
 use zporter_core::job::{Job, Kind};
 use zporter_core::logbook::{self, Outcome, Run, StepKind};
+use zporter_core::tree::write_atomically;
 
 fn clock() -> String {
     "2026-03-01T20:15:00Z".into()

@@ -1,6 +1,6 @@
 //! Makes a database with a user who has rights on exactly that database. Run twice, nothing breaks.
 
-use super::{DatabaseError, Refusal, engine};
+use super::DatabaseError;
 use crate::place::DatabaseAccess;
 use crate::secret::Secret;
 use schemars::JsonSchema;
@@ -98,24 +98,4 @@ pub fn check_names(job: &CreatePlan) -> Result<(), DatabaseError> {
         return wrong("the name of a plug-in is made of letters, digits and _");
     }
     Ok(())
-}
-
-/// Makes database, user and rights.
-pub fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
-    check_names(job)?;
-    let mut created = engine::of(job.wanted.engine).create(job)?;
-    // From another host it could not be tried; of a file nobody is the user.
-    if !created.user && job.from_host.is_none() && !job.wanted.engine.facts().is_file {
-        created.password_fits = match super::load::open(&job.wanted) {
-            Ok(_) => Some(true),
-            Err(DatabaseError::Connect { refusal: Refusal::LogIn, .. }) => Some(false),
-            Err(_) => None,
-        };
-    }
-    Ok(created)
-}
-
-/// Returns the statements that somebody with more rights would have to run.
-pub fn by_hand(job: &CreatePlan) -> Vec<String> {
-    engine::of(job.wanted.engine).create_statements(job)
 }

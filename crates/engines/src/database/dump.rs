@@ -4,7 +4,8 @@
 //! what was left out. It names neither time nor database, so that equal content gives equal bytes.
 
 use super::DatabaseError;
-use super::snapshot::{DumpOut, open};
+use super::servers;
+use super::snapshot::DumpOut;
 use crate::dump::DumpWriter;
 use crate::dump::rules::Keep;
 use crate::event::Findings;
@@ -94,7 +95,7 @@ pub fn parts_from(first: &Path) -> Vec<PathBuf> {
 /// Dumps a database.
 pub fn dump(job: &DumpPlan<'_>, watch: &dyn Watch) -> Result<Dumped, DatabaseError> {
     let mut findings = Findings::new(watch);
-    let mut snapshot = open(&job.access)?;
+    let mut snapshot = servers::snapshot(&job.access)?;
     let mut done = Dumped { server: snapshot.server()?, ..Dumped::default() };
     let tables = snapshot.tables()?;
     let mut total = 0;

@@ -1,13 +1,13 @@
-//! What a kind of server can be asked to do: one trait, implemented in each engine's own folder, and the register of them. Nothing else
-//! knows one engine from another; what holds without asking a server stands in [`crate::place::EngineFacts`].
+//! What a kind of server can be asked to do, implemented in each engine's own folder. Nothing else knows one engine from another; what holds
+//! without asking a server stands in [`crate::place::EngineFacts`].
 
 use super::create::{CreatePlan, Created};
-use super::load::Loading;
+use super::loading::Loading;
 use super::snapshot::Snapshot;
 use super::trial::Trial;
-use super::{DatabaseError, Size, mysql, postgres, sqlite};
+use super::{DatabaseError, Size};
 use crate::dump::inspect::{Inspection, Wanted};
-use crate::place::{DatabaseAccess, Engine};
+use crate::place::DatabaseAccess;
 
 /// A kind of server at work.
 pub trait Server: Sync {
@@ -31,52 +31,4 @@ pub trait Server: Sync {
     fn create(&self, plan: &CreatePlan) -> Result<Created, DatabaseError>;
     /// The statements that somebody with more rights would run for that, with stars for the password.
     fn create_statements(&self, plan: &CreatePlan) -> Vec<String>;
-}
-
-/// A kind of server that this program does not speak to.
-struct Unsupported(Engine);
-
-impl Unsupported {
-    fn refuse<T>(&self) -> Result<T, DatabaseError> {
-        Err(DatabaseError::NotSpoken(self.0.name()))
-    }
-}
-
-impl Server for Unsupported {
-    fn snapshot(&self, _: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
-        self.refuse()
-    }
-    fn loader(&self, _: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
-        self.refuse()
-    }
-    fn facts(
-        &self,
-        _: &DatabaseAccess,
-        _: &[Wanted],
-        _: bool,
-    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-        self.refuse()
-    }
-    fn identity(&self, _: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
-        self.refuse()
-    }
-    fn trial(&self, _: &DatabaseAccess) -> Result<Trial, DatabaseError> {
-        self.refuse()
-    }
-    fn create(&self, _: &CreatePlan) -> Result<Created, DatabaseError> {
-        self.refuse()
-    }
-    fn create_statements(&self, _: &CreatePlan) -> Vec<String> {
-        Vec::new()
-    }
-}
-
-/// Returns what a kind of server can be asked to do.
-pub fn of(engine: Engine) -> &'static dyn Server {
-    match engine {
-        Engine::Mysql => &mysql::Mysql,
-        Engine::Postgres => &postgres::Postgres,
-        Engine::Sqlite => &sqlite::Sqlite,
-        Engine::SqlServer => &Unsupported(Engine::SqlServer),
-    }
 }

@@ -4,15 +4,16 @@
 //! feeds it through the engine's own loader, because each vets statements in its own words.
 
 mod checkpoints;
-pub mod compatibility;
 pub mod create;
 pub mod dump;
 pub mod engine;
 pub mod journal;
 pub mod load;
+pub mod loading;
 pub mod mysql;
 pub mod postgres;
 pub mod relay;
+pub mod servers;
 pub mod sizes;
 pub mod snapshot;
 pub mod sqlite;
@@ -20,8 +21,7 @@ pub mod stream;
 pub mod trial;
 mod waiting;
 
-use crate::dump::inspect::{Inspection, MOST_ROWS, Wanted};
-use crate::place::DatabaseAccess;
+use crate::dump::inspect::{MOST_ROWS, Wanted};
 use std::path::PathBuf;
 
 /// An error of a server's library.
@@ -266,27 +266,3 @@ fn sizes_of(tables: Vec<snapshot::TableFacts>) -> Vec<Size> {
 
 /// Name, estimated rows and bytes of a table.
 pub type Size = (String, u64, u64);
-
-/// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names; on
-/// MySQL and MariaDB only, where the systems are that need it.
-pub fn facts(
-    access: &DatabaseAccess,
-    wanted: &[Wanted],
-    content: bool,
-) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-    engine::of(access.engine).facts(access, wanted, content)
-}
-
-/// Says whether two accesses lead to one database, by whatever names and accounts. Where a server cannot be asked, names decide.
-pub fn same_database(one: &DatabaseAccess, other: &DatabaseAccess) -> bool {
-    let identity = |access: &DatabaseAccess| engine::of(access.engine).identity(access);
-    if one.engine != other.engine {
-        return false;
-    }
-    match (identity(one), identity(other)) {
-        // Both starts are reckoned from a clock that moves on between the questions.
-        (Ok((one, start)), Ok((other, other_start))) => one == other && start.abs_diff(other_start) <= 2,
-        // A server that one of them reaches and the other does not may still be the same.
-        _ => one.name == other.name && (one.host == other.host || (one.is_local() && other.is_local())),
-    }
-}

@@ -1,9 +1,8 @@
 //! A database as it was at one moment, of whichever engine: what it holds, and each table as SQL that loads anywhere.
 
-use super::{DatabaseError, engine};
+use super::DatabaseError;
 use crate::event::Findings;
 use crate::pipe::PipeWriter;
-use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::io::Write;
@@ -100,11 +99,6 @@ pub trait Snapshot: Send {
         out: &mut dyn DumpOut,
         findings: &mut Findings<'_>,
     ) -> Result<u64, DatabaseError>;
-}
-
-/// Opens a snapshot.
-pub fn open(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
-    engine::of(access.engine).snapshot(access)
 }
 
 /// Writes rows as inserts of a size, whatever the engine: how a value is spelled is the caller's.

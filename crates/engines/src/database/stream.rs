@@ -4,7 +4,8 @@
 //! the server stops answering in the middle.
 
 use super::DatabaseError;
-use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole, open};
+use super::servers;
+use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
 use crate::dump::rules::Keep;
 use crate::event::Findings;
 use crate::pipe::{PipeReader, pipe};
@@ -38,7 +39,7 @@ impl DatabaseStream {
         keep: &dyn Fn(&str) -> Keep,
         findings: &mut Findings<'_>,
     ) -> Result<Self, DatabaseError> {
-        let mut snapshot = open(access)?;
+        let mut snapshot = servers::snapshot(access)?;
         let mut tables: Vec<(TableFacts, bool)> = Vec::new();
         for facts in snapshot.tables()? {
             match keep(&facts.name) {

@@ -1,7 +1,5 @@
 //! Tries a database before work: does it answer, who is it, and what may the user do there.
 
-use super::{DatabaseError, engine};
-use crate::place::DatabaseAccess;
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -31,9 +29,4 @@ impl Right {
     pub(super) fn new(what: &str, granted: bool) -> Self {
         Right { what: what.into(), granted }
     }
-}
-
-/// Tries a database.
-pub fn attempt(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
-    engine::of(access.engine).trial(access)
 }

@@ -12,7 +12,7 @@ mod whole;
 pub use local::LocalTree;
 pub use noticing::noticing;
 pub use walk::{Found, Walk};
-pub use whole::{Temporary, copy, make_folders, put_link, read_small, write_whole};
+pub use whole::{Temporary, copy, make_folders, put_link, read_small, write_atomically, write_whole};
 
 use crate::fsx::PathError;
 use std::ffi::OsString;

@@ -1,7 +1,7 @@
 //! What is made of a tree's single steps: files that appear whole or not at all, folders with those above them, small files at once.
 
-use super::{Links, NewFile, OpenFile, Properties, Tree};
-use crate::fsx::CopyMethod;
+use super::{Links, LocalTree, NewFile, OpenFile, Properties, Tree};
+use crate::fsx::{AtPath, CopyMethod, PathError, absolute, folder_of};
 use crate::spool;
 use std::io::{Error, Read, Result};
 use std::path::{Path, PathBuf};
@@ -138,4 +138,12 @@ pub fn copy(
         (Some(from), Some(to)) => method.copy(from, to, expected),
         _ => std::io::copy(from, to),
     }
+}
+
+/// Writes a file of this machine whole or not at all. Mode and, where allowed, owner of an existing file stay; a read-only file is
+/// replaced and stays read-only.
+pub fn write_atomically(path: &Path, bytes: &[u8]) -> std::result::Result<(), PathError> {
+    let whole = absolute(path);
+    let tree = LocalTree::at(folder_of(&whole));
+    write_whole(&*tree, &whole, bytes, None).at(path)
 }

@@ -7,7 +7,8 @@ use crate::report::{Facts, Report};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
-use zporter_core::database::trial::{Trial, attempt};
+use zporter_core::database::servers;
+use zporter_core::database::trial::Trial;
 use zporter_core::finding::{Code, Finding};
 
 /// Try a database: connection, log-in, rights; a refusal is explained
@@ -29,7 +30,7 @@ pub struct TryResult<'a> {
 /// Runs the command.
 pub fn run(args: &TryArgs) -> Result<Report, CommandError> {
     let access = args.place.find()?.access;
-    let found = attempt(&access)?;
+    let found = servers::trial(&access)?;
     let result = TryResult { database: access.url(), found: &found };
     let mut report = Report::new("database try", format!("{} answers", access.url()), &result)?;
     for right in found.rights.iter().filter(|r| !r.granted) {

@@ -1,7 +1,8 @@
 //! Makes a database, its user and the rights, with a password that is saved and not shown.
 
 use super::{Done, Failure, How, Refused, World};
-use crate::database::create::{CreatePlan, Created, by_hand, check_names, create, new_password};
+use crate::database::create::{CreatePlan, Created, check_names, new_password};
+use crate::database::servers::{by_hand, create};
 use crate::finding::{Code, Finding};
 use crate::job::options::CreateJob;
 use crate::place::DatabaseAccess;
@@ -102,7 +103,7 @@ pub(super) fn run(options: &CreateJob, how: How, world: &dyn World) -> Result<Do
     }
     let as_before = || match &before {
         Some(text) => {
-            let _ = crate::fsx::write_atomically(&path, text);
+            let _ = crate::tree::write_atomically(&path, text);
         }
         None => {
             let _ = std::fs::remove_file(&path);

@@ -1,6 +1,6 @@
 //! Makes what waited for the rows: routines, views, triggers, and events, these at rest.
 
-use super::load::{MysqlLoader, SESSION};
+use super::loader::{MysqlLoader, SESSION};
 use super::{code, name, refused, run, thing};
 use crate::database::DatabaseError;
 use crate::database::journal::Mark;

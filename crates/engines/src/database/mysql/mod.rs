@@ -1,9 +1,11 @@
 //! MySQL and MariaDB: the connection, and what their errors mean.
 
 pub mod batch;
+mod compatibility;
 mod create;
 mod later;
 pub mod load;
+mod loader;
 pub mod read;
 mod sink;
 
@@ -11,7 +13,7 @@ use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question};
 use crate::database::create::{CreatePlan, Created};
 use crate::database::engine::Server;
-use crate::database::load::Loading;
+use crate::database::loading::Loading;
 use crate::database::snapshot::Snapshot;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};

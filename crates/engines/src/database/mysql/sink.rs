@@ -2,12 +2,12 @@
 //! place or put aside until the rows are there.
 
 use super::batch::{Batch, Way};
-use super::load::MysqlLoader;
+use super::loader::MysqlLoader;
 use super::{code, refused, run};
 use crate::database::DatabaseError;
 use crate::database::dump::Checksum;
 use crate::database::journal::Mark;
-use crate::database::load::text_of;
+use crate::database::loading::text_of;
 use crate::database::waiting::{Later, refusal};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};

@@ -1,6 +1,7 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
 pub mod load;
+mod loader;
 mod pool;
 mod ranges;
 pub mod read;
@@ -12,7 +13,7 @@ use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question, sizes_of};
 pub(super) use super::{standard_name as name, standard_text as quoted};
 use crate::database::engine::Server;
-use crate::database::load::Loading;
+use crate::database::loading::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::postgres::config::SslMode;

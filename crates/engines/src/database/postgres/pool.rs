@@ -4,13 +4,11 @@
 //! Invariant: what a connection of the pool commits is noted before and after, with the server's number of the transaction, so that an
 //! interrupted load learns later what became of it ("Transaction ID and Snapshot Information Functions", `txid_status`, PostgreSQL 10).
 
-use super::load::BEGIN;
-use super::sink::BLOCK;
 use super::{connect, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::Notes;
 use crate::database::journal::{Alone, Mark};
-use crate::database::load::Plain;
+use crate::database::loading::Plain;
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
 use std::collections::{BTreeMap, BTreeSet};
@@ -19,6 +17,12 @@ use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::sync::mpsc::{Receiver, Sender, SyncSender, channel, sync_channel};
 use std::thread::JoinHandle;
+
+/// What every transaction begins with.
+pub(super) const BEGIN: &str = "BEGIN; SET LOCAL client_encoding = 'UTF8'; SET LOCAL client_min_messages = warning; SET LOCAL statement_timeout = 0; SET LOCAL check_function_bodies = false";
+
+/// Rows of a copy are passed on when so many bytes have come together.
+pub(super) const BLOCK: usize = 1 << 20;
 
 /// Blocks of rows that wait for a connection.
 const WAITING: usize = 2;

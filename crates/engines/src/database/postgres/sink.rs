@@ -1,13 +1,13 @@
 //! What of a dump reaches a PostgreSQL server, piece by piece: every statement is vetted, and sent in its place or put aside until the rows
 //! are there; rows of large tables go over connections of their own.
 
-use super::load::{PostgresLoader, is_not_yet, is_there_already};
-use super::pool::{Beside, Copying, Region, copy_beside, copy_in};
+use super::loader::{PostgresLoader, is_not_yet, is_there_already};
+use super::pool::{BLOCK, Beside, Copying, Region, copy_beside, copy_in};
 use super::{name, refused, run};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::NextAction;
 use crate::database::journal::Alone;
-use crate::database::load::{Plain, text_of};
+use crate::database::loading::{Plain, text_of};
 use crate::database::waiting::{Later, refusal};
 use crate::dump::literal::Quoting;
 use crate::dump::row::{self, Value, ValueKind};
@@ -19,9 +19,6 @@ use crate::vet::{Phase, Verdict, Vetted};
 
 /// Rows of a table whose indexes are worth a connection of their own.
 const MANY: u64 = 10_000;
-
-/// Rows of a copy are passed on when so many bytes have come together.
-pub(super) const BLOCK: usize = 1 << 20;
 
 /// Takes the pieces of one dump or part of a dump.
 pub(super) struct LoadSink<'l> {

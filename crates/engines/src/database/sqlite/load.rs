@@ -4,9 +4,9 @@
 use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
-use crate::database::compatibility::Substitution;
 use crate::database::journal::{ProgressStore, Reached};
-use crate::database::load::{Loaded, Loading, Plain, each_piece, text_of};
+use crate::database::loading::Substitution;
+use crate::database::loading::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
 use crate::dump::literal;

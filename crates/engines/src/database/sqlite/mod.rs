@@ -8,7 +8,7 @@ use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
 use crate::database::engine::Server;
-use crate::database::load::Loading;
+use crate::database::loading::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
 use crate::event::Findings;

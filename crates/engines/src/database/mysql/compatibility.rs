@@ -3,9 +3,9 @@
 //! Names of collations, character sets and engines are asked of the server; one that it does not know becomes its nearest relative that
 //! it does know, and is listed. Where no relative is known the load stops, and the user says what it shall be.
 
-use super::DatabaseError;
-use super::load::Substituted;
-use super::mysql::rows;
+use super::rows;
+use crate::database::DatabaseError;
+use crate::database::loading::{Substituted, Substitution};
 use crate::dump::lex::{Lexer, Step, Token};
 use crate::dump::literal::Quoting;
 use crate::edit::{Edit, apply};
@@ -36,15 +36,6 @@ impl Kind {
     }
 }
 
-/// What a character set, collation or engine becomes that the server does not know.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Substitution {
-    /// As the dump has it.
-    pub name: String,
-    /// What stands in its place.
-    pub other: String,
-}
-
 /// What a server knows, and what was replaced for it.
 #[derive(Debug, Default)]
 pub struct Compatibility {
@@ -55,7 +46,7 @@ pub struct Compatibility {
 
 impl Compatibility {
     /// Asks a MySQL or MariaDB server what it knows. `asked` are the user's own replacements.
-    pub fn of_mysql(conn: &mut Conn, asked: &[Substitution]) -> Result<Self, DatabaseError> {
+    pub fn of(conn: &mut Conn, asked: &[Substitution]) -> Result<Self, DatabaseError> {
         let mut known: BTreeMap<Kind, BTreeSet<String>> = BTreeMap::new();
         let questions = [
             (
