@@ -4,15 +4,18 @@
 //! which module does what. Results are return values; progress and findings go through [`event::Watch`].
 
 pub mod contents;
+pub mod copy_record;
 pub mod job;
+pub mod options;
 pub mod pack;
 pub mod password;
 pub mod restore;
 pub mod saved_logins;
+pub mod select;
 pub mod shell;
-pub mod split;
 pub mod survey;
 pub mod system;
+pub mod table_scope;
 pub mod trace;
 pub mod undo;
 

@@ -6,12 +6,16 @@ use crate::archive::format::{DATABASE, LeftOut};
 use crate::archive::read::EntryKind;
 use crate::archive::write::{ArchiveWriter, Meta};
 use crate::contents::{GatherOptions, PackError, gather};
+use crate::dump::rules::Keep;
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::{AtPath, absolute, folder_of};
 use crate::place::Address;
-use crate::restore::run::place_failed;
-use crate::survey::Survey;
+use crate::select::{Part, Scope, Selection};
+use crate::survey::estimate::{Estimate, packed};
+use crate::survey::{Survey, folders};
+use crate::table_scope::TableScope;
+use crate::tree::place_failed;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs::{self, File};
@@ -131,4 +135,31 @@ pub fn pack(
         left_out: contents.left_out,
         findings,
     })
+}
+
+/// Reckons what packing a part of a site would write.
+pub fn estimate(found: &Survey, scope: &Scope, tables: TableScope<'_>) -> Estimate {
+    let definition = &found.recognised.definition;
+    let mut out = Estimate::default();
+    if scope.has_files() {
+        let selection = Selection::of(definition, scope, &found.hosts.others())
+            .beside_database(&found.site, found.config.database.as_ref());
+        let walked = folders::walk(&*found.tree, definition, &selection, 1);
+        (out.files, out.file_bytes, out.archive_bytes) = (walked.files, walked.bytes, walked.packed_bytes);
+    }
+    if scope.has(&Part::Database) {
+        for table in &found.tables {
+            match tables.keeps(definition, &found.config.table_prefix, &table.name) {
+                Keep::All => {
+                    out.tables += 1;
+                    out.rows += table.rows;
+                    out.database_bytes += table.bytes;
+                }
+                Keep::Structure => out.tables += 1,
+                Keep::Nothing => {}
+            }
+        }
+        out.archive_bytes += packed(out.database_bytes);
+    }
+    out
 }

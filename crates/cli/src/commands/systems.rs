@@ -10,7 +10,7 @@ use crate::report::{Block, Report};
 use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
-use zporter_core::system::copy::Put;
+use zporter_core::system::copy::SetPlace;
 use zporter_core::system::schema::Definition;
 use zporter_core::system::{self, Known};
 
@@ -164,12 +164,12 @@ fn explain(report: &mut Report, d: &Definition) {
     report.section("Keys that begin with the table prefix", Block::Lines(keys.collect()));
     let rows = d.switch.iter().map(|s| {
         let states = s.states.keys().cloned().collect::<Vec<_>>().join(", ");
-        let versions = versions(s.put.from.as_deref(), s.put.below.as_deref());
-        vec![word(&s.name), states, put(&s.put), versions]
+        let versions = versions(s.set.from.as_deref(), s.set.below.as_deref());
+        vec![word(&s.name), states, put(&s.set), versions]
     });
     report.section("Switches", Block::table(&["switch", "states", "where", "versions"], rows));
     let mut whose: Vec<String> =
-        d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.put))).collect();
+        d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.set))).collect();
     if let Some(admin) = &d.admin {
         whose.push(format!("administrator: {}.{} and {}", admin.table, admin.email, admin.password));
         for h in &admin.hash {
@@ -191,7 +191,7 @@ fn word(value: &impl Serialize) -> String {
 }
 
 /// Tells where a value is put.
-fn put(put: &Put) -> String {
+fn put(put: &SetPlace) -> String {
     if let Some(row) = &put.row {
         let only: Vec<String> = row.only.iter().map(|o| format!("{} = {}", o.column, o.value)).collect();
         let within =

@@ -3,9 +3,9 @@
 //! `options` holds one struct for each command with a field for each of its options, `values` what such a field may hold, `run` does the
 //! work for whoever brings the world with him: passwords, the time, the logbook.
 
-pub mod options;
 pub mod run;
-pub mod values;
+
+pub use crate::options::{self, values};
 
 use crate::fsx::{AtPath, PathError};
 use crate::tree::write_atomically;
@@ -127,7 +127,7 @@ fn read<T: DeserializeOwned>(options: Map<String, Value>) -> Result<T, JobError>
         if let Some(missing) = text.strip_prefix("missing field `").and_then(|t| t.split('`').next()) {
             return JobError::Missing(missing.to_string());
         }
-        let (why, cure) = text.split_once(values::CURE).map_or((&*text, ""), |(why, cure)| (why, cure));
+        let (why, cure) = text.split_once(crate::place::CURE).map_or((&*text, ""), |(why, cure)| (why, cure));
         JobError::Wrong { name, why: why.to_string(), cure: cure.to_string() }
     })
 }

@@ -43,14 +43,14 @@ pub(super) struct Copied {
 
 /// Threads that copy.
 pub(super) struct Copiers {
-    way: SyncSender<Vec<Job>>,
+    sender: SyncSender<Vec<Job>>,
     bundle: Vec<Job>,
     threads: Vec<JoinHandle<Result<Copied, RestoreError>>>,
 }
 
 impl Copiers {
     pub(super) fn start() -> std::io::Result<Self> {
-        let (way, jobs) = sync_channel(WAITING);
+        let (sender, jobs) = sync_channel(WAITING);
         let jobs = Arc::new(Mutex::new(jobs));
         let count = std::thread::available_parallelism().map_or(2, usize::from).clamp(1, MOST_THREADS);
         let mut threads = Vec::new();
@@ -62,7 +62,7 @@ impl Copiers {
                 Err(e) => return Err(e),
             }
         }
-        Ok(Copiers { way, bundle: Vec::new(), threads })
+        Ok(Copiers { sender, bundle: Vec::new(), threads })
     }
 
     /// Notes a file and hands it on. Threads that stopped are told of at the end.
@@ -73,14 +73,14 @@ impl Copiers {
 
     fn hand_on(&mut self, change_log: &ChangeLog) -> Result<(), RestoreError> {
         change_log.files(self.bundle.iter().map(|job| job.to.as_path()))?;
-        let _ = self.way.send(std::mem::take(&mut self.bundle));
+        let _ = self.sender.send(std::mem::take(&mut self.bundle));
         Ok(())
     }
 
     /// Waits until all is copied.
     pub(super) fn finish(mut self, change_log: &ChangeLog) -> Result<Copied, RestoreError> {
         self.hand_on(change_log)?;
-        drop(self.way);
+        drop(self.sender);
         let mut out = Copied::default();
         let mut failure = None;
         for thread in self.threads {
@@ -105,12 +105,12 @@ impl Copiers {
 fn work(jobs: &Mutex<Receiver<Vec<Job>>>) -> Result<Copied, RestoreError> {
     let mut copied = Copied::default();
     let mut failure = None;
-    let mut way = CopyMethod::default();
+    let mut method = CopyMethod::default();
     loop {
         let bundle = jobs.lock().unwrap_or_else(PoisonError::into_inner).recv();
         let Ok(bundle) = bundle else { break };
         if failure.is_none() {
-            failure = bundle.iter().find_map(|job| one(job, &mut way, &mut copied).err());
+            failure = bundle.iter().find_map(|job| one(job, &mut method, &mut copied).err());
         }
     }
     failure.map_or(Ok(copied), Err)
@@ -122,7 +122,7 @@ pub(super) fn unread(path: &Path, error: &std::io::Error) -> Finding {
     Finding::at(Code::FileUnreadable, what, path, "check its permissions and try again")
 }
 
-fn one(job: &Job, way: &mut CopyMethod, copied: &mut Copied) -> Result<(), RestoreError> {
+fn one(job: &Job, method: &mut CopyMethod, copied: &mut Copied) -> Result<(), RestoreError> {
     let (tree, from) = &job.from;
     let mut source = match tree.open(from, Links::Follow) {
         Ok(source) => source,
@@ -133,7 +133,7 @@ fn one(job: &Job, way: &mut CopyMethod, copied: &mut Copied) -> Result<(), Resto
     };
     let shown = job.mode & shown_by_umask();
     let mut file = job.tree.create(&job.to, shown).at(&job.to)?;
-    copied.bytes += tree::copy(way, &mut *source, &mut *file, job.size).at(&job.to)?;
+    copied.bytes += tree::copy(method, &mut *source, &mut *file, job.size).at(&job.to)?;
     let owner = match job.owner {
         Owner::Own => None,
         owner => owner.for_source(source.meta().ok().as_ref()),

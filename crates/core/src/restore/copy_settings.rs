@@ -1,19 +1,19 @@
-//! What a restore puts into a copy beside what it moves: switches, the site's name and office, a way in for the administrator.
+//! What a restore planned into a copy beside what it moves: switches, the site's name and office, a way in for the administrator.
 //!
-//! The definition says where each value stands ([`crate::system::copy::Put`]); here it becomes config keys, rows and files of a plan.
+//! The definition says where each value stands ([`crate::system::copy::SetPlace`]); here it becomes config keys, rows and files of a plan.
 
 use super::RestoreError;
 use super::job::RestoreJob;
 use crate::dump::inspect::Wanted;
-use crate::dump::rules::RowPut;
+use crate::dump::rules::RowSetting;
 use crate::finding::{Code, Finding};
-use crate::job::values::SwitchChoice;
+use crate::options::values::SwitchChoice;
 use crate::password::{self, HashError};
 use crate::place::Scheme;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
-use crate::system::copy::{IdentityName, Put, PutForm, PutRow};
+use crate::system::copy::{IdentityName, SetForm, SetPlace, SetRow};
 use std::path::Path;
 
 /// A config key to be put, and what for.
@@ -33,7 +33,7 @@ pub struct PlannedKey {
 #[derive(Debug, Clone)]
 pub struct PlannedRow {
     /// The row.
-    pub put: RowPut,
+    pub setting: RowSetting,
     /// Whether it may be made where it is missing.
     pub make: bool,
     /// What it does, for people.
@@ -95,15 +95,15 @@ pub fn wanted_admin(definition: &Definition, prefix: &str) -> Option<Wanted> {
 
 /// Plans what is asked for. `admins` are the numbers of the accounts that could be meant; the lowest one is.
 pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<PlannedSettings, RestoreError> {
-    let mut puts = PlannedSettings::default();
+    let mut planned = PlannedSettings::default();
     for SwitchChoice { name, state } in &job.options.set {
         let word = name.word();
         let known: Vec<_> = site.definition.switch.iter().filter(|s| s.name == *name).collect();
-        let fitting: Vec<_> = known.iter().filter(|s| fits(&s.put, site)).collect();
+        let fitting: Vec<_> = known.iter().filter(|s| fits(&s.set, site)).collect();
         if fitting.is_empty() {
             let why =
                 if known.is_empty() { "has no such switch" } else { "has no such switch in this version" };
-            puts.findings.push(Finding::new(
+            planned.findings.push(Finding::new(
                 Code::SwitchUnknown,
                 format!("{word}={state} was not set: {} {why}", site.definition.name),
                 "",
@@ -113,7 +113,7 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
         }
         for switch in fitting {
             match switch.states.get(state) {
-                Some(value) => puts.put(&switch.put, value, format!("{word}={state}"), site),
+                Some(value) => planned.set(&switch.set, value, format!("{word}={state}"), site),
                 None => {
                     let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
                     return Err(RestoreError::Switch {
@@ -126,18 +126,23 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
         }
     }
     if let Some(scheme) = site.new_scheme {
-        puts.tls(scheme, site);
+        planned.tls(scheme, site);
     }
-    puts.identity(IdentityName::SiteName, job.options.site_name.as_deref(), "site name", site);
-    puts.identity(IdentityName::SiteEmail, job.options.admin_email.as_deref(), "address of the office", site);
+    planned.identity(IdentityName::SiteName, job.options.site_name.as_deref(), "site name", site);
+    planned.identity(
+        IdentityName::SiteEmail,
+        job.options.admin_email.as_deref(),
+        "address of the office",
+        site,
+    );
     if job.changes_admin() {
-        puts.admin(job, site, admins)?;
+        planned.admin(job, site, admins)?;
     }
-    Ok(puts)
+    Ok(planned)
 }
 
-fn fits(put: &Put, site: &Site<'_>) -> bool {
-    version_fits(site.version, put.from.as_deref(), put.below.as_deref())
+fn fits(place: &SetPlace, site: &Site<'_>) -> bool {
+    version_fits(site.version, place.from.as_deref(), place.below.as_deref())
 }
 
 impl PlannedSettings {
@@ -150,20 +155,20 @@ impl PlannedSettings {
     /// there, or keep its cookies from them.
     fn tls(&mut self, scheme: Scheme, site: &Site<'_>) {
         let (keys, rows) = (self.config.len(), self.rows.len());
-        for switch in site.definition.tls.iter().filter(|t| fits(&t.put, site)) {
+        for switch in site.definition.tls.iter().filter(|t| fits(&t.set, site)) {
             let (word, value) = match scheme {
                 Scheme::Http => ("off", &switch.http),
                 Scheme::Https => ("on", &switch.https),
             };
             if let Some(value) = value {
-                self.put(&switch.put, value, format!("TLS {word}, as the new address has it"), site);
+                self.set(&switch.set, value, format!("TLS {word}, as the new address has it"), site);
             }
         }
         self.config[keys..].iter_mut().for_each(|k| k.optional = true);
         self.rows[rows..].iter_mut().for_each(|r| r.optional = true);
     }
 
-    fn put(&mut self, put: &Put, value: &str, what: String, site: &Site<'_>) {
+    fn set(&mut self, put: &SetPlace, value: &str, what: String, site: &Site<'_>) {
         if let Some(key) = &put.config {
             self.config.push(PlannedKey {
                 key: key.clone(),
@@ -175,7 +180,7 @@ impl PlannedSettings {
         if let Some(row) = &put.row {
             let make = row.make;
             self.rows.push(PlannedRow {
-                put: row_put(row, value, site),
+                setting: row_setting(row, value, site),
                 make,
                 what: what.clone(),
                 optional: false,
@@ -190,9 +195,9 @@ impl PlannedSettings {
     fn identity(&mut self, name: IdentityName, value: Option<&str>, what: &str, site: &Site<'_>) {
         let Some(value) = value else { return };
         let places: Vec<_> =
-            site.definition.identity.iter().filter(|i| i.name == name && fits(&i.put, site)).collect();
+            site.definition.identity.iter().filter(|i| i.name == name && fits(&i.set, site)).collect();
         for place in &places {
-            self.put(&place.put, value, what.to_string(), site);
+            self.set(&place.set, value, what.to_string(), site);
         }
         if places.is_empty() {
             let message = format!(
@@ -222,7 +227,7 @@ impl PlannedSettings {
             return Ok(());
         };
         let account = |column: &str, value: &str, what: &str| PlannedRow {
-            put: RowPut {
+            setting: RowSetting {
                 table: format!("{}{}", site.prefix, admin.table),
                 column: column.to_string(),
                 only: vec![(admin.id.clone(), id.clone())],
@@ -253,14 +258,14 @@ impl PlannedSettings {
     }
 }
 
-fn row_put(row: &PutRow, value: &str, site: &Site<'_>) -> RowPut {
+fn row_setting(row: &SetRow, value: &str, site: &Site<'_>) -> RowSetting {
     let value = match row.form {
-        PutForm::Plain => value.to_string(),
-        PutForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
-        PutForm::SerializedNumber => format!("i:{value};"),
-        PutForm::SerializedFlag => format!("b:{value};"),
+        SetForm::Plain => value.to_string(),
+        SetForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
+        SetForm::SerializedNumber => format!("i:{value};"),
+        SetForm::SerializedFlag => format!("b:{value};"),
     };
-    RowPut {
+    RowSetting {
         table: format!("{}{}", site.prefix, row.table),
         column: row.column.clone(),
         only: row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),

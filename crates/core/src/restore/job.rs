@@ -1,10 +1,11 @@
 //! A restore or a clone that is ready to be planned: its options, and what the world added to them.
 
-use crate::contents::{SiteContents, TableScope};
-use crate::job::options::CopyJob;
+use crate::contents::SiteContents;
+use crate::options::CopyJob;
 use crate::place::{Address, DatabaseAccess};
 use crate::secret::Secret;
-use crate::survey::select::Scope;
+use crate::select::Scope;
+use crate::table_scope::TableScope;
 use crate::tree::{Ids, Tree};
 use std::path::PathBuf;
 use std::sync::Arc;

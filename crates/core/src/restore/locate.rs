@@ -2,7 +2,7 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
-use super::source::{self, Kind, Source};
+use super::source::{self, ArchiveKind, Source};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, OUTSIDE};
 use crate::archive::read::Entry;
@@ -31,8 +31,8 @@ pub(super) struct Locate {
 impl Locate {
     pub(super) fn of(source: &Source, job: &RestoreJob) -> Self {
         let (ours, dump) = match &source.kind {
-            Kind::Ours(_) => (true, None),
-            Kind::Plain { dump } => (false, dump.clone()),
+            ArchiveKind::Ours(_) => (true, None),
+            ArchiveKind::Plain { dump } => (false, dump.clone()),
         };
         let prefix =
             if ours { FILES.to_string() } else { source.files.prefix.trim_end_matches('/').to_string() };

@@ -2,13 +2,18 @@
 
 mod copiers;
 pub mod copy_settings;
+mod edits;
+mod guards;
 pub mod hosts;
 pub mod job;
 pub mod leftovers;
 mod locate;
+mod old_place;
+mod outlook;
 pub mod owner;
+mod ownership;
 pub mod plan;
-pub mod record;
+pub mod planning;
 pub mod refresh;
 pub mod restored;
 mod rows;
@@ -16,6 +21,8 @@ pub mod run;
 pub mod source;
 pub mod tidy;
 mod unpack;
+
+pub use crate::copy_record as record;
 
 use crate::archive::read::ReadError;
 use crate::archive::verify::Damage;

@@ -2,35 +2,15 @@
 
 use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
+pub use super::outlook::Outlook;
 use super::plan::RestorePlan;
 use super::record;
 use crate::archive::read::{Entry, EntryKind};
-use crate::survey::select::{Decision, Selection};
+use crate::select::{Decision, Selection};
 use crate::tree::{Found, Links, Meta, Tree, read_small};
-use schemars::JsonSchema;
-use serde::Serialize;
 use std::collections::HashSet;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
-
-/// What would become of the files of a copy. Paths are as they lie below the copy.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, JsonSchema)]
-pub struct Outlook {
-    /// Files that would be new.
-    pub new: Vec<String>,
-    /// Files that would be replaced, and kept for an undo.
-    pub replaced: Vec<String>,
-    /// Files that are no longer at the source.
-    pub gone: Vec<String>,
-    /// Whether those would be taken away.
-    pub takes_away: bool,
-    /// Files that are the same.
-    pub unchanged: u64,
-    /// Files of the copy's own settings, which stay.
-    pub own: u64,
-    /// Bytes that would be written.
-    pub bytes: u64,
-}
 
 /// Says whether a file or link of the copy is what the source holds: size and time, or where it leads; the content of one that is edited.
 pub(super) fn is_same(plan: &RestorePlan, entry: &Entry<'_>, there: &Meta, path: &Path) -> bool {
@@ -117,7 +97,7 @@ impl Outlook {
             ControlFlow::Continue(())
         });
         let stays = |below: &Path, path: &Path| {
-            own.is_match(below) || plan.puts.holds_file(below) || seen.contains(path)
+            own.is_match(below) || plan.settings.holds_file(below) || seen.contains(path)
         };
         let gone = gone(&*plan.job.tree, &selection, stays);
         out.gone = gone.iter().map(|p| p.strip_prefix(target).unwrap_or(p).display().to_string()).collect();

@@ -9,7 +9,7 @@ use crate::dump::dialect::Dialect;
 use crate::dump::rules::{CellChange, Rewritten};
 use crate::dump::tally::Tally;
 use crate::finding::{Code, Finding};
-use crate::survey::select::Part;
+use crate::select::Part;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -138,7 +138,7 @@ impl Restored {
         if !plan.loads() {
             return Vec::new();
         }
-        for (i, row) in plan.puts.rows.iter().enumerate() {
+        for (i, row) in plan.settings.rows.iter().enumerate() {
             if self.rows_put.get(&i).is_some_and(|n| *n > 0) {
                 continue;
             }
@@ -146,15 +146,15 @@ impl Restored {
                 continue;
             }
             if row.make {
-                made.push(&row.put);
+                made.push(&row.setting);
                 continue;
             }
-            let told: Vec<String> = row.put.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
+            let told: Vec<String> = row.setting.only.iter().map(|(c, v)| format!("{c} = {v}")).collect();
             let what = format!("{} was not set: no such row ({})", row.what, told.join(", "));
             self.findings.push(Finding::new(
                 Code::RowMissing,
                 what,
-                format!("{}.{}", row.put.table, row.put.column),
+                format!("{}.{}", row.setting.table, row.setting.column),
                 "set it by hand",
             ));
         }
@@ -163,17 +163,17 @@ impl Restored {
 
     /// Tells what was put.
     pub(super) fn describe(&mut self, plan: &RestorePlan) {
-        let puts = &plan.puts;
+        let settings = &plan.settings;
         let code = plan.job.scope.has(&Part::Code);
-        let config = puts.config.iter().filter(|k| plan.files.iter().any(|f| f.put.contains(&k.key)));
+        let config = settings.config.iter().filter(|k| plan.files.iter().any(|f| f.put.contains(&k.key)));
         self.settings.extend(config.map(|k| format!("{} (config key `{}`)", k.what, k.key)));
-        for (i, row) in puts.rows.iter().enumerate().filter(|_| plan.loads()) {
+        for (i, row) in settings.rows.iter().enumerate().filter(|_| plan.loads()) {
             let there = self.rows_put.get(&i).is_some_and(|n| *n > 0);
             if there || row.make {
-                self.settings.push(format!("{} (row of {})", row.what, row.put.table));
+                self.settings.push(format!("{} (row of {})", row.what, row.setting.table));
             }
         }
-        let files = puts.files.iter().filter(|_| code);
+        let files = settings.files.iter().filter(|_| code);
         self.settings.extend(files.map(|f| format!("{} (file {})", f.what, f.path)));
         self.host_mapping = plan
             .host_mapping

@@ -3,7 +3,7 @@
 use super::RestoreError;
 use super::leftovers;
 use super::locate::EntryPlace;
-use super::owner;
+use super::ownership;
 use super::plan::RestorePlan;
 use super::record::{self, Record};
 use super::restored::Restored;
@@ -15,11 +15,10 @@ use crate::archive::read::ReadError;
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
 use crate::event::{Counted, Event, Findings, Watch, go_on};
-use crate::finding::{Code, Finding};
-use crate::fsx::{AtPath, PathError};
+use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
-use crate::survey::select::Part;
-use crate::tree::{Links, write_whole};
+use crate::select::Part;
+use crate::tree::{Links, place_failed, write_whole};
 use std::collections::BTreeMap;
 use std::fs::File;
 use std::io;
@@ -138,7 +137,7 @@ pub fn run(
             address: plan.job.address.to_string(),
             database: plan.job.database.as_ref().map(crate::place::DatabaseAccess::url),
             table_prefix: plan.job.options.table_prefix.clone(),
-            settings: plan.settings.clone(),
+            settings: plan.source_settings.clone(),
             run: book.id().to_string(),
         };
         record.write(&*plan.job.tree, &mut change_log)?;
@@ -149,10 +148,10 @@ pub fn run(
         }
         total.tidy = tidy::tidy(&plan.job.tree, &plan.definition, plan.job.options.tidy)?;
     }
-    owner::settle(plan, &change_log)?;
+    ownership::settle(plan, &change_log)?;
     if whole
         && first
-        && let Some(warning) = owner::unwritable(plan)
+        && let Some(warning) = ownership::unwritable(plan)
     {
         findings.push(warning);
     }
@@ -174,20 +173,13 @@ pub fn run(
     Ok(total)
 }
 
-/// Says that a host failed on the way.
-pub(crate) fn place_failed(trouble: PathError) -> Finding {
-    let what =
-        format!("the host failed while it was asked, and something may be missing: {}", trouble.source);
-    Finding::at(Code::PlaceFailed, what, &trouble.path, "look whether it answers, and do it again")
-}
-
 /// Writes or removes the files whose presence means something.
 fn put_files(
     plan: &RestorePlan,
     book: &logbook::Run,
     change_log: &mut ChangeLog,
 ) -> Result<(), RestoreError> {
-    for file in plan.puts.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
+    for file in plan.settings.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
         let tree = &*plan.job.tree;
         let path = plan.job.options.target.join(&file.path);
         book.step(StepKind::SetFile, serde_json::json!({ "file": file.path, "what": file.what }))?;

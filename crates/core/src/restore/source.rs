@@ -25,7 +25,7 @@ use std::path::Path;
 
 /// What kind of archive it is.
 #[derive(Debug)]
-pub enum Kind {
+pub enum ArchiveKind {
     /// Written by us, verified whole.
     Ours(Box<Head>),
     /// Made by hand or by something else.
@@ -38,8 +38,8 @@ pub enum Kind {
 /// A looked-through archive.
 #[derive(Debug)]
 pub struct Source {
-    /// Kind.
-    pub kind: Kind,
+    /// ArchiveKind.
+    pub kind: ArchiveKind,
     /// Config and marker files.
     pub files: HeldFiles,
     /// Bytes of the files, unpacked.
@@ -120,7 +120,7 @@ fn site(contents: &SiteContents) -> Source {
     }
     let file_bytes = contents.file_bytes();
     Source {
-        kind: Kind::Ours(Box::new(contents.head.clone())),
+        kind: ArchiveKind::Ours(Box::new(contents.head.clone())),
         files,
         file_bytes,
         database_bytes: contents.database_bytes(),
@@ -156,7 +156,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
                 database_bytes: proof.database_bytes,
                 tables: proof.tables,
                 has_database: proof.head.has_database,
-                kind: Kind::Ours(Box::new(proof.head)),
+                kind: ArchiveKind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
                 findings: Vec::new(),
                 files,
@@ -230,7 +230,7 @@ fn plain(
     let dump_bytes = dump.as_ref().map_or(0, |(_, size)| *size);
     Ok(Source {
         has_database: dump.is_some(),
-        kind: Kind::Plain { dump: dump.map(|(name, _)| name) },
+        kind: ArchiveKind::Plain { dump: dump.map(|(name, _)| name) },
         files,
         file_bytes: bytes,
         database_bytes: dump_bytes,

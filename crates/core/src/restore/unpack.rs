@@ -13,7 +13,7 @@ use crate::change_log::ChangeLog;
 use crate::event::Findings;
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, CopyMethod};
-use crate::survey::select::{Decision, Selection};
+use crate::select::{Decision, Selection};
 use crate::tree::{self, Links, Meta, OpenFile, Origin, Properties, Temporary, at_second};
 use globset::GlobSet;
 use std::collections::{BTreeMap, HashSet};
@@ -328,7 +328,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         let target = self.plan.job.options.target.to_path_buf();
         let stays = |below: &Path, path: &Path| {
             self.is_own(below)
-                || self.plan.puts.holds_file(below)
+                || self.plan.settings.holds_file(below)
                 || self.seen.contains(&self.hasher.hash_one(path))
         };
         let tree = self.plan.job.tree.clone();

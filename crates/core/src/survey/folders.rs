@@ -1,8 +1,8 @@
 //! One walk over a site's files: how heavy its folders are, what is not copied of them, what cannot be read.
 
-use super::select::{Decision, Selection};
 use crate::archive::format::LeftOut;
 use crate::config::htaccess;
+use crate::select::{Decision, Selection};
 use crate::system::Definition;
 use crate::tree::{Found, Tree};
 use schemars::JsonSchema;

@@ -6,9 +6,9 @@ use std::collections::BTreeSet;
 
 /// Tables that a definition knows by name, without prefix.
 fn known_tables(definition: &Definition) -> BTreeSet<&str> {
-    let rows = (definition.switch.iter().map(|s| &s.put))
-        .chain(definition.identity.iter().map(|i| &i.put))
-        .chain(definition.tls.iter().map(|t| &t.put))
+    let rows = (definition.switch.iter().map(|s| &s.set))
+        .chain(definition.identity.iter().map(|i| &i.set))
+        .chain(definition.tls.iter().map(|t| &t.set))
         .filter_map(|put| put.row.as_ref().map(|r| r.table.as_str()));
     let all = (definition.address.iter().map(|a| a.table.as_str()))
         .chain(definition.cell.iter().map(|c| c.table.as_str()))

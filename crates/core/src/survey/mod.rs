@@ -7,8 +7,9 @@ pub mod hosts;
 pub mod material;
 pub mod recognise;
 pub mod risks;
-pub mod select;
 pub mod site_files;
+
+pub use crate::select;
 
 use crate::archive::format::LeftOut;
 use crate::database;
@@ -18,8 +19,9 @@ use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::PathError;
 use crate::place::{Address, DatabaseAccess};
+use crate::select::{Scope, Selection};
 use crate::system::schema::Role;
-use crate::system::{Definition, Known};
+use crate::system::{Definition, Known, table_rule};
 use crate::tree::{Tree, noticing};
 use address::AddressFinding;
 use estimate::Estimate;
@@ -27,7 +29,6 @@ use folders::{FolderSize, Heavy, Walked};
 use hosts::{HostFound, Hosts};
 use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
 use schemars::JsonSchema;
-use select::{Scope, Selection};
 use serde::Serialize;
 use site_files::FolderFiles;
 use std::path::{Path, PathBuf};
@@ -353,19 +354,6 @@ pub fn inspect_dump(path: &Path, wanted: &[Wanted], watch: &dyn Watch) -> Result
     let found = inspect::inspect(Counted::new(file, watch), wanted, true).map_err(dump_error)?;
     watch.event(Event::StepDone);
     Ok(found)
-}
-
-/// Returns the rule of a definition for a table.
-pub fn table_rule<'d>(
-    definition: &'d Definition,
-    prefix: &str,
-    table: &str,
-) -> Option<&'d crate::system::schema::TableRule> {
-    let bare = table.strip_prefix(prefix)?;
-    definition.table.iter().find(|t| match t.name.strip_suffix('*') {
-        Some(start) => bare.starts_with(start),
-        None => bare == t.name,
-    })
 }
 
 fn table_found(definition: &Definition, prefix: &str, name: String, rows: u64, bytes: u64) -> TableFound {

@@ -1,6 +1,6 @@
 //! What can be wrong with a definition that reads: every mistake with its line, so that one look at the file mends them all.
 
-use super::copy::{HashScheme, Put};
+use super::copy::{HashScheme, SetPlace};
 use super::schema::{Definition, Role};
 use super::{Mistake, glob};
 use crate::place::AddressForm;
@@ -208,28 +208,28 @@ impl Check<'_> {
                 if !STATES.contains(&state.as_str()) {
                     self.wrong(line, format!("the state {state:?} is none of on, off, plain"));
                 }
-                if switch.put.file.is_some() && value != "write" && value != "remove" {
+                if switch.set.file.is_some() && value != "write" && value != "remove" {
                     self.wrong(line, format!("a file can be `write` or `remove` in a state, not {value:?}"));
                 }
             }
             if switch.states.is_empty() {
                 self.wrong(line, "a switch without `states` switches nothing");
             }
-            self.put(line, &switch.put);
+            self.put(line, &switch.set);
         }
         for (i, tls) in d.tls.iter().enumerate() {
             let line = self.line("tls", i);
             if tls.http.is_none() && tls.https.is_none() {
                 self.wrong(line, "`http` or `https` says what is put; without both nothing is");
             }
-            self.put(line, &tls.put);
+            self.put(line, &tls.set);
         }
         for (i, identity) in d.identity.iter().enumerate() {
-            self.put(self.line("identity", i), &identity.put);
+            self.put(self.line("identity", i), &identity.set);
         }
     }
 
-    fn put(&mut self, line: usize, put: &Put) {
+    fn put(&mut self, line: usize, put: &SetPlace) {
         let places = [put.config.is_some(), put.row.is_some(), put.file.is_some()];
         if places.iter().filter(|p| **p).count() != 1 {
             self.wrong(line, "`put` names one place: `config`, `row` or `file`");

@@ -1,22 +1,21 @@
 //! The part of a definition that tells what a copy can get: switches, names, a way in.
 
-use super::schema::KeyValue;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 /// Where a value is put: a config key, a row, or a file.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct Put {
+pub struct SetPlace {
     /// Key of a config file.
     #[serde(default)]
     pub config: Option<String>,
     /// Row.
     #[serde(default)]
-    pub row: Option<PutRow>,
+    pub row: Option<SetRow>,
     /// File under the site whose presence means on; its content.
     #[serde(default)]
-    pub file: Option<PutFile>,
+    pub file: Option<SetFile>,
     /// First version that has it.
     #[serde(default)]
     pub from: Option<String>,
@@ -28,7 +27,7 @@ pub struct Put {
 /// A row in which a value is put.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct PutRow {
+pub struct SetRow {
     /// Table without prefix.
     pub table: String,
     /// Column with the value.
@@ -37,7 +36,7 @@ pub struct PutRow {
     pub only: Vec<KeyValue>,
     /// How the value stands there.
     #[serde(default)]
-    pub form: PutForm,
+    pub form: SetForm,
     /// Keys of the serialized array, from the outside in, under which it stands.
     #[serde(default)]
     pub within: Vec<String>,
@@ -49,7 +48,7 @@ pub struct PutRow {
 /// How a value stands in a row.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Deserialize, Serialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
-pub enum PutForm {
+pub enum SetForm {
     /// As it is.
     #[default]
     Plain,
@@ -64,7 +63,7 @@ pub enum PutForm {
 /// A file whose presence means something.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-pub struct PutFile {
+pub struct SetFile {
     /// Path under the site.
     pub path: String,
     /// Content.
@@ -80,7 +79,7 @@ pub struct Switch {
     /// Values by state, such as `{ on = "1", off = "0" }`. For a file `write` or `remove`.
     pub states: std::collections::BTreeMap<String, String>,
     /// Where.
-    pub put: Put,
+    pub set: SetPlace,
 }
 
 /// A switch of the system's own for TLS. It follows the scheme of the new address where that is another one.
@@ -94,7 +93,7 @@ pub struct TlsSwitch {
     #[serde(default)]
     pub https: Option<String>,
     /// Where.
-    pub put: Put,
+    pub set: SetPlace,
 }
 
 /// What can be switched, in the words of every system.
@@ -136,7 +135,7 @@ pub struct Identity {
     /// What it tells.
     pub name: IdentityName,
     /// Where.
-    pub put: Put,
+    pub set: SetPlace,
 }
 
 /// What tells whose site it is.
@@ -225,4 +224,14 @@ pub enum HashScheme {
     Pbkdf2Sha256,
     /// Base64 of SHA-1 over a salt of its own column and the password in UTF-16.
     Sha1Utf16,
+}
+
+/// A column with a value.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct KeyValue {
+    /// Column.
+    pub column: String,
+    /// Value.
+    pub value: String,
 }

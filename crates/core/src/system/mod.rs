@@ -135,6 +135,19 @@ pub fn globs<'p>(patterns: impl IntoIterator<Item = &'p str>) -> globset::GlobSe
     all.build().unwrap_or_default()
 }
 
+/// Returns the rule of a definition for a table.
+pub fn table_rule<'d>(
+    definition: &'d Definition,
+    prefix: &str,
+    table: &str,
+) -> Option<&'d schema::TableRule> {
+    let bare = table.strip_prefix(prefix)?;
+    definition.table.iter().find(|t| match t.name.strip_suffix('*') {
+        Some(start) => bare.starts_with(start),
+        None => bare == t.name,
+    })
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -2,6 +2,7 @@
 //!
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
+pub use super::copy::KeyValue;
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use super::globs;
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
@@ -254,16 +255,6 @@ pub struct BesideRows {
     pub port: String,
     /// Row with the base path.
     pub base: String,
-}
-
-/// A column with a value.
-#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
-#[serde(deny_unknown_fields)]
-pub struct KeyValue {
-    /// Column.
-    pub column: String,
-    /// Value.
-    pub value: String,
 }
 
 /// A row that switches something on.

@@ -3,13 +3,13 @@
 use proptest::prelude::*;
 use std::collections::BTreeSet;
 use std::io::Read;
+use zporter_core::contents::split::{Split, Splitter};
 use zporter_core::dump::dialect::Dialect;
 use zporter_core::dump::inspect::{Wanted, inspect};
 use zporter_core::dump::rules::{Cell, DatabaseMove, Keep, Rewritten, Rules};
 use zporter_core::dump::spread::{rewrite, rewrite_on};
 use zporter_core::dump::stream::{DumpError, Source, WINDOW, run};
 use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
-use zporter_core::split::{Split, Splitter};
 use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_standin::{Site, VARIANTS, Variant};
 

@@ -25,7 +25,7 @@ pub struct DatabaseStream {
 }
 
 /// A part of a database.
-pub enum Part<'l> {
+pub enum StreamPart<'l> {
     /// What tables need, or what needs tables.
     Text(&'static str, &'l [u8]),
     /// A table, and whether its rows go.
@@ -75,10 +75,11 @@ impl DatabaseStream {
     }
 
     /// Returns all parts, in the order in which they load.
-    pub fn parts(&self) -> impl Iterator<Item = Part<'_>> {
+    pub fn parts(&self) -> impl Iterator<Item = StreamPart<'_>> {
         let texts = [("types-and-sequences", &self.before), ("views-and-routines", &self.after)];
-        let [before, after] = texts.map(|(name, text)| (!text.is_empty()).then_some(Part::Text(name, text)));
-        let tables = self.tables.iter().map(|(facts, rows)| Part::Table(facts, *rows));
+        let [before, after] =
+            texts.map(|(name, text)| (!text.is_empty()).then_some(StreamPart::Text(name, text)));
+        let tables = self.tables.iter().map(|(facts, rows)| StreamPart::Table(facts, *rows));
         before.into_iter().chain(tables).chain(after)
     }
 

@@ -24,7 +24,7 @@ pub struct Chunk {
 /// A piece, located.
 #[derive(Debug)]
 pub(super) struct Located {
-    pub(super) kind: Kind,
+    pub(super) kind: ChunkKind,
     pub(super) span: Range<usize>,
     pub(super) statement: Arc<Statement>,
     pub(super) line: u64,
@@ -34,7 +34,7 @@ pub(super) struct Located {
 
 /// What a piece is; lists are ranges of the chunk's.
 #[derive(Debug, Clone)]
-pub(super) enum Kind {
+pub(super) enum ChunkKind {
     Gap,
     Whole { literals: Range<usize>, delimiter: usize },
     InsertHead,
@@ -55,21 +55,21 @@ impl Chunk {
         self.pieces.iter().map(|located| {
             let bytes = &self.bytes[located.span.clone()];
             let piece = match &located.kind {
-                Kind::Gap => Piece::Gap(bytes),
-                Kind::Whole { literals, delimiter } => {
+                ChunkKind::Gap => Piece::Gap(bytes),
+                ChunkKind::Whole { literals, delimiter } => {
                     Piece::Whole { bytes, literals: &self.literals[literals.clone()], delimiter: *delimiter }
                 }
-                Kind::InsertHead => Piece::InsertHead(bytes),
-                Kind::Rows { rows, hex, seen } => Piece::Rows(Rows {
+                ChunkKind::InsertHead => Piece::InsertHead(bytes),
+                ChunkKind::Rows { rows, hex, seen } => Piece::Rows(Rows {
                     bytes,
                     base: located.span.start,
                     spans: &self.rows[rows.clone()],
                     hex: &self.hex[hex.clone()],
                     seen: &self.seen[seen.clone()],
                 }),
-                Kind::Between => Piece::Between(bytes),
-                Kind::Tail { delimiter } => Piece::Tail { bytes, delimiter: *delimiter },
-                Kind::CutOff => Piece::CutOff(bytes),
+                ChunkKind::Between => Piece::Between(bytes),
+                ChunkKind::Tail { delimiter } => Piece::Tail { bytes, delimiter: *delimiter },
+                ChunkKind::CutOff => Piece::CutOff(bytes),
             };
             let at = At {
                 statement: &located.statement,

@@ -2,7 +2,7 @@
 
 use super::dialect::Dialect;
 use super::literal;
-use super::rules::RowPut;
+use super::rules::RowSetting;
 
 impl Dialect {
     /// Spells a name.
@@ -23,7 +23,7 @@ impl Dialect {
     }
 
     /// Writes inserts that make rows, as a part of a dump that loads on its own; nothing for no rows.
-    pub fn inserts(self, rows: &[&RowPut]) -> Vec<u8> {
+    pub fn inserts(self, rows: &[&RowSetting]) -> Vec<u8> {
         let (first, last) = match self {
             Dialect::Mysql | Dialect::SqlServer => ("", ""),
             Dialect::Postgres => ("SET standard_conforming_strings = on;\n", ""),
@@ -33,7 +33,7 @@ impl Dialect {
         if rows.is_empty() { rows } else { [first.as_bytes(), &rows, last.as_bytes()].concat() }
     }
 
-    fn insert(self, row: &RowPut) -> Vec<u8> {
+    fn insert(self, row: &RowSetting) -> Vec<u8> {
         let names: Vec<String> =
             row.only.iter().map(|(c, _)| c).chain([&row.column]).map(|c| self.name_of(c)).collect();
         // Whoever loads a dump of PostgreSQL's has an empty search path.

@@ -77,7 +77,7 @@ struct Current {
     wanted: Vec<usize>,
     cells: Vec<CellColumn>,
     packed: Vec<BoundPacked>,
-    puts: Vec<BoundPut>,
+    settings: Vec<BoundPut>,
     /// Columns whose values begin otherwise, and the rule that says so.
     starts: Vec<(usize, usize)>,
     /// How many places of a column were changed under which layers the short way.
@@ -293,8 +293,8 @@ impl<'a> Worker<'a> {
             };
             Some(CellColumn { column: index(&cell.column)?, rule, key, host })
         });
-        let puts = self.rules.puts.iter().enumerate().filter(|(_, p)| p.table == table);
-        let puts = puts.filter_map(|(rule, put)| {
+        let settings = self.rules.settings.iter().enumerate().filter(|(_, p)| p.table == table);
+        let settings = settings.filter_map(|(rule, put)| {
             let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
             Some(BoundPut { column: index(&put.column)?, rule, only })
         });
@@ -313,7 +313,7 @@ impl<'a> Worker<'a> {
             wanted: columns.iter().map(|c| self.rules.samples.saturating_sub(sampled(c))).collect(),
             cells: cells.collect(),
             packed: packed.collect(),
-            puts: puts.collect(),
+            settings: settings.collect(),
             starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
             columns: vec![ColumnTally::default(); columns.len()],
@@ -329,7 +329,7 @@ impl<'a> Worker<'a> {
         rows.hits(self.rules.replacements.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
             || !self.current.packed.is_empty()
-            || !self.current.puts.is_empty()
+            || !self.current.settings.is_empty()
             || !self.current.starts.is_empty()
             || self.rules.replacements.asked().repair;
         let mut next = 0;
@@ -432,7 +432,7 @@ impl<'a> Worker<'a> {
             }
         }
         self.starts(row, values, quoting);
-        self.puts(row, values, quoting);
+        self.settings(row, values, quoting);
         self.packed(row, values, quoting, &mut settled);
         let declared = self.edits.len();
         let repair = self.rules.replacements.asked().repair;

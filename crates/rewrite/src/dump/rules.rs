@@ -40,7 +40,7 @@ pub struct PackedColumn {
 
 /// A value that is put into a row, whatever stands there.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct RowPut {
+pub struct RowSetting {
     /// Table, prefix included.
     pub table: String,
     /// Column.
@@ -137,7 +137,7 @@ pub struct Rules<'a> {
     /// Compressed columns.
     pub packed: Vec<PackedColumn>,
     /// Values that are put into rows.
-    pub puts: Vec<RowPut>,
+    pub settings: Vec<RowSetting>,
     /// Columns whose values begin otherwise.
     pub starts: Vec<Start>,
     /// Says of a table (prefix included) what of it is carried.
@@ -160,7 +160,7 @@ impl<'a> Rules<'a> {
             relocation: None,
             cells: Vec::new(),
             packed: Vec::new(),
-            puts: Vec::new(),
+            settings: Vec::new(),
             starts: Vec::new(),
             keep,
             strip_definers: false,

@@ -8,7 +8,7 @@
 //! one row. Cost: one read copy, and for rows the pass of `runs`.
 
 pub use super::chunk::{At, Piece};
-use super::chunk::{Chunk, Firsts, Kind, Located};
+use super::chunk::{Chunk, ChunkKind, Firsts, Located};
 use super::dialect::Dialect;
 use super::lex::{Lexer, Step, Token};
 use super::literal::Quoting;
@@ -215,7 +215,7 @@ impl<R: Read> Source<R> {
         }
     }
 
-    fn take(&mut self, chunk: &mut Chunk, kind: Kind, len: usize) {
+    fn take(&mut self, chunk: &mut Chunk, kind: ChunkKind, len: usize) {
         let span = chunk.used..chunk.used + len;
         let first_line = self.line;
         self.line += memchr::memchr_iter(b'\n', &chunk.bytes[span.clone()]).count() as u64;
@@ -233,7 +233,7 @@ impl<R: Read> Source<R> {
     /// Locates as many pieces as the chunk holds whole.
     fn locate(&mut self, chunk: &mut Chunk) {
         if self.ending.bytes == 0 && chunk.used == 0 && chunk.rest().starts_with(b"\xEF\xBB\xBF") {
-            self.take(chunk, Kind::Gap, 3);
+            self.take(chunk, ChunkKind::Gap, 3);
         }
         loop {
             let went_on = match self.state {
@@ -260,7 +260,7 @@ impl<R: Read> Source<R> {
         self.ending.cut_off = Some(CutOff { line: self.line, offset, what });
         let len = rest.len();
         self.state = State::Done;
-        self.take(chunk, Kind::CutOff, len);
+        self.take(chunk, ChunkKind::CutOff, len);
         true
     }
 
@@ -290,7 +290,7 @@ impl<R: Read> Source<R> {
                 Step::Token(token, len) => (token, len),
                 // A gap that reaches the end of the window is handed out as far as it goes.
                 Step::More if !begun && at > start => {
-                    self.take(chunk, Kind::Gap, at - start);
+                    self.take(chunk, ChunkKind::Gap, at - start);
                     return true;
                 }
                 Step::More | Step::CutOff(_) if !end => {
@@ -316,7 +316,7 @@ impl<R: Read> Source<R> {
             }
             if !begun && at > start {
                 self.lexer = before.unwrap_or(saved);
-                self.take(chunk, Kind::Gap, at - start);
+                self.take(chunk, ChunkKind::Gap, at - start);
                 return true;
             }
             if begun && line_start && self.begins_next(token, &chunk.bytes[at..at + len]) {
@@ -349,7 +349,7 @@ impl<R: Read> Source<R> {
                         self.last_head.extend_from_slice(text);
                         self.enter(statement);
                         self.state = State::Rows;
-                        self.take(chunk, Kind::InsertHead, at - start);
+                        self.take(chunk, ChunkKind::InsertHead, at - start);
                         return true;
                     }
                 }
@@ -379,7 +379,7 @@ impl<R: Read> Source<R> {
             self.statement_line = self.line;
             self.lexer.inside_statement();
             self.state = State::Rows;
-            self.take(chunk, Kind::InsertHead, self.last_head.len());
+            self.take(chunk, ChunkKind::InsertHead, self.last_head.len());
         }
         known
     }
@@ -420,7 +420,7 @@ impl<R: Read> Source<R> {
                     return false;
                 };
                 self.enter(statement);
-                self.take(chunk, Kind::InsertHead, len + line + 1);
+                self.take(chunk, ChunkKind::InsertHead, len + line + 1);
                 self.state = State::Copy;
                 return true;
             }
@@ -430,7 +430,7 @@ impl<R: Read> Source<R> {
         let literals = first_literal..chunk.literals.len();
         let escapes = (statement.class == Class::Set).then(|| self.escapes_after(bytes)).flatten();
         self.enter(statement);
-        self.take(chunk, Kind::Whole { literals, delimiter }, len);
+        self.take(chunk, ChunkKind::Whole { literals, delimiter }, len);
         if let Some(escapes) = escapes {
             self.lexer.backslash_escapes = escapes;
         }
@@ -462,14 +462,14 @@ impl<R: Read> Source<R> {
         let mut in_tail = false;
         loop {
             if !in_tail && at > start && chunk.bytes[..chunk.filled].get(at) == Some(&b'(') {
-                self.take(chunk, Kind::Between, at - start);
+                self.take(chunk, ChunkKind::Between, at - start);
                 return true;
             }
             match self.lexer.next(&chunk.bytes[at..chunk.filled], end) {
                 Step::Token(Token::End, len) => {
                     self.state = State::Between;
                     self.ending.statements += 1;
-                    self.take(chunk, Kind::Tail { delimiter: len }, at + len - start);
+                    self.take(chunk, ChunkKind::Tail { delimiter: len }, at + len - start);
                     return true;
                 }
                 Step::Token(token, len) => {
@@ -498,7 +498,7 @@ impl<R: Read> Source<R> {
         self.lexer.statement_ended();
         self.state = State::Between;
         self.ending.statements += 1;
-        self.take(chunk, Kind::Tail { delimiter: 0 }, len);
+        self.take(chunk, ChunkKind::Tail { delimiter: 0 }, len);
         true
     }
 
@@ -553,7 +553,7 @@ impl<R: Read> Source<R> {
     /// Hands out the rows found; without any, says whether more input could bring one.
     fn take_rows(&mut self, chunk: &mut Chunk, first: Firsts, len: usize) -> bool {
         if chunk.rows.len() > first.rows {
-            let kind = Kind::Rows {
+            let kind = ChunkKind::Rows {
                 rows: first.rows..chunk.rows.len(),
                 hex: first.hex..chunk.hex.len(),
                 seen: first.seen..chunk.seen.len(),
@@ -590,7 +590,7 @@ impl<R: Read> Source<R> {
             Some(len) if ends => {
                 self.lexer.statement_ended();
                 self.ending.statements += 1;
-                self.take(chunk, Kind::Tail { delimiter: 0 }, len);
+                self.take(chunk, ChunkKind::Tail { delimiter: 0 }, len);
                 self.state = State::Between;
                 true
             }

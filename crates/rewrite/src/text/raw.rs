@@ -73,37 +73,37 @@ impl Short {
         self.edits.clear();
         self.places.clear();
         self.layers = Layers::default();
-        let way = Way { replacements, inside, start, backslash };
+        let around = Inside { replacements, inside, start, backslash };
         replacements.is_quiet()
             && !replacements.asked().repair
-            && self.text(way, 0..inside.len(), hits).is_some()
+            && self.text(around, 0..inside.len(), hits).is_some()
     }
 
     /// Looks at a text of any kind, and returns by how much it grows.
-    fn text(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
-        let deeper = way.backslash && self.layers.depth() < DEEPEST;
-        match &way.inside[span.clone()] {
-            [b'a' | b'O' | b's', b':', b'0'..=b'9', ..] if deeper => self.serialized(way, span, hits),
-            [b'{' | b'[', ..] if deeper => self.json(way, span, hits),
-            _ => self.plain(way, span, hits),
+    fn text(&mut self, around: Inside<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
+        let deeper = around.backslash && self.layers.depth() < DEEPEST;
+        match &around.inside[span.clone()] {
+            [b'a' | b'O' | b's', b':', b'0'..=b'9', ..] if deeper => self.serialized(around, span, hits),
+            [b'{' | b'[', ..] if deeper => self.json(around, span, hits),
+            _ => self.plain(around, span, hits),
         }
     }
 
-    fn serialized(&mut self, way: Way<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
-        let leaves = serialized::raw_leaves(&way.inside[span.clone()])?;
+    fn serialized(&mut self, around: Inside<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
+        let leaves = serialized::raw_leaves(&around.inside[span.clone()])?;
         self.layers = self.layers.within(SERIALIZED);
         let mut growth = 0;
         for leaf in leaves {
             let content = shifted(leaf.content, span.start);
-            let inner = way.within(&mut hits, &content);
+            let inner = around.within(&mut hits, &content);
             if inner.is_empty() {
                 continue;
             }
             let at = self.edits.len();
-            let by = self.text(way, content, inner)?;
+            let by = self.text(around, content, inner)?;
             if by != 0 {
                 let digits = shifted(leaf.digits, span.start);
-                let old: isize = std::str::from_utf8(&way.inside[digits.clone()]).ok()?.parse().ok()?;
+                let old: isize = std::str::from_utf8(&around.inside[digits.clone()]).ok()?.parse().ok()?;
                 let length = Edit::new(digits, itoa::Buffer::new().format(old + by));
                 growth += length.growth();
                 self.edits.insert(at, length);
@@ -114,19 +114,19 @@ impl Short {
         Some(growth)
     }
 
-    fn json(&mut self, way: Way<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
-        let strings = json::raw_strings(&way.inside[span.clone()])?;
+    fn json(&mut self, around: Inside<'_>, span: Range<usize>, mut hits: &[CoreHit]) -> Option<isize> {
+        let strings = json::raw_strings(&around.inside[span.clone()])?;
         self.layers = self.layers.within(JSON);
         let mut growth = 0;
         for string in strings {
             let string = shifted(string, span.start);
-            let inner = way.within(&mut hits, &string);
+            let inner = around.within(&mut hits, &string);
             if inner.is_empty() {
                 continue;
             }
-            growth += match memchr::memchr(b'\\', &way.inside[string.clone()]) {
-                None => self.text(way, string, inner)?,
-                Some(_) => self.slashed(way, string, inner)?,
+            growth += match memchr::memchr(b'\\', &around.inside[string.clone()]) {
+                None => self.text(around, string, inner)?,
+                Some(_) => self.slashed(around, string, inner)?,
             };
         }
         self.layers = self.layers.outer();
@@ -134,13 +134,13 @@ impl Short {
     }
 
     /// A string of JSON's in which nothing is escaped but slashes and single quotes.
-    fn slashed(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
-        let raw = &way.inside[span.clone()];
+    fn slashed(&mut self, around: Inside<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
+        let raw = &around.inside[span.clone()];
         if begins_structured(raw) || precheck::in_slashed(raw) {
             return None;
         }
         let first = self.edits.len();
-        if let Some(growth) = self.slashed_as_usual(way, span.clone(), hits) {
+        if let Some(growth) = self.slashed_as_usual(around, span.clone(), hits) {
             return Some(growth);
         }
         self.edits.truncate(first);
@@ -150,9 +150,9 @@ impl Short {
         while at < raw.len() {
             let plain = memchr::memchr(b'\\', &raw[at..]).unwrap_or(raw.len() - at);
             // A core holds nothing that is escaped, so it lies between two escapes.
-            while let Some(hit) = next.next_if(|h| h.at - way.start < span.start + at + plain) {
+            while let Some(hit) = next.next_if(|h| h.at - around.start < span.start + at + plain) {
                 moved.push(CoreHit {
-                    at: self.meant.bytes.len() + hit.at - way.start - span.start - at,
+                    at: self.meant.bytes.len() + hit.at - around.start - span.start - at,
                     ..*hit
                 });
             }
@@ -172,9 +172,9 @@ impl Short {
         }
         let (meant, edits) = (&self.meant, &mut self.edits);
         let mut growth = 0;
-        way.replacements.all_changes(&meant.bytes, 0, &moved, |span, new, _| {
+        around.replacements.all_changes(&meant.bytes, 0, &moved, |span, new, _| {
             let span = meant.raw(span.start)..meant.raw(span.end);
-            let old = &way.inside[span.clone()];
+            let old = &around.inside[span.clone()];
             let slashes = memchr::memchr(b'\\', old).is_some_and(|at| old[at..].starts_with(br"\\/"));
             let edit = if slashes { Edit::new(span, spelled(new)) } else { Edit::new(span, new) };
             growth += meant_growth(old, &edit);
@@ -186,14 +186,19 @@ impl Short {
     }
 
     /// The same, if every hit stands there in the usual form.
-    fn slashed_as_usual(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
-        let raw = &way.inside[span.clone()];
+    fn slashed_as_usual(
+        &mut self,
+        around: Inside<'_>,
+        span: Range<usize>,
+        hits: &[CoreHit],
+    ) -> Option<isize> {
+        let raw = &around.inside[span.clone()];
         let first = self.edits.len();
         let mut growth = 0;
         for hit in hits {
-            let hit = CoreHit { at: hit.at - way.start - span.start, ..*hit };
-            let usual = way.replacements.usual(raw, hit, Slashes::Escaped);
-            let (changed, new) = usual.or_else(|| way.replacements.usual(raw, hit, Slashes::Plain))?;
+            let hit = CoreHit { at: hit.at - around.start - span.start, ..*hit };
+            let usual = around.replacements.usual(raw, hit, Slashes::Escaped);
+            let (changed, new) = usual.or_else(|| around.replacements.usual(raw, hit, Slashes::Plain))?;
             let edit = Edit::new(shifted(changed.clone(), span.start), new);
             growth += meant_growth(&raw[changed], &edit);
             self.edits.push(edit);
@@ -203,17 +208,17 @@ impl Short {
     }
 
     /// A text in which nothing may be structured or encoded.
-    fn plain(&mut self, way: Way<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
-        let text = &way.inside[span.clone()];
-        let last = hits.last()?.at - way.start - span.start;
+    fn plain(&mut self, around: Inside<'_>, span: Range<usize>, hits: &[CoreHit]) -> Option<isize> {
+        let text = &around.inside[span.clone()];
+        let last = hits.last()?.at - around.start - span.start;
         if begins_structured(text) || text.get(1) == Some(&b':') || precheck::in_text(text, last) {
             return None;
         }
         let edits = &mut self.edits;
         let first = edits.len();
         let mut growth = 0;
-        way.replacements.all_changes(text, way.start + span.start, hits, |changed, new, usual| {
-            if !usual && !way.is_certain(text, &changed) {
+        around.replacements.all_changes(text, around.start + span.start, hits, |changed, new, usual| {
+            if !usual && !around.is_certain(text, &changed) {
                 return None;
             }
             let edit = Edit::new(shifted(changed, span.start), new);
@@ -239,7 +244,7 @@ impl Short {
 
 /// What does not change while a value is looked at.
 #[derive(Clone, Copy)]
-struct Way<'v> {
+struct Inside<'v> {
     replacements: &'v Replacements,
     inside: &'v [u8],
     /// What hits count from: so many bytes before the inside.
@@ -247,7 +252,7 @@ struct Way<'v> {
     backslash: bool,
 }
 
-impl Way<'_> {
+impl Inside<'_> {
     /// Says whether a change of a raw text is one of its meaning, too.
     fn is_certain(&self, text: &[u8], changed: &Range<usize>) -> bool {
         let (head, rest) = (&text[..changed.start], &text[changed.end..]);
@@ -498,7 +503,10 @@ mod tests {
             let inside: String = pieces.iter().map(twice).collect();
             usize::from(agree(inside.as_bytes(), backslash))
         });
-        assert!(count > CASES as usize / 40, "a test of the short way that it is hardly taken in: {count}");
+        assert!(
+            count > CASES as usize / 40,
+            "a test of the short around that it is hardly taken in: {count}"
+        );
     }
 
     #[test]
@@ -513,7 +521,10 @@ mod tests {
             }
             usize::from(whole) + usize::from(agree(&inside[..cut], true))
         });
-        assert!(count > CASES as usize / 10, "a test of the short way that it is hardly taken in: {count}");
+        assert!(
+            count > CASES as usize / 10,
+            "a test of the short around that it is hardly taken in: {count}"
+        );
     }
 
     #[test]

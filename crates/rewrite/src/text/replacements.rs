@@ -8,7 +8,7 @@ use super::common_form::{Slashes, Usual};
 use super::covered::Covered;
 pub use super::judged::{Judged, LeftReason, RewriteOptions};
 use super::reference::{self, ReferenceNeedle};
-use super::rule::{self, BaseNeedle, HostNeedle, RootNeedle, Ways};
+use super::rule::{self, BaseNeedle, HostNeedle, RootNeedle, Spellings};
 use super::scan::{Core, CoreHit, CoreScan, Hits, core_run};
 use crate::edit::Edit;
 use crate::place::{Pairs, Root};
@@ -105,9 +105,9 @@ impl Replacements {
                         let core = Core::wrapped(run, true);
                         cores.add(core, Meaning::Host(hosts.len()));
                         let (before, after) = (&host[..offset], &host[offset + run.len()..]);
-                        let ways = (Ways::of(before), Ways::of(after));
+                        let spellings = (Spellings::of(before), Spellings::of(after));
                         hosts.push(HostNeedle {
-                            ways,
+                            spellings,
                             port: old.port(),
                             scheme: old.scheme(),
                             bases: vec![base],

@@ -13,17 +13,17 @@ use crate::place::{Address, Root, Scheme};
 /// The ways in which the layers spell a piece of a name that does not stand for itself everywhere.
 ///
 /// Nothing at all for an empty piece, which is the usual one.
-pub(super) struct Ways(Vec<Vec<u8>>);
+pub(super) struct Spellings(Vec<Vec<u8>>);
 
-impl Ways {
+impl Spellings {
     pub(super) fn of(piece: &str) -> Self {
         if piece.is_empty() {
-            return Ways(Vec::new());
+            return Spellings(Vec::new());
         }
-        let mut ways: Vec<Vec<u8>> = vec![piece.as_bytes().to_vec()];
+        let mut spellings: Vec<Vec<u8>> = vec![piece.as_bytes().to_vec()];
         for times in [1, 2] {
             for case in [HexCase::Upper, HexCase::Lower] {
-                ways.push(Spelling::Percent(times, case).spell(piece).into_owned());
+                spellings.push(Spelling::Percent(times, case).spell(piece).into_owned());
             }
         }
         for backslashes in ["\\", "\\\\\\"] {
@@ -31,9 +31,9 @@ impl Ways {
                 c if c.is_ascii() => c.to_string(),
                 c => c.encode_utf16(&mut [0; 2]).iter().map(|u| format!("{backslashes}u{u:04x}")).collect(),
             });
-            ways.push(spelled.collect::<String>().into_bytes());
+            spellings.push(spelled.collect::<String>().into_bytes());
         }
-        Ways(ways)
+        Spellings(spellings)
     }
 
     /// Returns how many bytes of the end of `text` spell the piece.
@@ -51,7 +51,7 @@ impl Ways {
 pub(super) struct HostNeedle {
     pub(super) host: String,
     /// What stands before and behind the part of the host that is searched for.
-    pub(super) ways: (Ways, Ways),
+    pub(super) spellings: (Spellings, Spellings),
     /// Length of the part that is searched for.
     pub(super) run: usize,
     pub(super) port: Option<u16>,
@@ -114,7 +114,7 @@ pub(super) struct RootNeedle {
     /// The folder name that is searched for.
     segment: usize,
     /// What stands in that name before and behind the part that is searched for.
-    ways: (Ways, Ways),
+    spellings: (Spellings, Spellings),
     run: usize,
     /// The old root as it stands in plain text, the offset of the part in it, and the new root.
     plain: (Vec<u8>, usize, Vec<u8>),
@@ -123,11 +123,11 @@ pub(super) struct RootNeedle {
 impl RootNeedle {
     pub(super) fn new(old: &Root, new: &Root, segment: usize, offset: usize, run: usize) -> Self {
         let name = &old.segments()[segment];
-        let ways = (Ways::of(&name[..offset]), Ways::of(&name[offset + run..]));
+        let spellings = (Spellings::of(&name[..offset]), Spellings::of(&name[offset + run..]));
         let above: usize = old.segments()[..segment].iter().map(|s| s.len() + 1).sum();
         let at = old.drive().map_or(0, |_| 2) + above + 1 + offset;
         let plain = (old.spelled_with("/").into_bytes(), at, new.spelled_with("/").into_bytes());
-        RootNeedle { old: old.clone(), new: new.clone(), segment, ways, run, plain }
+        RootNeedle { old: old.clone(), new: new.clone(), segment, spellings, run, plain }
     }
 }
 
@@ -140,9 +140,9 @@ pub(super) fn look_at_host(
     asked: RewriteOptions,
 ) -> Option<Judged> {
     let left = |reason| Some(Judged::Left { at, reason });
-    let begin = at - needle.ways.0.ending(&text[..at])?;
+    let begin = at - needle.spellings.0.ending(&text[..at])?;
     let end = at + needle.run;
-    let end = end + needle.ways.1.beginning(&text[end..])?;
+    let end = end + needle.spellings.1.beginning(&text[end..])?;
     let Some((spelling, start)) = double_separator(text, begin) else {
         return bare_host(text, begin, end, needle, asked);
     };
@@ -309,9 +309,9 @@ pub(super) fn look_at_root(text: &[u8], at: usize, needle: &RootNeedle) -> Optio
     {
         return judge_root(text, at, start..start + old.len(), &Spelling::Plain, || new.clone());
     }
-    let begin = at - needle.ways.0.ending(&text[..at])?;
+    let begin = at - needle.spellings.0.ending(&text[..at])?;
     let end = at + needle.run;
-    let end = end + needle.ways.1.beginning(&text[end..])?;
+    let end = end + needle.spellings.1.beginning(&text[end..])?;
     let segments = needle.old.segments();
     let (spelling, separator) = separator_before(text, begin, windows)?;
     // Upwards from the core to the beginning of the root.

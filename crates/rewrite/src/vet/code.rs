@@ -7,9 +7,9 @@ use crate::dump::literal::Quoting;
 use crate::dump::statement::unquoted;
 use std::ops::Range;
 
-/// Kind of a token.
+/// TokenKind of a token.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum TokenKind {
     /// A key word or a plain name.
     Word,
     /// A quoted name.
@@ -26,7 +26,7 @@ pub(super) enum Kind {
 
 #[derive(Debug)]
 struct Piece {
-    kind: Kind,
+    kind: TokenKind,
     span: Range<usize>,
     /// A word in upper case; the plain name of a quoted one.
     plain: String,
@@ -57,41 +57,41 @@ impl<'s> Code<'s> {
                     return Err(Refused::new("a hint for other servers hides part of the statement"));
                 }
                 Token::ClientLine => return Err(Refused::new("a line for a client stands in the statement")),
-                Token::End => Kind::Sign(b';'),
-                Token::Name => Kind::Name,
-                Token::Text => Kind::Text,
-                Token::Punct(sign) => Kind::Sign(sign),
+                Token::End => TokenKind::Sign(b';'),
+                Token::Name => TokenKind::Name,
+                Token::Text => TokenKind::Text,
+                Token::Punct(sign) => TokenKind::Sign(sign),
                 Token::Word => match bytes.as_bytes()[0] {
-                    b'@' => Kind::Variable,
-                    b'0'..=b'9' if is_number(bytes) => Kind::Number,
+                    b'@' => TokenKind::Variable,
+                    b'0'..=b'9' if is_number(bytes) => TokenKind::Number,
                     b'0'..=b'9' => {
                         return Err(Refused::new(format!("{bytes} is neither a number nor a quoted name")));
                     }
-                    _ => Kind::Word,
+                    _ => TokenKind::Word,
                 },
             };
             if ended && !is_body {
                 return Err(Refused::new("a second statement hides in this one"));
             }
-            ended |= kind == Kind::Sign(b';');
+            ended |= kind == TokenKind::Sign(b';');
             // `U&"…"` spells names by numbers.
             if quoting.dialect == Dialect::Postgres
-                && matches!(kind, Kind::Name | Kind::Text)
+                && matches!(kind, TokenKind::Name | TokenKind::Text)
                 && text[..span.start].ends_with('&')
                 && text[..span.start - 1].ends_with(['u', 'U'])
             {
                 return Err(Refused::new("a name or text is spelled by numbers (U&)"));
             }
             let plain = match kind {
-                Kind::Word => bytes.to_uppercase(),
-                Kind::Name => unquoted(bytes.as_bytes()),
-                Kind::Text if mysql && bytes.starts_with('"') => unquoted(bytes.as_bytes()),
+                TokenKind::Word => bytes.to_uppercase(),
+                TokenKind::Name => unquoted(bytes.as_bytes()),
+                TokenKind::Text if mysql && bytes.starts_with('"') => unquoted(bytes.as_bytes()),
                 _ => String::new(),
             };
             pieces.push(Piece { kind, span, plain });
         }
         if ended {
-            while pieces.last().is_some_and(|p| p.kind == Kind::Sign(b';')) {
+            while pieces.last().is_some_and(|p| p.kind == TokenKind::Sign(b';')) {
                 pieces.pop();
             }
         }
@@ -107,14 +107,14 @@ impl<'s> Code<'s> {
         self.pieces.len()
     }
 
-    pub(super) fn kind(&self, at: usize) -> Option<Kind> {
+    pub(super) fn kind(&self, at: usize) -> Option<TokenKind> {
         self.pieces.get(at).map(|p| p.kind)
     }
 
     /// The unquoted word there in upper case, or nothing.
     pub(super) fn word(&self, at: usize) -> &str {
         match self.pieces.get(at) {
-            Some(p) if p.kind == Kind::Word => &p.plain,
+            Some(p) if p.kind == TokenKind::Word => &p.plain,
             _ => "",
         }
     }
@@ -128,7 +128,7 @@ impl<'s> Code<'s> {
     }
 
     pub(super) fn sign(&self, at: usize, sign: u8) -> bool {
-        self.kind(at) == Some(Kind::Sign(sign))
+        self.kind(at) == Some(TokenKind::Sign(sign))
     }
 
     /// Where a token lies in the text.
@@ -145,11 +145,11 @@ impl<'s> Code<'s> {
     pub(super) fn name(&self, at: usize) -> Option<String> {
         let piece = self.pieces.get(at)?;
         match piece.kind {
-            Kind::Name => Some(piece.plain.clone()),
+            TokenKind::Name => Some(piece.plain.clone()),
             // With MySQL's ANSI quotes this is a name.
-            Kind::Text if !piece.plain.is_empty() => Some(piece.plain.clone()),
-            Kind::Word if self.quoting.dialect == Dialect::Postgres => Some(piece.plain.to_lowercase()),
-            Kind::Word => Some(self.written(at).to_string()),
+            TokenKind::Text if !piece.plain.is_empty() => Some(piece.plain.clone()),
+            TokenKind::Word if self.quoting.dialect == Dialect::Postgres => Some(piece.plain.to_lowercase()),
+            TokenKind::Word => Some(self.written(at).to_string()),
             _ => None,
         }
     }
@@ -171,8 +171,8 @@ impl<'s> Code<'s> {
         let mut depth = 0usize;
         for i in at..self.len() {
             match self.kind(i) {
-                Some(Kind::Sign(b'(')) => depth += 1,
-                Some(Kind::Sign(b')')) => match depth {
+                Some(TokenKind::Sign(b'(')) => depth += 1,
+                Some(TokenKind::Sign(b')')) => match depth {
                     0 | 1 => return Ok(i),
                     _ => depth -= 1,
                 },

@@ -1,6 +1,6 @@
 //! The guard of MySQL and MariaDB. Hints are resolved before ([`super::hints`]).
 
-use super::code::{Code, Kind};
+use super::code::{Code, TokenKind};
 use super::harmless::has;
 use super::hints::{self, Server};
 use super::mysql_body::{Database, Found, Sort, is_language, walk};
@@ -312,9 +312,9 @@ impl Guard<'_, '_> {
         let (mut at, mut depth) = (start, 0usize);
         while at < item.end {
             match code.kind(at) {
-                Some(Kind::Sign(b'(')) => depth += 1,
-                Some(Kind::Sign(b')')) => depth = depth.saturating_sub(1),
-                Some(Kind::Word | Kind::Name) => {
+                Some(TokenKind::Sign(b'(')) => depth += 1,
+                Some(TokenKind::Sign(b')')) => depth = depth.saturating_sub(1),
+                Some(TokenKind::Word | TokenKind::Name) => {
                     let refers = code.is(at.wrapping_sub(1), "REFERENCES");
                     let Some((names, next)) = code.chain(at) else { break };
                     if names.len() == 1 && has(OUTSIDE, code.word(at)) {
@@ -335,9 +335,9 @@ impl Guard<'_, '_> {
                         Item::Definition => is_key && !is_check && depth == 1,
                         Item::Rest => false,
                     };
-                    let length = code.kind(next + 1) == Some(Kind::Number) && code.sign(next + 2, b')');
+                    let length = code.kind(next + 1) == Some(TokenKind::Number) && code.sign(next + 2, b')');
                     let is_name = refers || (is_key && depth == 0) || (listed && length);
-                    let language = code.kind(at) == Some(Kind::Word) && is_language(code.word(at));
+                    let language = code.kind(at) == Some(TokenKind::Word) && is_language(code.word(at));
                     let lower = names[0].to_lowercase();
                     if code.sign(next, b'(') && !is_name && !language && !super::harmless::mysql(&lower) {
                         return Err(Refused::new(format!("it calls {}()", lower.to_uppercase())));
@@ -391,7 +391,7 @@ impl Guard<'_, '_> {
         }
         value += usize::from(code.sign(value, b'='));
         match code.kind(value) {
-            Some(Kind::Word | Kind::Name | Kind::Text | Kind::Number) => {}
+            Some(TokenKind::Word | TokenKind::Name | TokenKind::Text | TokenKind::Number) => {}
             _ => return Err(unnamed()),
         }
         if matches!(option.as_str(), "ENGINE" | "TYPE") {
@@ -599,10 +599,12 @@ impl Guard<'_, '_> {
             let stays = "RETURNS LANGUAGE SQL NOT DETERMINISTIC CONTAINS NO READS MODIFIES DATA SECURITY DEFINER INVOKER COMMENT \
                          CHARSET CHARACTER COLLATE UNSIGNED ZEROFILL SIGNED AS";
             match code.kind(start) {
-                Some(Kind::Text) => start += 1,
-                Some(Kind::Word) if has(stays, word) && word != "COLLATE" && word != "CHARSET" => start += 1,
-                Some(Kind::Word) if matches!(word, "COLLATE" | "CHARSET") => start += 2,
-                Some(Kind::Word)
+                Some(TokenKind::Text) => start += 1,
+                Some(TokenKind::Word) if has(stays, word) && word != "COLLATE" && word != "CHARSET" => {
+                    start += 1
+                }
+                Some(TokenKind::Word) if matches!(word, "COLLATE" | "CHARSET") => start += 2,
+                Some(TokenKind::Word)
                     if is_language(word) && !has("SELECT SET DO", word)
                         || code.sign(start + 1, b'(') && word != "RETURN" =>
                 {
@@ -917,8 +919,8 @@ fn literal(code: &Code<'_>, value: Range<usize>, variables: &Variables) -> Strin
     }
     let written = code.written(value.start);
     match code.kind(value.start) {
-        Some(Kind::Text) => written.trim_matches(['\'', '"']).to_string(),
-        Some(Kind::Variable) if !written.starts_with("@@") => {
+        Some(TokenKind::Text) => written.trim_matches(['\'', '"']).to_string(),
+        Some(TokenKind::Variable) if !written.starts_with("@@") => {
             // One that the dump did not set was set by the server, or is nothing.
             variables.get(&written.to_lowercase()).cloned().unwrap_or_else(|| format!("@@{written}"))
         }

@@ -4,7 +4,7 @@
 //! `a`), where a statement of a body begins, and which words in front of a bracket are no calls.
 
 use super::Refused;
-use super::code::{Code, Kind};
+use super::code::{Code, TokenKind};
 use super::harmless::{self, has};
 use std::collections::BTreeSet;
 use std::ops::Range;
@@ -126,7 +126,7 @@ impl Walk<'_, '_> {
     fn element(&mut self, at: usize, end: usize) -> Result<usize, Refused> {
         let code = self.code;
         match code.kind(at) {
-            Some(Kind::Sign(b'(')) => {
+            Some(TokenKind::Sign(b'(')) => {
                 let calls = [
                     "EXTRACT",
                     "TRIM",
@@ -143,25 +143,25 @@ impl Walk<'_, '_> {
                 self.top().table = false;
                 self.frames.push(Frame { from: top.table, table: top.table, function });
             }
-            Some(Kind::Sign(b')')) => {
+            Some(TokenKind::Sign(b')')) => {
                 if self.frames.len() == 1 {
                     return Err(Refused::new("a bracket is closed that was not opened"));
                 }
                 self.frames.pop();
             }
-            Some(Kind::Sign(b',')) => {
+            Some(TokenKind::Sign(b',')) => {
                 let top = self.top();
                 top.table = top.from;
             }
-            Some(Kind::Variable) => {
+            Some(TokenKind::Variable) => {
                 let name = code.written(at).to_ascii_lowercase();
                 if self.sort == Sort::Body && ["@@global", "@@persist"].iter().any(|v| name.starts_with(v)) {
                     return Err(Refused::new("a setting of the whole server is touched"));
                 }
             }
-            Some(Kind::Word | Kind::Name) => return self.named(at, end),
-            Some(Kind::Text) if !self.top().table || code.name(at).is_none() => {}
-            Some(Kind::Text) => return self.named(at, end),
+            Some(TokenKind::Word | TokenKind::Name) => return self.named(at, end),
+            Some(TokenKind::Text) if !self.top().table || code.name(at).is_none() => {}
+            Some(TokenKind::Text) => return self.named(at, end),
             _ => {}
         }
         Ok(at + 1)
@@ -195,7 +195,7 @@ impl Walk<'_, '_> {
         let last = names.last().cloned().unwrap_or_default();
         if is_call {
             let lower = last.to_lowercase();
-            let language = parts == 1 && code.kind(at) == Some(Kind::Word) && is_language(word);
+            let language = parts == 1 && code.kind(at) == Some(TokenKind::Word) && is_language(word);
             let stored = self.sort == Sort::Body && has(harmless::MYSQL_STORED, &lower);
             if !language && (parts > 1 || !harmless::mysql(&lower) && !stored) {
                 self.found.calls.insert(lower);

@@ -4,7 +4,7 @@
 //! columns, domains) may call the functions of the lists, and those of the dump that only compute. Defaults that call others are set behind
 //! the rows; views, rules, triggers and policies are made behind them.
 
-use super::code::{Code, Kind};
+use super::code::{Code, TokenKind};
 use super::harmless::{self, has};
 use super::postgres_body::{Functions, PLAIN, body, calls};
 use super::{Phase, Refused, Verdict, Vetted};
@@ -197,7 +197,7 @@ pub fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, Refused>
         range
             .filter(|i| !code.sign(*i, b','))
             .map(|i| match code.kind(i) {
-                Some(Kind::Text) => {
+                Some(TokenKind::Text) => {
                     String::from_utf8_lossy(&literal::decode(text.as_bytes(), code.span(i), quoting).bytes)
                         .into_owned()
                 }
@@ -225,9 +225,9 @@ pub fn setting(text: &str, quoting: Quoting) -> Result<Option<Setting>, Refused>
         }
         let plain = code.sign(at, b'(')
             && code.len() == at + 7
-            && code.kind(at + 1) == Some(Kind::Text)
+            && code.kind(at + 1) == Some(TokenKind::Text)
             && code.sign(at + 2, b',')
-            && code.kind(at + 3) == Some(Kind::Text)
+            && code.kind(at + 3) == Some(TokenKind::Text)
             && code.sign(at + 4, b',')
             && has("TRUE FALSE", code.word(at + 5))
             && code.sign(at + 6, b')');
@@ -377,7 +377,7 @@ impl Guard<'_, '_, '_> {
         let name = names.last().map(String::as_str).unwrap_or_default();
         if system && name == "setval" && code.sign(at, b'(') && code.closing(at)? + 1 == code.len() {
             let plain = (at + 1..code.len() - 1).all(|i| {
-                matches!(code.kind(i), Some(Kind::Text | Kind::Number))
+                matches!(code.kind(i), Some(TokenKind::Text | TokenKind::Number))
                     || code.sign(i, b',')
                     || code.sign(i, b'-')
                     || code.sign(i, b':')
@@ -655,7 +655,7 @@ impl Guard<'_, '_, '_> {
                     at += 1;
                 }
                 "AS" => {
-                    if code.kind(at + 1) != Some(Kind::Text) || text_body.is_some() {
+                    if code.kind(at + 1) != Some(TokenKind::Text) || text_body.is_some() {
                         return Err(Refused::new("the body of the function is not read"));
                     }
                     if code.sign(at + 2, b',') {
@@ -1072,7 +1072,7 @@ impl Guard<'_, '_, '_> {
         }
         if !code.is(at, "IS")
             || at + 2 != code.len()
-            || !(code.kind(at + 1) == Some(Kind::Text) || code.is(at + 1, "NULL"))
+            || !(code.kind(at + 1) == Some(TokenKind::Text) || code.is(at + 1, "NULL"))
         {
             return Err(Refused::new("the comment is not read"));
         }

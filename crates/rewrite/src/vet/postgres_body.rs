@@ -1,7 +1,7 @@
 //! What expressions, queries and bodies of PostgreSQL call, and whether a body only computes.
 
 use super::Refused;
-use super::code::{Code, Kind};
+use super::code::{Code, TokenKind};
 use super::harmless::{self, has};
 use crate::dump::dialect::Dialect;
 use crate::dump::literal::Quoting;
@@ -50,7 +50,7 @@ pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> R
     let mut out = Calls::default();
     let mut at = range.start;
     while at < range.end {
-        if !matches!(code.kind(at), Some(Kind::Word | Kind::Name)) {
+        if !matches!(code.kind(at), Some(TokenKind::Word | TokenKind::Name)) {
             at += 1;
             continue;
         }
@@ -70,7 +70,7 @@ pub(super) fn calls(code: &Code<'_>, range: Range<usize>, made: &Functions) -> R
             continue;
         }
         let before = if at > 0 { code.word(at - 1) } else { "" };
-        let plain_word = names.len() == 1 && code.kind(at) == Some(Kind::Word);
+        let plain_word = names.len() == 1 && code.kind(at) == Some(TokenKind::Word);
         let language = plain_word && (has(NO_CALLS, code.word(at)) || has(TYPES, code.word(at)));
         let relation = has("INTO TABLE REFERENCES OPEN INHERITS", before)
             || (before == "USING" && has("btree hash gist spgist gin brin bloom", &last))

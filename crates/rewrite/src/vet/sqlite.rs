@@ -1,7 +1,7 @@
 //! The guard of SQLite. One file is one database: what leads out of it are attached files, extensions, virtual tables and the list of tables
 //! itself.
 
-use super::code::{Code, Kind};
+use super::code::{Code, TokenKind};
 use super::harmless::{self, has};
 use super::{Phase, Refused, Verdict, Vetted};
 use crate::dump::literal::Quoting;
@@ -144,7 +144,7 @@ impl Guard<'_, '_> {
         // SQLite itself writes the names of tables that keep a virtual one's rows as texts.
         let text = code.written(at).strip_prefix('\'').and_then(|t| t.strip_suffix('\''));
         let (mut names, next) = match text {
-            Some(text) if code.kind(at) == Some(Kind::Text) && !code.sign(at + 1, b'.') => {
+            Some(text) if code.kind(at) == Some(TokenKind::Text) && !code.sign(at + 1, b'.') => {
                 (vec![text.replace("''", "'")], at + 1)
             }
             _ => code.chain(at).ok_or_else(|| Refused::new(format!("{} is no name", code.written(at))))?,
@@ -177,16 +177,16 @@ impl Guard<'_, '_> {
         for at in range.clone() {
             if at + 1 >= range.end
                 || !code.sign(at + 1, b'(')
-                || !matches!(code.kind(at), Some(Kind::Word | Kind::Name))
+                || !matches!(code.kind(at), Some(TokenKind::Word | TokenKind::Name))
             {
                 continue;
             }
             let word = code.word(at);
             let before = if at > 0 { code.word(at - 1) } else { "" };
-            let length = code.kind(at + 2) == Some(Kind::Number)
+            let length = code.kind(at + 2) == Some(TokenKind::Number)
                 && (code.sign(at + 3, b')') || code.sign(at + 3, b','));
             let relation = has("INTO REFERENCES TABLE ON AS WITH RECURSIVE", before) && !has("ON", before)
-                || before == "ON" && code.kind(at) == Some(Kind::Name);
+                || before == "ON" && code.kind(at) == Some(TokenKind::Name);
             let lower = code.name(at).unwrap_or_default().to_lowercase();
             // A type such as `VARCHAR(20)` may be any word.
             if has(NO_CALLS, word)
@@ -280,8 +280,9 @@ impl Guard<'_, '_> {
             // By the last the shell writes virtual tables; it is not sent, and neither are those rows.
             "foreign_keys" | "encoding" | "writable_schema" => Ok(Verdict::Nothing),
             "user_version" | "application_id"
-                if (2..code.len())
-                    .all(|i| !matches!(code.kind(i), Some(Kind::Word | Kind::Name | Kind::Text))) =>
+                if (2..code.len()).all(|i| {
+                    !matches!(code.kind(i), Some(TokenKind::Word | TokenKind::Name | TokenKind::Text))
+                }) =>
             {
                 Ok(Verdict::Now(Vetted::new(code.text)))
             }
@@ -292,5 +293,7 @@ impl Guard<'_, '_> {
 
 /// Says whether the word there can be the type of a column: it follows the column's name.
 fn is_type(code: &Code<'_>, at: usize) -> bool {
-    at > 0 && matches!(code.kind(at - 1), Some(Kind::Word | Kind::Name)) && !has(NO_CALLS, code.word(at - 1))
+    at > 0
+        && matches!(code.kind(at - 1), Some(TokenKind::Word | TokenKind::Name))
+        && !has(NO_CALLS, code.word(at - 1))
 }

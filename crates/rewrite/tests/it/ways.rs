@@ -4,7 +4,7 @@
 use proptest::prelude::*;
 use std::collections::BTreeMap;
 use zporter_rewrite::dump::dialect::Dialect;
-use zporter_rewrite::dump::rules::{Keep, RowPut, Rules};
+use zporter_rewrite::dump::rules::{Keep, RowSetting, Rules};
 use zporter_rewrite::dump::spread::rewrite;
 use zporter_rewrite::dump::stream::{Source, WINDOW};
 use zporter_rewrite::dump::tally::Tally;
@@ -40,15 +40,15 @@ fn by(
     every: bool,
     window: usize,
 ) -> (String, Counts) {
-    let never = RowPut {
+    let never = RowSetting {
         table: "t".into(),
         column: "c1".into(),
         only: vec![("c1".into(), "never so".into())],
         value: b"never".to_vec(),
         within: Vec::new(),
     };
-    let puts = if every { vec![never] } else { Vec::new() };
-    let rules = Rules { samples, puts, ..Rules::new(replacements, &|_| Keep::All) };
+    let settings = if every { vec![never] } else { Vec::new() };
+    let rules = Rules { samples, settings, ..Rules::new(replacements, &|_| Keep::All) };
     let source = Source::new(dump, window, Some(Dialect::Mysql)).unwrap();
     let (out, done, _) = rewrite(source, &rules, Vec::new()).unwrap();
     (String::from_utf8_lossy(&out).into_owned(), counts(&done.tally))

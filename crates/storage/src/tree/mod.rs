@@ -10,7 +10,7 @@ mod walk;
 mod whole;
 
 pub use local::LocalTree;
-pub use noticing::noticing;
+pub use noticing::{noticing, place_failed};
 pub use walk::{Found, Walk};
 pub use whole::{Temporary, copy, make_folders, put_link, read_small, write_atomically, write_whole};
 

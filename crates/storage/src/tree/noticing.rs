@@ -2,6 +2,7 @@
 //! "no" otherwise, and a copy would silently hold less than the site.
 
 use super::{Capabilities, Links, Listed, Meta, NewFile, OpenFile, Properties, Tree};
+use crate::finding::{Code, Finding};
 use crate::fsx::PathError;
 use std::fs::File;
 use std::io::{Error, ErrorKind, Read, Result};
@@ -141,4 +142,11 @@ impl OpenFile for Reading {
     fn handle(&self) -> Option<&File> {
         self.file.handle()
     }
+}
+
+/// Says that a host failed on the way.
+pub fn place_failed(trouble: PathError) -> Finding {
+    let what =
+        format!("the host failed while it was asked, and something may be missing: {}", trouble.source);
+    Finding::at(Code::PlaceFailed, what, &trouble.path, "look whether it answers, and do it again")
 }

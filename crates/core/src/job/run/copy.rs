@@ -1,18 +1,20 @@
 //! Runs a restore or a clone: the world completes the options, the plan is made, shown or carried out.
 
-use super::{Begun, Failure, How, RunError, World, begin, lock, readable_dump};
-use crate::contents::{GatherOptions, SiteContents, TableScope, gather};
+use super::{Begun, Failure, How, Refused, RunError, World, begin, lock, readable_dump};
+use crate::contents::{GatherOptions, SiteContents, gather};
+use crate::copy_record::Record;
 use crate::event::Watch;
 use crate::finding::Finding;
-use crate::job::options::CopyJob;
 use crate::job::{Job, JobError, Kind};
+use crate::options::CopyJob;
 use crate::restore::job::RestoreJob;
 use crate::restore::owner;
-use crate::restore::plan::{RestorePlan, plan};
-use crate::restore::record::Record;
+use crate::restore::plan::RestorePlan;
+use crate::restore::planning::plan;
 use crate::restore::restored::Restored;
 use crate::restore::run as work;
 use crate::survey::{SurveyJob, survey};
+use crate::table_scope::TableScope;
 use crate::tree::noticing;
 use std::sync::Arc;
 
@@ -94,7 +96,7 @@ pub fn prepare(
         dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
         contents,
         scope: options.scope(),
-        owner: options.owner.as_deref().map(owner::named).transpose()?,
+        owner: options.owner.as_deref().map(owner::named).transpose().map_err(Refused::from)?,
         admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,
         options,
     })

@@ -4,7 +4,7 @@ use super::{Done, Failure, How, Refused, World};
 use crate::database::create::{CreatePlan, Created, check_names, new_password};
 use crate::database::servers::{by_hand, create};
 use crate::finding::{Code, Finding};
-use crate::job::options::CreateJob;
+use crate::options::CreateJob;
 use crate::place::DatabaseAccess;
 use crate::saved_logins;
 use crate::secret::Secret;

@@ -1,7 +1,6 @@
 //! Dumps the database of a site, or one that is named by its URL.
 
 use super::{Failure, Refused, RunError, World, begin, writable_dump};
-use crate::contents::{TableScope, means};
 use crate::database::dump::{DumpPlan, Dumped, LEAST_PART, dump, part_name};
 use crate::database::sizes::sizes;
 use crate::dump::rules::Keep;
@@ -9,10 +8,12 @@ use crate::event::Watch;
 use crate::finding::Finding;
 use crate::fsx::absolute_access;
 use crate::job::Kind;
-use crate::job::options::DumpJob;
-use crate::job::values::RowsChoice;
+use crate::options::DumpJob;
+use crate::options::values::RowsChoice;
 use crate::place::DatabaseAccess;
-use crate::survey::{SiteDatabase, site_database, table_rule};
+use crate::survey::{SiteDatabase, site_database};
+use crate::system::table_rule;
+use crate::table_scope::{TableScope, means};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::cell::RefCell;

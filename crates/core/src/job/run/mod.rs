@@ -25,6 +25,7 @@ use crate::lock::{Lock, LockError};
 use crate::logbook::{Outcome, Run};
 use crate::place::{DatabaseAccess, PlaceError};
 use crate::restore::RestoreError;
+use crate::restore::owner::NoSuchOwner;
 use crate::secret::Secret;
 use crate::survey::SurveyError;
 use crate::system::{DefinitionError, Known};
@@ -225,13 +226,8 @@ pub enum Refused {
     #[error("parts cannot be written to a pipe")]
     PartsIntoPipe,
     /// No such user or group on this machine.
-    #[error("there is no {what} {name} on this machine")]
-    NoOwner {
-        /// User or group.
-        what: &'static str,
-        /// Its name.
-        name: String,
-    },
+    #[error(transparent)]
+    NoOwner(#[from] NoSuchOwner),
 }
 
 /// Runs a job.

@@ -1,16 +1,17 @@
 //! Runs a pack, or a pack for each of several hosts, and tells beforehand what it would weigh.
 
 use super::{Failure, Refused, RunError, World, begin, lock, readable_dump};
-use crate::contents::{GatherOptions, PackError, TableScope};
+use crate::contents::{GatherOptions, PackError};
 use crate::event::Watch;
 use crate::fsx::{AtPath, PathError, free_space};
 use crate::job::Kind;
-use crate::job::options::PackJob;
-use crate::job::values::FileOrPipe;
 use crate::logbook::StepKind;
-use crate::pack::{PackInto, Packed, pack};
-use crate::survey::estimate::{Estimate, estimate};
+use crate::options::PackJob;
+use crate::options::values::FileOrPipe;
+use crate::pack::{PackInto, Packed, estimate, pack};
+use crate::survey::estimate::Estimate;
 use crate::survey::{Survey, SurveyJob, survey};
+use crate::table_scope::TableScope;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs::File;

@@ -30,7 +30,7 @@ const VALUE_IS_COMPUTED: u32 = 1906;
 
 /// How the rows of a table are sent.
 #[derive(Debug, Default)]
-pub struct Way {
+pub struct InsertMode {
     /// Name of the table.
     pub table: String,
     /// Whether every text column stores UTF-8, so that the server need not convert.
@@ -46,7 +46,7 @@ pub struct Way {
 /// Rows on their way.
 pub struct Batch {
     /// How they are sent.
-    pub way: Arc<Way>,
+    pub mode: Arc<InsertMode>,
     /// Charset of the text, where it is not sent as bytes.
     pub charset: Arc<str>,
     /// The insert.
@@ -90,7 +90,7 @@ fn lock(shared: &Shared) -> MutexGuard<'_, Told> {
 /// Connections that take batches.
 pub struct Workers {
     shared: Shared,
-    ways: Vec<SyncSender<Work>>,
+    senders: Vec<SyncSender<Work>>,
     threads: Vec<std::thread::JoinHandle<()>>,
 }
 
@@ -100,7 +100,7 @@ impl Workers {
         let count = count.max(1);
         let shared: Shared = Arc::default();
         lock(&shared).pending = vec![0; count];
-        let mut workers = Workers { shared, ways: Vec::new(), threads: Vec::new() };
+        let mut workers = Workers { shared, senders: Vec::new(), threads: Vec::new() };
         for number in 0..count {
             let mut conn = match connect(access) {
                 Ok(conn) => conn,
@@ -111,14 +111,14 @@ impl Workers {
             for sql in session {
                 run(&mut conn, sql)?;
             }
-            let (way, work) = sync_channel(WAITING);
+            let (sender, work) = sync_channel(WAITING);
             let shared = workers.shared.clone();
             match crate::threads::start(move || Worker::new(conn, number, shared).go(&work)) {
                 Ok(thread) => workers.threads.push(thread),
                 Err(_) if number > 0 => break,
                 Err(e) => return Err(e.into()),
             }
-            workers.ways.push(way);
+            workers.senders.push(sender);
         }
         Ok(workers)
     }
@@ -133,10 +133,10 @@ impl Workers {
         self.check()?;
         let number = {
             let mut told = lock(&self.shared);
-            let free = (0..self.ways.len()).min_by_key(|n| told.pending[*n]).unwrap_or(0);
-            let number = if batch.way.free { free } else { 0 };
+            let free = (0..self.senders.len()).min_by_key(|n| told.pending[*n]).unwrap_or(0);
+            let number = if batch.mode.free { free } else { 0 };
             told.pending[number] += 1;
-            *told.tables.entry(batch.way.table.clone()).or_default() += 1;
+            *told.tables.entry(batch.mode.table.clone()).or_default() += 1;
             number
         };
         self.hand(number, Work::Batch(batch))
@@ -145,7 +145,7 @@ impl Workers {
     /// Gives every connection new settings, behind what it was handed before.
     pub fn session(&self, statements: Vec<String>) -> Result<(), DatabaseError> {
         let statements = Arc::new(statements);
-        for number in 0..self.ways.len() {
+        for number in 0..self.senders.len() {
             lock(&self.shared).pending[number] += 1;
             self.hand(number, Work::Session(statements.clone()))?;
         }
@@ -153,7 +153,7 @@ impl Workers {
     }
 
     fn hand(&self, number: usize, work: Work) -> Result<(), DatabaseError> {
-        if self.ways[number].send(work).is_ok() {
+        if self.senders[number].send(work).is_ok() {
             return Ok(());
         }
         self.check()?;
@@ -183,7 +183,7 @@ impl Workers {
 
 impl Drop for Workers {
     fn drop(&mut self) {
-        self.ways.clear();
+        self.senders.clear();
         for thread in self.threads.drain(..) {
             // A worker that panicked has nothing left to do; its error was told by the closed way.
             let _ = thread.join();
@@ -229,7 +229,7 @@ impl Worker {
     fn go(mut self, work: &Receiver<Work>) {
         while let Ok(work) = work.recv() {
             let table = match &work {
-                Work::Batch(batch) => Some(batch.way.table.clone()),
+                Work::Batch(batch) => Some(batch.mode.table.clone()),
                 Work::Session(_) => None,
             };
             let done = self.work(work);
@@ -256,16 +256,16 @@ impl Worker {
                 self.charset.clear();
                 statements.iter().try_for_each(|sql| run(&mut self.conn, sql))
             }
-            Work::Batch(Batch { way, charset, statement, simple_from, line }) => {
+            Work::Batch(Batch { mode, charset, statement, simple_from, line }) => {
                 // Letters of four bytes would cut a column of three off; converted, only the letter is lost, and the server says so.
-                let long = || way.short_letters && statement.bytes().any(|b| b >= 0xF0);
-                let bytes = way.bytes && !long();
+                let long = || mode.short_letters && statement.bytes().any(|b| b >= 0xF0);
+                let bytes = mode.bytes && !long();
                 self.speak(if bytes { "binary" } else { &charset })?;
-                match (&way.as_file, simple_from) {
+                match (&mode.as_file, simple_from) {
                     (Some(into), Some(from)) if bytes && self.takes_files => {
-                        self.send_file(&way.table, into, statement, from, line)
+                        self.send_file(&mode.table, into, statement, from, line)
                     }
-                    _ => self.send(&way.table, &statement, line),
+                    _ => self.send(&mode.table, &statement, line),
                 }
             }
         }

@@ -1,6 +1,6 @@
 //! A MySQL or MariaDB database that is loaded into: its connections, and what is known of the load so far.
 
-use super::batch::{Way, Workers};
+use super::batch::{InsertMode, Workers};
 use super::compatibility::Compatibility;
 use super::{checksum, connect, name, quoted, rows, run, server};
 use crate::database::dump::Checksum;
@@ -148,7 +148,7 @@ impl MysqlLoader {
         head: &str,
         plain_insert: bool,
         utf8: bool,
-    ) -> Result<Way, DatabaseError> {
+    ) -> Result<InsertMode, DatabaseError> {
         let sql = format!(
             "SELECT DATA_TYPE, COALESCE(CHARACTER_SET_NAME,''), COLUMN_KEY FROM information_schema.COLUMNS \
              WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}",
@@ -167,7 +167,7 @@ impl MysqlLoader {
         let into = as_file(head, table).filter(|_| {
             self.as_files && columns.iter().all(|(kind, ..)| as_text(&kind.to_ascii_lowercase()))
         });
-        Ok(Way {
+        Ok(InsertMode {
             as_file: into,
             table: table.into(),
             bytes: utf8

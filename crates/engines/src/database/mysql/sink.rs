@@ -1,7 +1,7 @@
 //! What of a dump reaches a MySQL or MariaDB server, piece by piece: every statement is resolved for this server, vetted, and sent in its
 //! place or put aside until the rows are there.
 
-use super::batch::{Batch, Way};
+use super::batch::{Batch, InsertMode};
 use super::loader::MysqlLoader;
 use super::{code, refused, run};
 use crate::database::DatabaseError;
@@ -48,9 +48,9 @@ pub(super) struct LoadSink<'l> {
     body_mode: Option<String>,
     body_settings: BTreeMap<String, String>,
     variables: Variables,
-    way: Arc<Way>,
+    mode: Arc<InsertMode>,
     /// By the head of their insert.
-    ways: BTreeMap<String, Arc<Way>>,
+    modes: BTreeMap<String, Arc<InsertMode>>,
     /// The insert at hand, head included, and whether it holds nothing but strings, numbers and names.
     batch: String,
     is_simple: bool,
@@ -72,8 +72,8 @@ impl<'l> LoadSink<'l> {
             body_mode: None,
             body_settings: BTreeMap::new(),
             variables: Variables::new(),
-            way: Arc::default(),
-            ways: BTreeMap::new(),
+            mode: Arc::default(),
+            modes: BTreeMap::new(),
             batch: String::new(),
             is_simple: false,
             last_batch: 0,
@@ -94,7 +94,7 @@ impl<'l> LoadSink<'l> {
         let statement = std::mem::take(&mut self.batch);
         self.last_batch = statement.len();
         let batch = Batch {
-            way: self.way.clone(),
+            mode: self.mode.clone(),
             charset: self.charset.clone(),
             statement,
             simple_from: self.is_simple.then_some(self.head.len()),
@@ -106,12 +106,12 @@ impl<'l> LoadSink<'l> {
     /// Finds out how the rows of a table are sent.
     fn set_way(&mut self, table: &str) -> Result<(), DatabaseError> {
         let plain_insert = self.head.get(..11).is_some_and(|w| w.eq_ignore_ascii_case("INSERT INTO"));
-        if !self.ways.contains_key(&self.head) {
+        if !self.modes.contains_key(&self.head) {
             let utf8 = self.charset.starts_with("utf8");
-            let way = self.loader.way(table, &self.head, plain_insert, utf8)?;
-            self.ways.insert(self.head.clone(), Arc::new(way));
+            let mode = self.loader.way(table, &self.head, plain_insert, utf8)?;
+            self.modes.insert(self.head.clone(), Arc::new(mode));
         }
-        self.way = self.ways.get(&self.head).cloned().unwrap_or_default();
+        self.mode = self.modes.get(&self.head).cloned().unwrap_or_default();
         Ok(())
     }
 
@@ -188,7 +188,7 @@ impl<'l> LoadSink<'l> {
                     self.loader.settle()?;
                 }
                 if statement.class == Class::CreateTable {
-                    self.ways.retain(|_, way| way.table != table);
+                    self.modes.retain(|_, mode| mode.table != table);
                     self.loader.enter(Some(table))?;
                     self.loader.loaded.rows.entry(table.to_string()).or_default();
                 } else if statement.class == Class::DropTable {
@@ -261,7 +261,7 @@ impl<'l> LoadSink<'l> {
                 Setting::Charset(charset, vetted) => {
                     self.loader.strayed |= charset != "utf8mb4";
                     self.charset = charset.into();
-                    self.ways.clear();
+                    self.modes.clear();
                     self.send(&vetted, line)?;
                 }
                 Setting::Mode(mode) => {

@@ -151,11 +151,11 @@ impl Worker<'_> {
     }
 
     /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
-    pub(super) fn puts(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
+    pub(super) fn settings(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
         // Several may go into one value.
         let mut new: SmallVec<[(usize, Vec<u8>, bool); 2]> = SmallVec::new();
-        for at in &self.current.puts {
-            let rule = &self.rules.puts[at.rule];
+        for at in &self.current.settings {
+            let rule = &self.rules.settings[at.rule];
             let text = |column: usize| values.get(column).and_then(|v| literal::text_of(row, v, quoting));
             let meant = at
                 .only

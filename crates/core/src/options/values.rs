@@ -5,9 +5,8 @@
 use crate::database::loading::Substitution;
 use crate::dump::rules::Keep;
 use crate::fsx::{absolute, absolute_access};
-pub(super) use crate::place::CURE;
 use crate::place::{DatabaseAccess, PlaceError, wrong};
-use crate::survey::select::Part;
+use crate::select::Part;
 use crate::system::copy::SwitchName;
 use globset::GlobMatcher;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};

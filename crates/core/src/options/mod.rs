@@ -8,18 +8,20 @@
 // The comments are shown as they are on a command line, where brackets mean what may be left out.
 #![allow(rustdoc::broken_intra_doc_links)]
 
-use super::values::{
-    DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
-    SwitchChoice,
-};
+pub mod values;
+
+use crate::copy_record::Record;
 use crate::database::loading::Substitution;
 use crate::dump::dialect::Dialect;
 use crate::place::{Address, DatabaseAccess, PlaceError, Root};
-use crate::restore::record::Record;
-use crate::survey::select::{Part, Scope};
+use crate::select::{Part, Scope};
 use crate::text::replacements::RewriteOptions;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use values::{
+    DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
+    SwitchChoice,
+};
 
 fn unset<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()

@@ -13,7 +13,7 @@ use std::path::{Path, PathBuf};
 
 /// One part of a split dump, spooled to a file.
 #[derive(Debug)]
-pub struct Part {
+pub struct SpooledPart {
     /// Table, or nothing for the part with views and routines.
     pub table: Option<String>,
     /// Tables of a dump that goes whole.
@@ -27,7 +27,7 @@ pub struct Part {
     pub(crate) path: PathBuf,
 }
 
-impl Part {
+impl SpooledPart {
     /// Opens the part for reading.
     pub fn open(&self) -> std::io::Result<impl Read + use<>> {
         zstd::stream::read::Decoder::new(File::open(&self.path)?)
@@ -38,7 +38,7 @@ impl Part {
 #[derive(Debug)]
 pub struct Split {
     /// Parts, tables first.
-    pub parts: Vec<Part>,
+    pub parts: Vec<SpooledPart>,
     /// Databases that the dump names.
     pub databases: BTreeSet<String>,
     /// Statements that build nothing and were left out, with their lines.
@@ -49,7 +49,7 @@ pub struct Split {
 pub struct Splitter<'a> {
     folder: &'a Path,
     without_rows: &'a BTreeSet<String>,
-    parts: Vec<Part>,
+    parts: Vec<SpooledPart>,
     by_table: HashMap<Option<String>, usize>,
     /// Session settings before the first table.
     session: Vec<u8>,
@@ -101,7 +101,7 @@ impl<'a> Splitter<'a> {
             None => {
                 let index = self.parts.len();
                 let path = self.folder.join(format!("part-{index}"));
-                self.parts.push(Part {
+                self.parts.push(SpooledPart {
                     table: key.clone(),
                     holds: Vec::new(),
                     rows: 0,

@@ -33,14 +33,14 @@ pub struct Record {
 }
 
 /// Returns the files that hold a site's settings, each with a hash of its bytes.
-pub(super) fn settings(tree: &dyn SiteFiles, definition: &Definition) -> BTreeMap<String, String> {
+pub(crate) fn settings(tree: &dyn SiteFiles, definition: &Definition) -> BTreeMap<String, String> {
     let files = config_files(tree, definition).into_iter();
     files.map(|f| (f.path, blake3::hash(&f.text).to_hex().to_string())).collect()
 }
 
 impl Record {
     /// Returns the settings of the source that are others now than they were, by file.
-    pub(super) fn changed_settings<'s>(&self, now: &'s BTreeMap<String, String>) -> Vec<&'s String> {
+    pub(crate) fn changed_settings<'s>(&self, now: &'s BTreeMap<String, String>) -> Vec<&'s String> {
         let changed = |(file, hash): &(&String, &String)| match self.settings.get(*file) {
             Some(then) => then != *hash,
             // One that came later; of a copy that knows of none, nothing can be said.
@@ -57,7 +57,7 @@ impl Record {
     }
 
     /// Writes it into a copy.
-    pub(super) fn write(&self, copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
+    pub(crate) fn write(&self, copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
         let path = copy.root().join(NAME);
         // A copy that is as it was keeps its record.
         if Record::read(copy).is_some_and(|there| Record { run: self.run.clone(), ..there } == *self) {

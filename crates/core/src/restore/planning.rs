@@ -1,0 +1,268 @@
+//! Makes the plan of a restore: everything that can be known and refused before the first byte is written.
+
+use super::RestoreError;
+use super::copy_settings::{self, PlannedKey, PlannedSettings};
+use super::edits::{cells, file_plans, packed};
+use super::guards::{carried_tables, guard_database, guard_space, guard_target, other_copy};
+use super::hosts::Joining;
+use super::job::RestoreJob;
+use super::locate::{Locate, each_part};
+use super::old_place::{find_address, hosts_of, other_sites, outside, relocation, system_of};
+use super::owner::Owner;
+use super::plan::RestorePlan;
+use super::record::{self, Record};
+use super::refresh::Outlook;
+use super::source::{ArchiveKind, Source, look};
+use crate::config::edit::{Context, FilePlan};
+use crate::database::load::plain_name;
+use crate::dump::inspect;
+use crate::dump::prefix::PrefixChange;
+use crate::event::{Findings, Silent, Watch};
+use crate::finding::{Code, Finding};
+use crate::select::{Part, PathChoice, Selection};
+use crate::survey::recognise::{ConfigFacts, config_facts, recognise};
+use crate::survey::site_files::FolderFiles;
+use crate::survey::{inspect_dump, material};
+use crate::system::{Definition, Known};
+use crate::text::replacements::Replacements;
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+
+/// Looks at the archive and plans. Nothing is written; the target database is only asked whether it is empty.
+pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<RestorePlan, RestoreError> {
+    if let (Some(access), None) = (&job.database, &job.options.dump_to)
+        && !access.engine.facts().serves
+    {
+        return Err(RestoreError::NotLoadable(access.engine.name()));
+    }
+    guard_target(&job)?;
+    let source = look(&job, known, watch)?;
+    let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
+    if has_database && job.database.is_none() && job.options.dump_to.is_none() {
+        return Err(RestoreError::NoDatabaseTarget);
+    }
+    let mut findings = Findings::new(watch);
+    if !has_database
+        && job.scope.has(&Part::Database)
+        && job.database.is_some()
+        && job.options.host_as.is_none()
+    {
+        let what = "there is no database to be restored: the one that was named was not touched";
+        let cure = "name the dump of its database with --dump FILE, if the site has one";
+        findings.push(Finding::new(Code::NoDatabase, what, job.options.source.display().to_string(), cure));
+    }
+    let (definition, product, version) = system_of(&job, &source, known)?;
+    if job.options.refresh {
+        let there = recognise(&FolderFiles(job.tree.clone()), known).map(|r| r.definition.id);
+        let why = match there {
+            Ok(id) if id == definition.id => None,
+            Ok(id) => Some(format!("it is one of {id}")),
+            Err(_) => Some("no known system is there".into()),
+        };
+        if let Some(why) = why.or_else(|| other_copy(&job, &definition)) {
+            return Err(RestoreError::NoCopy { path: job.options.target.to_path_buf(), why });
+        }
+    }
+    let hosts = hosts_of(&job, &source, &definition)?;
+    let definition = hosts.definition.clone();
+    let joining = match &job.options.host_as {
+        Some(name) => Some(Joining::check(&hosts, &*job.tree, name)?),
+        None => None,
+    };
+    if let Some(joining) = &joining {
+        job.scope.only = vec![Part::Database, Part::Path(PathChoice::folder(&joining.old))];
+    }
+    let mut facts = config_facts(&source.files, &definition);
+    if let ArchiveKind::Ours(head) = &source.kind
+        && facts.files.is_empty()
+    {
+        facts.table_prefix.clone_from(&head.place.table_prefix);
+        facts.database.clone_from(&head.place.database);
+    }
+    // Of a clone it was said when the site was looked at.
+    if job.contents.is_none() {
+        let tables: Vec<&str> = source.tables.iter().map(|t| plain_name(t)).collect();
+        job.tables().in_vain(&facts.table_prefix, &tables).into_iter().for_each(|f| findings.push(f));
+    }
+    let (found, mut tables) = find_address(&job, &source, &definition, &facts, watch, &mut findings)?;
+    // A pipe can be read once.
+    if let (Some(dump), ArchiveKind::Ours(_)) = (&job.dump, &source.kind)
+        && dump.is_file()
+    {
+        let wrong = |e: crate::survey::SurveyError| RestoreError::Config {
+            path: dump.display().to_string(),
+            why: e.to_string(),
+        };
+        tables.extend(inspect_dump(dump, &[], watch).map_err(wrong)?.tables.into_keys());
+    }
+    let place = job.dump.as_deref().unwrap_or(&job.options.source).display().to_string();
+    if let Some(foreign) = material::foreign(&definition, &facts.table_prefix, &tables, known, place) {
+        findings.push(foreign);
+    }
+    let mut relocation = relocation(&job, &source, &facts, &found, &mut findings)?;
+    let outside = outside(&job, &source)?;
+    let storage = outside.as_ref().map(|(_, new)| job.tree.beside(Path::new(&new.to_string())));
+    relocation.outside.extend(outside);
+    if let Some(joining) = &joining {
+        joining.extend(&mut relocation)?;
+    }
+    let stay = other_sites(&job, &source, &found);
+    let needed = source.file_bytes + if job.options.dump_to.is_some() { source.database_bytes } else { 0 };
+    if !job.options.refresh {
+        guard_space(&job, needed)?;
+    }
+    let cells = cells(&definition, &facts.table_prefix);
+    let packed = packed(&definition, &facts.table_prefix);
+    let prefix = prefix_change(&job, &facts)?;
+    let there =
+        if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
+    let carried = if there.is_empty() {
+        BTreeSet::new()
+    } else {
+        carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref())
+    };
+    let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
+    let replaced = replaced.into_iter().collect();
+    let admins = if job.changes_admin() {
+        admins(&job, &source, &definition, &facts.table_prefix)?
+    } else {
+        Vec::new()
+    };
+    let new_scheme = Some(relocation.to.address.scheme());
+    let site = copy_settings::Site {
+        definition: &definition,
+        version: version.as_deref(),
+        prefix: &facts.table_prefix,
+        secret: facts.secret.as_ref(),
+        new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
+    };
+    let planned = copy_settings::plan(&job, &site, &admins)?;
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
+    let keys: Vec<(String, String)> =
+        planned.config.iter().map(|k| (k.key.clone(), k.value.clone())).collect();
+    let cx = Context {
+        relocation: &relocation,
+        database: job.database.as_ref(),
+        replacements: &replacements,
+        table_prefix: job.options.table_prefix.as_deref(),
+        put: &keys,
+    };
+    let selection = Selection::of(&definition, &job.scope, &hosts.others());
+    let mut files = file_plans(&source, &definition, &cx, &selection, &mut findings)?;
+    if let Some(joining) = &joining {
+        joining.place(&mut files);
+    }
+    // Only a copy of a site tells later what has changed at its source.
+    let of_a_site = job.contents.is_some() || job.options.refresh;
+    let settings = if of_a_site { record::settings(&source.files, &definition) } else { BTreeMap::new() };
+    if job.options.refresh {
+        // A copy keeps its own settings.
+        for file in Record::read(&*job.tree).unwrap_or_default().changed_settings(&settings) {
+            findings.push(Finding::new(Code::ConfigChangedAtSource,
+                "has changed at the source since the copy was made or brought up to date; the copy keeps its own",
+                file.clone(),
+                "compare the two, and take over what the copy needs",
+            ));
+        }
+        let own = definition.config_files();
+        files.retain(|f| !own.is_match(&f.path));
+    }
+    for warning in files.iter().flat_map(|f| &f.findings).chain(&planned.findings) {
+        findings.push(warning.clone());
+    }
+    if job.scope.has(&Part::Code) {
+        missing_keys(&planned, &files, &mut findings);
+    }
+    let host_mapping = match (&definition.hosts, &hosts.folder) {
+        (Some(h), Some(folder)) => {
+            super::hosts::way(h, job.options.host_as.as_ref().unwrap_or(folder), &job.address)
+        }
+        _ => None,
+    };
+    let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
+    let mut plan = RestorePlan {
+        relocation,
+        learned_from: found.learned_from,
+        files,
+        cells,
+        packed,
+        table_prefix: facts.table_prefix,
+        prefix,
+        stay,
+        settings: planned,
+        hosts,
+        storage,
+        joining,
+        host_mapping,
+        replaced,
+        others,
+        owner: Owner::of(&job),
+        source_settings: settings,
+        outlook: None,
+        needed,
+        // What was said while the site was gathered is not said again, only kept.
+        findings: [source.findings.clone(), findings.into_vec()].concat(),
+        old_password,
+        definition,
+        product,
+        version,
+        source,
+        job,
+    };
+    if plan.job.options.refresh {
+        let outlook = Outlook::of(&plan, plan.job.options.delete_gone)?;
+        plan.needed = outlook.bytes;
+        plan.outlook = Some(outlook);
+        guard_space(&plan.job, plan.needed)?;
+    }
+    // What was taken for missing may be there.
+    for tree in plan.trees() {
+        tree.untroubled()?;
+    }
+    Ok(plan)
+}
+
+/// Says which keys were to be set and stand in no config file.
+fn missing_keys(planned: &PlannedSettings, files: &[FilePlan], findings: &mut Findings<'_>) {
+    for PlannedKey { key, value, what, optional } in &planned.config {
+        if !optional && !files.iter().any(|f| f.put.contains(key)) {
+            let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
+            findings.push(Finding::new(Code::ConfigKeyMissing, message, "", "add it by hand if you need it"));
+        }
+    }
+}
+
+fn prefix_change(job: &RestoreJob, facts: &ConfigFacts) -> Result<Option<PrefixChange>, RestoreError> {
+    let Some(new) = job.options.table_prefix.clone().filter(|new| *new != facts.table_prefix) else {
+        return Ok(None);
+    };
+    let old = facts.table_prefix.clone();
+    let wrong = |why: &str| Err(RestoreError::Prefix { new: new.clone(), why: why.into() });
+    if old.is_empty() {
+        return wrong("the site has none now, so its tables cannot be told from other names");
+    }
+    if new.is_empty() || !new.bytes().all(|b| b.is_ascii_alphanumeric() || b == b'_') {
+        return wrong("a prefix is made of letters, digits and underscores");
+    }
+    Ok(Some(PrefixChange { old, new }))
+}
+
+/// Reads the numbers of the accounts that may be the administrator's.
+fn admins(
+    job: &RestoreJob,
+    source: &Source,
+    definition: &Definition,
+    prefix: &str,
+) -> Result<Vec<String>, RestoreError> {
+    let Some(wanted) = copy_settings::wanted_admin(definition, prefix) else { return Ok(Vec::new()) };
+    let wanted = [wanted];
+    let mut out = Vec::new();
+    let locate = Locate::of(source, job);
+    each_part(job, &locate, &Silent, &mut |name, reader| {
+        let found = inspect::inspect(reader, &wanted, false)
+            .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
+        out.extend(found.rows.into_iter().flatten().filter_map(|mut row| row.swap_remove(0)));
+        Ok(())
+    })?;
+    Ok(out)
+}
