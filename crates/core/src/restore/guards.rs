@@ -2,8 +2,8 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
-use super::record::{self, Record};
 use super::source::Source;
+use crate::copy_record::{self, Record};
 use crate::database::load::{contents, must_be_empty, plain_name, shortened};
 use crate::database::servers::same_database;
 use crate::dump::prefix::PrefixChange;
@@ -22,7 +22,7 @@ pub(super) fn other_copy(job: &RestoreJob, definition: &Definition) -> Option<St
         return Some(format!(
             "nothing in it says that it is a copy of {} (the file {} is missing)",
             site.display(),
-            record::NAME
+            copy_record::NAME
         ));
     };
     if Path::new(&record.source) != site {

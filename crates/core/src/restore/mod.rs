@@ -22,8 +22,6 @@ pub mod source;
 pub mod tidy;
 mod unpack;
 
-pub use crate::copy_record as record;
-
 use crate::archive::read::ReadError;
 use crate::archive::verify::Damage;
 use crate::database::DatabaseError;

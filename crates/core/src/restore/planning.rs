@@ -10,10 +10,10 @@ use super::locate::{Locate, each_part};
 use super::old_place::{find_address, hosts_of, other_sites, outside, relocation, system_of};
 use super::owner::Owner;
 use super::plan::RestorePlan;
-use super::record::{self, Record};
 use super::refresh::Outlook;
 use super::source::{ArchiveKind, Source, look};
 use crate::config::edit::{Context, FilePlan};
+use crate::copy_record::{self, Record};
 use crate::database::load::plain_name;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
@@ -154,7 +154,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     // Only a copy of a site tells later what has changed at its source.
     let of_a_site = job.contents.is_some() || job.options.refresh;
-    let settings = if of_a_site { record::settings(&source.files, &definition) } else { BTreeMap::new() };
+    let settings =
+        if of_a_site { copy_record::settings(&source.files, &definition) } else { BTreeMap::new() };
     if job.options.refresh {
         // A copy keeps its own settings.
         for file in Record::read(&*job.tree).unwrap_or_default().changed_settings(&settings) {

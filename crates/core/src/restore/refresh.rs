@@ -4,8 +4,8 @@ use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
 pub use super::outlook::Outlook;
 use super::plan::RestorePlan;
-use super::record;
 use crate::archive::read::{Entry, EntryKind};
+use crate::copy_record;
 use crate::select::{Decision, Selection};
 use crate::tree::{Found, Links, Meta, Tree, read_small};
 use std::collections::HashSet;
@@ -44,7 +44,7 @@ pub(super) fn gone(
         let below = path.strip_prefix(tree.root()).unwrap_or(&path);
         if selection.decide(below, meta.is_folder()) != Decision::Copy {
             walk.skip_folder();
-        } else if !meta.is_folder() && below != Path::new(record::NAME) && !stays(below, &path) {
+        } else if !meta.is_folder() && below != Path::new(copy_record::NAME) && !stays(below, &path) {
             out.push(path);
         }
     }

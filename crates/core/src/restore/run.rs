@@ -5,7 +5,6 @@ use super::leftovers;
 use super::locate::EntryPlace;
 use super::ownership;
 use super::plan::RestorePlan;
-use super::record::{self, Record};
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source;
@@ -14,6 +13,7 @@ use super::unpack::Unpack;
 use crate::archive::read::ReadError;
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
+use crate::copy_record::{self, Record};
 use crate::event::{Counted, Event, Findings, Watch, go_on};
 use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
@@ -159,7 +159,7 @@ pub fn run(
     watch.event(Event::StepStarted { step: "looking for leftovers", total: None });
     if let Some(new_files) = new_files {
         // What we wrote ourselves says where the copy comes from.
-        let look = |path: &Path| path.file_name() != Some(record::NAME.as_ref()) && new_files(path);
+        let look = |path: &Path| path.file_name() != Some(copy_record::NAME.as_ref()) && new_files(path);
         total.leftovers =
             leftovers::scan(&*plan.job.tree, &plan.own_folder(), &plan.needles_for_files(), &look);
     }

@@ -9,8 +9,6 @@ pub mod recognise;
 pub mod risks;
 pub mod site_files;
 
-pub use crate::select;
-
 use crate::archive::format::LeftOut;
 use crate::database;
 use crate::dump::inspect::{self, Inspection, Wanted};

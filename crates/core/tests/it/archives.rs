@@ -1,5 +1,6 @@
 //! Archives in memory of the test: any tree survives, any change is noticed, names are checked.
 
+use crate::test_support::{head, meta};
 use proptest::prelude::*;
 use std::io::Write;
 use std::ops::ControlFlow;
@@ -7,41 +8,11 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 use zporter_core::archive::blob::{Blob, BlobSink, LocalFile, Ranged};
 use zporter_core::archive::container::{CANARY, Canary, Container, canary};
-use zporter_core::archive::entry_path::EntryPath;
-use zporter_core::archive::format::{FORMAT, Head, HeadPlace, SystemName};
 use zporter_core::archive::read::entries;
 use zporter_core::archive::verify::{Damage, Verdict, verify};
-use zporter_core::archive::write::{ArchiveWriter, Meta, WriteError};
+use zporter_core::archive::write::{ArchiveWriter, WriteError};
 use zporter_core::event::Silent;
 use zporter_core::fsx::PathError;
-
-pub fn head() -> Head {
-    Head {
-        format: FORMAT,
-        written_by: "test".into(),
-        packed_at: "2026-03-01T20:00:00Z".into(),
-        note: String::new(),
-        system: SystemName { id: "joomla".into(), name: "Joomla".into(), version: None },
-        place: HeadPlace {
-            root: "/home/old".into(),
-            config_roots: vec![],
-            address: None,
-            aliases: vec![],
-            database: None,
-            table_prefix: String::new(),
-            host_folder: None,
-            outside: None,
-            other_sites: Vec::new(),
-        },
-        left_out: vec![],
-        expected_bytes: 0,
-        has_database: false,
-    }
-}
-
-pub fn meta(path: &str, mode: u32) -> Meta {
-    Meta { path: EntryPath::trusted(path), mode, time: 1_700_000_000 }
-}
 
 fn written(path: &Path, files: &[(String, Vec<u8>)]) -> Result<u64, WriteError> {
     let mut writer = ArchiveWriter::create(path, false, &head())?;

@@ -1,6 +1,6 @@
 //! Archives in a store behind HTTP on loopback: written by parts, read by ranges, whole only when the last part is confirmed.
 
-use crate::archives::{head, meta};
+use crate::test_support::{head, meta};
 use std::collections::BTreeMap;
 use std::io::{BufRead, BufReader, Read, Seek, SeekFrom, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};

@@ -1,6 +1,6 @@
 //! Edits of config files as the built-in definitions plan them.
 
-use crate::configs::context;
+use crate::test_support::context;
 use zporter_core::config::edit::{FilePlan, apply, plan};
 use zporter_core::place::{Address, DatabaseAccess, Place, Relocation, Root};
 use zporter_core::secret::Secret;

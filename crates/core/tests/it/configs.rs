@@ -1,5 +1,6 @@
 //! Config edits on any values a config can hold, and readers that no bytes can bring to a fall.
 
+use crate::test_support::context;
 use proptest::prelude::*;
 use zporter_core::config::edit::{Context, FilePlan, apply, plan, plan_checked, plan_text};
 use zporter_core::config::{self, htaccess};
@@ -26,15 +27,6 @@ fn relocation() -> Relocation {
         outside: vec![],
         to: place("https://new.example", "/srv/new"),
     }
-}
-
-/// What an edit is planned by, where nothing more is asked for.
-pub fn context<'c>(
-    relocation: &'c Relocation,
-    replacements: &'c Replacements,
-    database: Option<&'c DatabaseAccess>,
-) -> Context<'c> {
-    Context { relocation, database, replacements, table_prefix: None, put: &[] }
 }
 
 fn access(password: &str) -> DatabaseAccess {

@@ -1,19 +1,15 @@
 //! Leftovers in files of any size are counted once each, wherever they lie.
 
+use crate::test_support::pairs;
 use proptest::prelude::*;
-use zporter_core::place::{Address, Pairs, Root};
+use zporter_core::place::{Address, Pairs};
 use zporter_core::restore::leftovers::scan;
 use zporter_core::secret::Secret;
 use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::tree::LocalTree;
 
 fn replacements() -> Replacements {
-    let address = |t: &str| Address::parse(t).unwrap();
-    let root = |t: &str| Root::parse(t).unwrap();
-    let pairs = Pairs {
-        addresses: vec![(address("http://old.example/s"), address("http://new.example"))],
-        roots: vec![(root("/home/old"), root("/srv/new"))],
-    };
+    let pairs = pairs(&[("http://old.example/s", "http://new.example")], &[("/home/old", "/srv/new")]);
     Replacements::new(&pairs, &[Secret::new("fake-old-pass")])
 }
 

@@ -13,4 +13,5 @@ mod leftovers;
 mod memory;
 mod packed;
 mod records;
+mod test_support;
 mod trees;

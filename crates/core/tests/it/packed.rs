@@ -1,11 +1,12 @@
 //! Compressed values in every dialect's spelling: noticed where nothing is known of them, moved where a rule says how they are packed.
 
+use crate::test_support::pairs;
 use data_encoding::HEXLOWER;
 use zporter_core::dump::dialect::Dialect;
 use zporter_core::dump::rules::{Cell, Keep, PackedColumn, Rewritten, Rules};
 use zporter_core::dump::spread::rewrite;
 use zporter_core::dump::stream::{Source, WINDOW};
-use zporter_core::place::{Address, AddressForm, Pairs, Place, Relocation, Root};
+use zporter_core::place::{Address, AddressForm, Place, Relocation, Root};
 use zporter_core::text::packed::{Packing, Unpacked};
 use zporter_core::text::replacements::{LeftReason, Replacements};
 use zporter_core::trace::{Sure, Tracer};
@@ -15,9 +16,7 @@ const NEW: &str = "see <a href=\"http://brandnew.example/a\">a</a> and s:25:\"ht
 const SIGNED: [Packing; 3] = [Packing::Zlib, Packing::Gzip, Packing::Counted];
 
 fn replacements() -> Replacements {
-    let address = |t: &str| Address::parse(t).unwrap();
-    let addresses = vec![(address("http://old.example"), address("http://brandnew.example"))];
-    Replacements::new(&Pairs { addresses, roots: Vec::new() }, &[])
+    Replacements::new(&pairs(&[("http://old.example", "http://brandnew.example")], &[]), &[])
 }
 
 /// Spells bytes as MySQL's client does inside of quotes.
