@@ -220,7 +220,7 @@ impl Check<'_> {
         for (i, tls) in d.tls.iter().enumerate() {
             let line = self.line("tls", i);
             if tls.http.is_none() && tls.https.is_none() {
-                self.wrong(line, "`http` or `https` says what is put; without both nothing is");
+                self.wrong(line, "`http` or `https` says what is set; without both nothing is");
             }
             self.put(line, &tls.set);
         }
@@ -232,7 +232,7 @@ impl Check<'_> {
     fn put(&mut self, line: usize, put: &SetPlace) {
         let places = [put.config.is_some(), put.row.is_some(), put.file.is_some()];
         if places.iter().filter(|p| **p).count() != 1 {
-            self.wrong(line, "`put` names one place: `config`, `row` or `file`");
+            self.wrong(line, "`set` names one place: `config`, `row` or `file`");
         }
         if put.row.as_ref().is_some_and(|r| r.only.is_empty()) {
             self.wrong(line, "`only` of a row tells which row is meant; without it every row would change");
