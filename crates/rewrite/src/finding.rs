@@ -158,6 +158,8 @@ codes! {
     SwitchUnknown = Attention,
     /// The definition does not say where a name or address of the site stands.
     IdentityUnknown = Attention,
+    /// What one should know of the administrator's account that was changed.
+    AdministratorToKnow = Note,
     /// The administrator's account was not changed.
     AdministratorNotChanged = Attention,
     /// A row that was to be set is not there.

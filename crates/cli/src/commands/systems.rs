@@ -11,6 +11,7 @@ use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::system::copy::SetPlace;
+use zporter_core::system::knowledge::Sign;
 use zporter_core::system::schema::Definition;
 use zporter_core::system::{self, Known};
 
@@ -107,7 +108,9 @@ fn explain(report: &mut Report, d: &Definition) {
         .recognise
         .iter()
         .map(|m| {
-            format!("{}{}", m.path, m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default())
+            let not = if m.absent { "no " } else { "" };
+            let with = m.contains.as_ref().map(|c| format!(" with {c:?}")).unwrap_or_default();
+            format!("{not}{}{with}", m.path)
         })
         .collect();
     for v in &d.version {
@@ -170,14 +173,34 @@ fn explain(report: &mut Report, d: &Definition) {
     report.section("Switches", Block::table(&["switch", "states", "where", "versions"], rows));
     let mut whose: Vec<String> =
         d.identity.iter().map(|i| format!("{}: {}", word(&i.name), put(&i.set))).collect();
-    if let Some(admin) = &d.admin {
-        whose.push(format!("administrator: {}.{} and {}", admin.table, admin.email, admin.password));
+    for admin in &d.admin {
+        let of = versions(admin.from.as_deref(), admin.below.as_deref());
+        let account = format!("administrator: {}.{} and {} {of}", admin.table, admin.email, admin.password);
+        whose.push(account.trim_end().to_string());
         for h in &admin.hash {
             let versions = versions(h.from.as_deref(), h.below.as_deref());
             whose.push(format!("password as {} {versions}", word(&h.scheme)).trim_end().to_string());
         }
     }
     report.section("Whose site it is", Block::Lines(whose));
+    let logs_in = d.log_in.iter().map(|l| {
+        let versions = versions(l.from.as_deref(), l.below.as_deref());
+        vec![word(&l.area), l.path.clone(), sign(&l.success), versions]
+    });
+    report.section("Log-ins", Block::table(&["area", "form", "success is told by", "versions"], logs_in));
+    let said = d.symptom.iter().map(|s| vec![sign(&s.sign), s.cause.clone(), s.cure.clone()]);
+    let header = ["the page says", "because", "cure"];
+    report.section("What its pages say", Block::folded(&header, 12, "sign", said));
+    let growing = d.growing.iter().map(|g| g.table.as_str()).collect::<Vec<_>>().join(", ");
+    report.section(
+        "Grows while it is live",
+        Block::Lines(Some(growing).filter(|g| !g.is_empty()).into_iter().collect()),
+    );
+    let personal = d.personal.iter().map(|p| vec![p.table.clone(), p.column.clone(), word(&p.kind)]);
+    report.section("Data of people", Block::folded(&["table", "column", "kind"], 12, "column", personal));
+    let copies = d.copy_only.iter().map(|c| vec![put(&c.set), c.value.clone(), c.about.clone()]);
+    let header = ["where", "in a copy", "because"];
+    report.section("A copy beside the live site must not keep", Block::folded(&header, 12, "thing", copies));
     let stray = d.leftover.iter().map(|l| {
         let safe = if l.safe { " (removed by --tidy)" } else { "" };
         format!("{}: {}{safe}", l.path, l.about)
@@ -188,6 +211,18 @@ fn explain(report: &mut Report, d: &Definition) {
 /// Returns a word of the definition's own vocabulary, as it stands in the file.
 fn word(value: &impl Serialize) -> String {
     serde_json::to_value(value).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
+}
+
+/// Tells a sign in an answer.
+fn sign(sign: &Sign) -> String {
+    let parts = [
+        sign.status.map(|s| format!("status {s}")),
+        sign.text.as_ref().map(|t| format!("{t:?}")),
+        sign.header.as_ref().map(|h| format!("header {h:?}")),
+        sign.cookie.as_ref().map(|c| format!("cookie {c}…")),
+        sign.location.as_ref().map(|l| format!("redirect to {l:?}")),
+    ];
+    parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
 /// Tells where a value is put.

@@ -13,7 +13,7 @@ use crate::place::Scheme;
 use crate::secret::Secret;
 use crate::survey::recognise::version_fits;
 use crate::system::Definition;
-use crate::system::copy::{IdentityName, SetForm, SetPlace, SetRow};
+use crate::system::copy::{Admin, IdentityName, KeyValue, SetForm, SetPlace, SetRow};
 use std::path::Path;
 
 /// A config key to be put, and what for.
@@ -80,9 +80,14 @@ pub struct Site<'a> {
     pub new_scheme: Option<Scheme>,
 }
 
+/// Where a version has the administrator's account.
+fn admin_of<'d>(definition: &'d Definition, version: Option<&str>) -> Option<&'d Admin> {
+    definition.admin.iter().find(|a| version_fits(version, a.from.as_deref(), a.below.as_deref()))
+}
+
 /// Returns the rows that tell which account is the administrator's.
-pub fn wanted_admin(definition: &Definition, prefix: &str) -> Option<Wanted> {
-    let admin = definition.admin.as_ref()?;
+pub fn wanted_admin(definition: &Definition, version: Option<&str>, prefix: &str) -> Option<Wanted> {
+    let admin = admin_of(definition, version)?;
     let (table, id, only) = match &admin.named_by {
         Some(by) => (&by.table, &by.id, Some(&by.only)),
         None => (&admin.table, &admin.id, admin.only.as_ref()),
@@ -217,7 +222,7 @@ impl PlannedSettings {
                 "reset it on the new host",
             )
         };
-        let Some(admin) = &site.definition.admin else {
+        let Some(admin) = admin_of(site.definition, site.version) else {
             self.findings.push(unknown("the definition does not say where it stands"));
             return Ok(());
         };
@@ -252,6 +257,14 @@ impl PlannedSettings {
             self.rows.push(account(&admin.password, &hashed.hash, "administrator's password"));
             if let (Some(column), Some(salt)) = (&admin.salt, &hashed.salt) {
                 self.rows.push(account(column, salt, "administrator's salt"));
+            }
+            for KeyValue { column, value } in &admin.unlock {
+                let what = format!("administrator's {column}, so that nothing stands in the way");
+                self.rows.push(PlannedRow { optional: true, ..account(column, value, &what) });
+            }
+            if !admin.about.is_empty() {
+                let place = format!("account {id} of {}{}", site.prefix, admin.table);
+                self.findings.push(Finding::new(Code::AdministratorToKnow, admin.about.clone(), place, ""));
             }
         }
         Ok(())

@@ -21,6 +21,8 @@ pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
         key: c.key.clone().map(|k| (k, c.values.clone())),
         form: c.form,
         beside_host: c.beside_host.clone(),
+        tail: c.tail,
+        unique: c.unique,
         within: c.within.clone(),
     });
     cells.collect()

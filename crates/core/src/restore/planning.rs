@@ -124,7 +124,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let replaced = replaced.into_iter().collect();
     let admins = if job.changes_admin() {
-        admins(&job, &source, &definition, &facts.table_prefix)?
+        admins(&job, &source, &definition, version.as_deref(), &facts.table_prefix)?
     } else {
         Vec::new()
     };
@@ -253,9 +253,12 @@ fn admins(
     job: &RestoreJob,
     source: &Source,
     definition: &Definition,
+    version: Option<&str>,
     prefix: &str,
 ) -> Result<Vec<String>, RestoreError> {
-    let Some(wanted) = copy_settings::wanted_admin(definition, prefix) else { return Ok(Vec::new()) };
+    let Some(wanted) = copy_settings::wanted_admin(definition, version, prefix) else {
+        return Ok(Vec::new());
+    };
     let wanted = [wanted];
     let mut out = Vec::new();
     let locate = Locate::of(source, job);

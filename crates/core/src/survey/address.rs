@@ -38,6 +38,7 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
         columns.extend(rule.base.clone());
         columns.extend(rule.only.as_ref().map(|o| o.column.clone()));
         columns.extend(rule.also.iter().cloned());
+        columns.extend(rule.group.clone());
         columns.extend(rule.port.clone());
         // A table of names and values is large; a row of one name is all that counts of it.
         let by_name = rule.base.is_none() && rule.beside.is_none() && rule.form != AddressForm::HostBase;
@@ -47,6 +48,11 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
             let columns = vec![tls.only.column.clone(), tls.column.clone()];
             let only = Some((tls.only.column.clone(), tls.only.value.clone()));
             wanted.push(Wanted { table: format!("{prefix}{}", tls.table), columns, only });
+        }
+        if let Some(chosen) = &rule.chosen {
+            let columns = vec![chosen.only.column.clone(), chosen.column.clone()];
+            let only = Some((chosen.only.column.clone(), chosen.only.value.clone()));
+            wanted.push(Wanted { table: format!("{prefix}{}", chosen.table), columns, only });
         }
     }
     wanted
@@ -108,6 +114,10 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             }),
             None => false,
         };
+        let chosen = rule.chosen.as_ref().and_then(|chosen| {
+            let row = rows.next()?.iter().find(|r| r[0].as_deref() == Some(&chosen.only.value))?;
+            row[1].clone()
+        });
         let scheme = if tls { "https" } else { "http" };
         let key_at = 1 + usize::from(rule.base.is_some());
         if let (Some(beside), Some(only)) = (&rule.beside, &rule.only) {
@@ -117,12 +127,27 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             };
             let Some(host) = value(&only.value) else { continue };
             let scheme = value(&beside.scheme).unwrap_or_else(|| "http".into());
-            let port = value(&beside.port).map(|p| format!(":{p}")).unwrap_or_default();
+            let usual = |p: &String| beside.loose_port && matches!(p.as_str(), "80" | "443" | "0");
+            let port = value(&beside.port).filter(|p| !usual(p)).map(|p| format!(":{p}")).unwrap_or_default();
             let base = value(&beside.base).unwrap_or_default();
             let text = format!("{}://{host}{port}{base}", scheme.trim_end_matches("://"));
             out.take(Address::parse(&text).ok(), rule, config);
             continue;
         }
+        // Of several sites the rows of the one that is meant come first, and those that tell its address before its others.
+        let further = key_at + usize::from(rule.only.is_some());
+        let group_at = rule.group.as_ref().map(|_| further + rule.also.len());
+        let group_of = |row: &[Option<String>]| group_at.and_then(|at| row.get(at)?.clone());
+        let is_meant = |row: &[Option<String>]| {
+            rule.only
+                .as_ref()
+                .is_none_or(|o| row[key_at].as_deref().is_some_and(|found| same_value(&o.value, found)))
+        };
+        let mut hosts: Vec<_> = hosts.iter().collect();
+        if group_at.is_some() {
+            hosts.sort_by_key(|row| (chosen.is_some() && group_of(row) != chosen, !is_meant(row)));
+        }
+        let mut group = None;
         for row in hosts {
             let meant = rule
                 .only
@@ -145,13 +170,14 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
                 let known = |a: &Address| Some(a) == out.address.as_ref() || out.others.contains(a);
                 // Rows with a host alone repeat it; only whole addresses tell sites apart.
                 let whole = rule.base.is_some() || rule.port.is_some() || rule.form != AddressForm::Host;
+                let alias = group.is_some() && group_of(row) == group;
                 if let Some(other) = address(host).filter(|a| whole && !known(a)) {
-                    out.others.push(other);
+                    if alias { out.aliases.push(other) } else { out.others.push(other) }
                 }
                 continue;
             }
             out.take(address(host), rule, config);
-            let further = key_at + usize::from(rule.only.is_some());
+            group = group_of(row);
             let others = row.iter().skip(further).take(rule.also.len()).flatten();
             let main = out.address.clone();
             out.aliases.extend(others.filter_map(|h| address(h)).filter(|a| Some(a) != main.as_ref()));

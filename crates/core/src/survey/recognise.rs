@@ -37,7 +37,7 @@ pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Ve
     for Known { definition, .. } in known {
         let fits = definition.recognise.iter().all(|m| {
             let mut there = tree.matching(&m.path).into_iter();
-            there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
+            m.absent != there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
         });
         if fits {
             let (product, version) = match version(tree, definition) {
@@ -59,9 +59,12 @@ fn contains(tree: &dyn SiteFiles, path: &str, text: &str) -> bool {
 }
 
 fn markers(definition: &Definition) -> Vec<String> {
-    let shown = definition.recognise.iter().map(|m| match &m.contains {
-        Some(text) => format!("{} with {text:?}", m.path),
-        None => m.path.clone(),
+    let shown = definition.recognise.iter().map(|m| {
+        let not = if m.absent { "no " } else { "" };
+        match &m.contains {
+            Some(text) => format!("{not}{} with {text:?}", m.path),
+            None => format!("{not}{}", m.path),
+        }
     });
     shown.collect()
 }

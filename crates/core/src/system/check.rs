@@ -15,6 +15,7 @@ pub(super) fn mistakes(definition: &Definition, text: &str) -> Vec<Mistake> {
     check.files(definition);
     check.rows(definition);
     check.switches(definition);
+    check.knowledge(definition);
     check.found.sort_by_key(|m| m.line);
     check.found
 }
@@ -171,7 +172,22 @@ impl Check<'_> {
                 self.wrong(self.line("cell", i), message);
             }
         }
+        for (i, cell) in d.cell.iter().enumerate() {
+            let whole = [AddressForm::Url, AddressForm::HostBase, AddressForm::Origin].contains(&cell.form);
+            if cell.tail && !whole {
+                let message = format!(
+                    "the cell {}.{}: `tail` is for the forms `url`, `host/base` and `origin`",
+                    cell.table, cell.column
+                );
+                self.wrong(self.line("cell", i), message);
+            }
+        }
         for (i, rows) in d.address.iter().enumerate() {
+            if rows.chosen.is_some() && rows.group.is_none() {
+                let message =
+                    "`chosen` tells which site is meant; `group` has to name the column of its number";
+                self.wrong(self.line("address", i), message);
+            }
             if rows.beside.is_some() && rows.only.is_none() {
                 self.wrong(
                     self.line("address", i),
@@ -180,15 +196,16 @@ impl Check<'_> {
             }
         }
         for (i, table) in d.table.iter().enumerate() {
-            if table.name.trim_end_matches('*').contains('*') {
-                self.wrong(
-                    self.line("table", i),
-                    format!("in the table `{}` a `*` stands elsewhere than at the end", table.name),
-                );
+            if table.name.trim_matches('*').is_empty() {
+                self.wrong(self.line("table", i), format!("the table `{}` means every table", table.name));
+            }
+            if !table.except.is_empty() && !table.name.contains('*') {
+                let message = format!("the table `{}` is one: there is nothing to except", table.name);
+                self.wrong(self.line("table", i), message);
             }
         }
-        if let Some(admin) = &d.admin {
-            let line = self.line_of("[admin]");
+        for (i, admin) in d.admin.iter().enumerate() {
+            let line = self.line("admin", i);
             if admin.hash.is_empty() {
                 self.wrong(line, "`hash` names no scheme for the administrator's password");
             }
@@ -215,35 +232,65 @@ impl Check<'_> {
             if switch.states.is_empty() {
                 self.wrong(line, "a switch without `states` switches nothing");
             }
-            self.put(line, &switch.set);
+            self.set(line, &switch.set);
         }
         for (i, tls) in d.tls.iter().enumerate() {
             let line = self.line("tls", i);
             if tls.http.is_none() && tls.https.is_none() {
                 self.wrong(line, "`http` or `https` says what is set; without both nothing is");
             }
-            self.put(line, &tls.set);
+            self.set(line, &tls.set);
         }
         for (i, identity) in d.identity.iter().enumerate() {
-            self.put(self.line("identity", i), &identity.set);
+            self.set(self.line("identity", i), &identity.set);
         }
     }
 
-    fn put(&mut self, line: usize, put: &SetPlace) {
-        let places = [put.config.is_some(), put.row.is_some(), put.file.is_some()];
-        if places.iter().filter(|p| **p).count() != 1 {
-            self.wrong(line, "`set` names one place: `config`, `row` or `file`");
+    fn knowledge(&mut self, d: &Definition) {
+        for (i, log_in) in d.log_in.iter().enumerate() {
+            let line = self.line("log_in", i);
+            if log_in.success.is_empty() || log_in.failure.is_empty() {
+                self.wrong(line, "a log-in needs a sign of its `success` and one of its `failure`");
+            }
+            if log_in.success == log_in.failure {
+                self.wrong(line, "`success` and `failure` have the same sign");
+            }
+            self.versions(line, &log_in.from, &log_in.below);
         }
-        if put.row.as_ref().is_some_and(|r| r.only.is_empty()) {
-            self.wrong(line, "`only` of a row tells which row is meant; without it every row would change");
+        for (i, symptom) in d.symptom.iter().enumerate() {
+            if symptom.sign.is_empty() {
+                self.wrong(self.line("symptom", i), "the `sign` of a symptom names nothing");
+            }
         }
-        if put.row.as_ref().is_some_and(|r| r.make && !r.within.is_empty()) {
-            self.wrong(line, "a row whose value is one item of an array cannot be made");
+        for (i, growing) in d.growing.iter().enumerate() {
+            if growing.table.trim_matches('*').is_empty() {
+                self.wrong(self.line("growing", i), "`table` means every table");
+            }
         }
-        for version in [&put.from, &put.below].into_iter().flatten() {
+        for (i, copy) in d.copy_only.iter().enumerate() {
+            self.set(self.line("copy_only", i), &copy.set);
+        }
+    }
+
+    fn versions(&mut self, line: usize, from: &Option<String>, below: &Option<String>) {
+        for version in [from, below].into_iter().flatten() {
             if !version.starts_with(|c: char| c.is_ascii_digit()) {
                 self.wrong(line, format!("{version:?} is no version"));
             }
         }
+    }
+
+    fn set(&mut self, line: usize, set: &SetPlace) {
+        let places = [set.config.is_some(), set.row.is_some(), set.file.is_some()];
+        if places.iter().filter(|p| **p).count() != 1 {
+            self.wrong(line, "`set` names one place: `config`, `row` or `file`");
+        }
+        if set.row.as_ref().is_some_and(|r| r.only.is_empty()) {
+            self.wrong(line, "`only` of a row tells which row is meant; without it every row would change");
+        }
+        if set.row.as_ref().is_some_and(|r| r.make && !r.within.is_empty()) {
+            self.wrong(line, "a row whose value is one item of an array cannot be made");
+        }
+        self.versions(line, &set.from, &set.below);
     }
 }

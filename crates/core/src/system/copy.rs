@@ -171,6 +171,18 @@ pub struct Admin {
     pub named_by: Option<NamedBy>,
     /// Hash schemes by version; the first that fits counts.
     pub hash: Vec<HashRule>,
+    /// What else is set when the account gets a new password: it is let in, and nothing stands in the way.
+    #[serde(default)]
+    pub unlock: Vec<KeyValue>,
+    /// What a person should know of second factors and the like.
+    #[serde(default)]
+    pub about: String,
+    /// First version that has it so.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer has.
+    #[serde(default)]
+    pub below: Option<String>,
 }
 
 /// A row of another table that names an account.

@@ -2,6 +2,7 @@
 
 mod check;
 pub mod copy;
+pub mod knowledge;
 pub mod schema;
 
 use include_dir::{Dir, include_dir};
@@ -83,7 +84,7 @@ pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
         known.retain(|k: &Known| k.definition.id != definition.id);
         known.push(Known { definition, file: Some(path), text });
     }
-    known.sort_by(|a, b| a.definition.id.cmp(&b.definition.id));
+    known.sort_by(|a, b| (a.definition.order, &a.definition.id).cmp(&(b.definition.order, &b.definition.id)));
     Ok(known)
 }
 
@@ -142,10 +143,11 @@ pub fn table_rule<'d>(
     table: &str,
 ) -> Option<&'d schema::TableRule> {
     let bare = table.strip_prefix(prefix)?;
-    definition.table.iter().find(|t| match t.name.strip_suffix('*') {
-        Some(start) => bare.starts_with(start),
-        None => bare == t.name,
-    })
+    // A network of sites numbers their tables.
+    let numbered =
+        bare.split_once('_').filter(|(n, _)| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit()));
+    let of_one = numbered.map(|(_, rest)| rest);
+    definition.table.iter().find(|t| t.is_of(bare) || of_one.is_some_and(|rest| t.is_of(rest)))
 }
 
 #[cfg(test)]

@@ -5,6 +5,7 @@
 pub use super::copy::KeyValue;
 use super::copy::{Admin, Identity, Switch, TlsSwitch};
 use super::globs;
+use super::knowledge::{CopyOnly, Growing, LogIn, Personal, Symptom};
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::place::AddressForm;
 use crate::text::packed::Packing;
@@ -17,6 +18,9 @@ use serde::{Deserialize, Serialize};
 pub struct Definition {
     /// Identifier, the file's name without `.toml`.
     pub id: String,
+    /// When it is tried, among definitions that would take the same site: smaller comes first.
+    #[serde(default)]
+    pub order: i32,
     /// Name for people.
     pub name: String,
     /// One line on what is covered.
@@ -75,9 +79,24 @@ pub struct Definition {
     /// Where the site's name and its office's address stand.
     #[serde(default)]
     pub identity: Vec<Identity>,
-    /// Where the administrator's account stands.
+    /// Where the administrator's account stands; the first that fits the version counts.
     #[serde(default)]
-    pub admin: Option<Admin>,
+    pub admin: Vec<Admin>,
+    /// How somebody logs in.
+    #[serde(default)]
+    pub log_in: Vec<LogIn>,
+    /// What its pages say when something is wrong.
+    #[serde(default)]
+    pub symptom: Vec<Symptom>,
+    /// Tables that grow while it is live.
+    #[serde(default)]
+    pub growing: Vec<Growing>,
+    /// Columns with data of people.
+    #[serde(default)]
+    pub personal: Vec<Personal>,
+    /// What a copy beside the live site must not keep.
+    #[serde(default)]
+    pub copy_only: Vec<CopyOnly>,
     /// What goes wrong after a move, and what helps.
     #[serde(default)]
     pub trap: Vec<Trap>,
@@ -125,6 +144,9 @@ pub struct Marker {
     /// Text that must be in it; without it the file's presence is enough.
     #[serde(default)]
     pub contains: Option<String>,
+    /// Whether it must not be there, or not with this text.
+    #[serde(default)]
+    pub absent: bool,
 }
 
 /// Where a version can be read without executing anything.
@@ -233,6 +255,12 @@ pub struct AddressRows {
     /// Further columns with a host of the same site.
     #[serde(default)]
     pub also: Vec<String>,
+    /// Column with the number of the site, where a table holds several: other rows of the same number are its aliases.
+    #[serde(default)]
+    pub group: Option<String>,
+    /// Row elsewhere whose value is the number of the site that is meant.
+    #[serde(default)]
+    pub chosen: Option<Chosen>,
     /// Column and value that tell the row, such as `main = 1` or `name = PS_SHOP_DOMAIN`.
     #[serde(default)]
     pub only: Option<KeyValue>,
@@ -245,6 +273,18 @@ fn host_form() -> AddressForm {
     AddressForm::Host
 }
 
+/// A row whose value names one of several sites.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Chosen {
+    /// Table without prefix.
+    pub table: String,
+    /// Column and value that tell the row.
+    pub only: KeyValue,
+    /// Column with the number.
+    pub column: String,
+}
+
 /// Rows of a table of names and values that hold parts of an address, by the value of the column that `only` names.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -255,6 +295,9 @@ pub struct BesideRows {
     pub port: String,
     /// Row with the base path.
     pub base: String,
+    /// Whether nobody keeps scheme and port in step: 80 and 443 are no port then, whatever the scheme.
+    #[serde(default)]
+    pub loose_port: bool,
 }
 
 /// A row that switches something on.
@@ -290,6 +333,12 @@ pub struct CellRule {
     /// For a base path: the column that must hold the old host.
     #[serde(default)]
     pub beside_host: Option<String>,
+    /// Whether something may follow the address, behind a slash, and stays.
+    #[serde(default)]
+    pub tail: bool,
+    /// Whether each value may stand there once: then only the main address moves, and further ones of the site are left and told.
+    #[serde(default)]
+    pub unique: bool,
     /// For references: keys of JSON or of a serialized array under which they stand, at any depth.
     #[serde(default)]
     pub within: Vec<String>,
@@ -316,10 +365,27 @@ pub struct PackedRule {
 pub struct TableRule {
     /// Table without prefix; `*` stands for anything.
     pub name: String,
+    /// Tables of which the name speaks as well and that are not meant.
+    #[serde(default)]
+    pub except: Vec<String>,
     /// Whether leaving the rows out is safe without asking.
     pub safe: bool,
     /// What is in it, or what is lost.
     pub about: String,
+}
+
+impl TableRule {
+    /// Says whether it speaks of a table, by its name without prefix.
+    pub(super) fn is_of(&self, bare: &str) -> bool {
+        fits(&self.name, bare) && !self.except.iter().any(|except| fits(except, bare))
+    }
+}
+
+/// Says whether a name fits a pattern in which `*` stands for anything.
+pub(crate) fn fits(pattern: &str, name: &str) -> bool {
+    let Some((start, rest)) = pattern.split_once('*') else { return pattern == name };
+    let Some(name) = name.strip_prefix(start) else { return false };
+    (0..=name.len()).any(|at| name.is_char_boundary(at) && fits(rest, &name[at..]))
 }
 
 /// A folder whose content the system rebuilds.

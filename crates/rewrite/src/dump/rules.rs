@@ -21,6 +21,10 @@ pub struct Cell {
     pub form: AddressForm,
     /// For a base path: the column of the same row that must hold the old host for the base to be ours.
     pub beside_host: Option<String>,
+    /// Whether something may follow the address, behind a slash, and stays.
+    pub tail: bool,
+    /// Whether each value may stand there once: then only the main address moves.
+    pub unique: bool,
     /// For references: keys of JSON or of a serialized array under which they stand; the whole value if empty.
     pub within: Vec<String>,
 }

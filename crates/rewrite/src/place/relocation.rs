@@ -65,6 +65,30 @@ impl Relocation {
         respell(self.old_addresses(), &self.to.address, old, form).or(further)
     }
 
+    /// The same for a declared cell: with a `tail` something may follow the address, behind a slash, and stays; of a `unique` one only the
+    /// main address moves, because two that become one would be refused.
+    pub fn respell_cell(&self, old: &str, form: AddressForm, tail: bool, unique: bool) -> Option<String> {
+        let main = [&self.from.address].into_iter();
+        let respelled = |old: &str| {
+            let further =
+                || self.further.iter().find_map(|(from, to)| respell([from].into_iter(), to, old, form));
+            let own = match unique {
+                true => respell(main.clone(), &self.to.address, old, form),
+                false => respell(self.old_addresses(), &self.to.address, old, form),
+            };
+            own.or_else(further)
+        };
+        if let Some(new) = respelled(old) {
+            return Some(new);
+        }
+        // The longest beginning that is an address counts.
+        let ends = old.rmatch_indices('/').filter(|_| tail).map(|(at, _)| at);
+        ends.filter(|at| *at > 0).find_map(|at| {
+            let new = respelled(&old[..at])?;
+            Some(format!("{}{}", new.trim_end_matches('/'), &old[at..]))
+        })
+    }
+
     /// The same for a path that stands beside a host: only the sites of that host can be meant. A reference keeps what follows the
     /// longest base path that it begins with.
     pub fn respell_beside(&self, host: &str, old: &str, form: AddressForm) -> Option<String> {

@@ -36,7 +36,7 @@ impl Worker<'_> {
             Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
             // Every path begins with the bare root: only what is not an address can be meant.
             None if rule.form == AddressForm::Reference => self.rules.replacements.moved_reference(&old),
-            None => relocation.respell(&old, rule.form),
+            None => relocation.respell_cell(&old, rule.form, rule.tail, rule.unique),
         };
         if rule.form == AddressForm::Reference && new.is_none() {
             return None;

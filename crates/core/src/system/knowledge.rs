@@ -1,0 +1,145 @@
+//! The part of a definition that tells how a running site is used and known: log-ins, what its pages say when something is wrong, which tables
+//! grow while it is live, where people's data stand, and what a copy beside it must not keep. It is read and checked here.
+
+use super::copy::SetPlace;
+use schemars::JsonSchema;
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+
+/// Which part of a site somebody logs in to.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Area {
+    /// Members, customers.
+    Front,
+    /// Administrators.
+    Back,
+}
+
+/// A sign in the answer of a web server. All that is named has to be there.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields, default)]
+pub struct Sign {
+    /// Status.
+    pub status: Option<u16>,
+    /// Text in the page.
+    pub text: Option<String>,
+    /// Text in a header, as `Name: value` or a part of that.
+    pub header: Option<String>,
+    /// Beginning of the name of a cookie that is set.
+    pub cookie: Option<String>,
+    /// Text in the address that it redirects to.
+    pub location: Option<String>,
+}
+
+impl Sign {
+    /// Says whether it tells nothing at all.
+    pub fn is_empty(&self) -> bool {
+        *self == Sign::default()
+    }
+}
+
+/// How somebody logs in.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct LogIn {
+    /// Where to.
+    pub area: Area,
+    /// Address of the form, below the site's; `*` stands for a folder that each site names itself.
+    pub path: String,
+    /// Field of the name. A beginning `*` stands for what the program puts before it.
+    pub user: String,
+    /// Field of the password; the same.
+    pub password: String,
+    /// Further fields and their values.
+    #[serde(default)]
+    pub fields: BTreeMap<String, String>,
+    /// Whether hidden fields of the form are sent back as they came.
+    #[serde(default)]
+    pub hidden: bool,
+    /// Seconds that have to pass between form and answer.
+    #[serde(default)]
+    pub wait: u32,
+    /// How success is told.
+    pub success: Sign,
+    /// How failure is told.
+    pub failure: Sign,
+    /// First version that has it so.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer has.
+    #[serde(default)]
+    pub below: Option<String>,
+}
+
+/// What an answer says when something is wrong.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Symptom {
+    /// By what it is told.
+    pub sign: Sign,
+    /// Why.
+    pub cause: String,
+    /// What helps.
+    pub cure: String,
+}
+
+/// Tables that grow while a site is live: orders, members, posts.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Growing {
+    /// Table without prefix; `*` stands for anything.
+    pub table: String,
+    /// Column that counts up.
+    #[serde(default)]
+    pub id: Option<String>,
+    /// Column with the time of the last change.
+    #[serde(default)]
+    pub time: Option<String>,
+}
+
+/// A column with data of people.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Personal {
+    /// Table without prefix.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// What kind of data.
+    pub kind: PersonalKind,
+}
+
+/// What is told of a person.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum PersonalKind {
+    /// Name.
+    Name,
+    /// E-mail address.
+    Email,
+    /// Street, town, postcode.
+    Address,
+    /// Telephone number.
+    Phone,
+    /// Date of birth.
+    Birthday,
+    /// Password, hashed or not.
+    Password,
+    /// Address in the network.
+    Ip,
+    /// What they wrote.
+    Text,
+}
+
+/// What a copy beside the live site must not keep, and what stands there in its place.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CopyOnly {
+    /// What it is, and what it would do.
+    pub about: String,
+    /// Where.
+    pub set: SetPlace,
+    /// What stands there in a copy.
+    pub value: String,
+}
