@@ -370,7 +370,7 @@ mod tests {
         }
         let media = Selection::of(&shop.definition, &scope(&["media"], &[]), &[]);
         assert_eq!(media.decide(Path::new("img"), true), Decision::Copy, "media lies below");
-        assert_ne!(media.decide(Path::new("modules"), true), Decision::Copy);
+        assert_ne!(media.decide(Path::new("classes"), true), Decision::Copy);
         assert_eq!(
             ["../x/", "/etc/", "databse", "medai", ""].map(Part::parse),
             [None, None, None, None, None]

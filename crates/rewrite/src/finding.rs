@@ -130,6 +130,8 @@ codes! {
     ConfigComputed = Attention,
     /// The config logs in to its database without user and password.
     ConfigWithoutLogIn = Attention,
+    /// The config cannot name the socket by which the new database is reached.
+    ConfigTakesNoSocket = Attention,
     /// The config names another kind of server than the new database's.
     ConfigOtherServer = Attention,
     /// The config lets hosts in, and the new one is none of them.

@@ -4,7 +4,7 @@ use super::RestoreError;
 use super::source::Source;
 use crate::config::edit::{self, Context, FilePlan};
 use crate::config::htaccess;
-use crate::dump::rules::{Cell, PackedColumn};
+use crate::dump::rules::{Cell, CodedColumn, PackedColumn};
 use crate::event::Findings;
 use crate::finding::{Code, Finding};
 use crate::select::{Decision, Selection};
@@ -39,6 +39,16 @@ pub(super) fn packed(definition: &Definition, prefix: &str) -> Vec<PackedColumn>
     columns.collect()
 }
 
+/// Returns the definition's columns with a spelling of their own, with the site's table prefix.
+pub(super) fn coded(definition: &Definition, prefix: &str) -> Vec<CodedColumn> {
+    let columns = definition.coded.iter().map(|c| CodedColumn {
+        table: format!("{prefix}{}", c.table),
+        column: c.column.clone(),
+        code: c.code,
+    });
+    columns.collect()
+}
+
 pub(super) fn file_plans(
     source: &Source,
     definition: &Definition,
@@ -68,6 +78,7 @@ pub(super) fn file_plans(
         path: String::new(),
         contains: None,
         form: ConfigForm::Htaccess,
+        doubled: None,
         key: Vec::new(),
         like: None,
     };

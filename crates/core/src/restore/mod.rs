@@ -2,7 +2,7 @@
 
 mod copiers;
 pub mod copy_settings;
-mod edits;
+pub mod edits;
 mod guards;
 pub mod hosts;
 pub mod job;

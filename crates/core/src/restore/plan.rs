@@ -8,7 +8,7 @@ use super::owner::Owner;
 use super::source::Source;
 use crate::config::edit::FilePlan;
 use crate::dump::prefix::PrefixChange;
-use crate::dump::rules::{Cell, Keep, PackedColumn, Start};
+use crate::dump::rules::{Cell, CodedColumn, Keep, PackedColumn, Start};
 use crate::finding::Finding;
 use crate::place::{Address, Place, Relocation};
 use crate::secret::Secret;
@@ -45,6 +45,8 @@ pub struct RestorePlan {
     pub cells: Vec<Cell>,
     /// Compressed columns, with table prefix.
     pub packed: Vec<PackedColumn>,
+    /// Columns with a spelling of their own, with table prefix.
+    pub coded: Vec<CodedColumn>,
     /// Table prefix in the archive.
     pub table_prefix: String,
     /// Change of the table prefix.

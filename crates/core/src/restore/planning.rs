@@ -2,7 +2,7 @@
 
 use super::RestoreError;
 use super::copy_settings::{self, PlannedKey, PlannedSettings};
-use super::edits::{cells, file_plans, packed};
+use super::edits::{cells, coded, file_plans, packed};
 use super::guards::{carried_tables, guard_database, guard_space, guard_target, other_copy};
 use super::hosts::Joining;
 use super::job::RestoreJob;
@@ -113,6 +113,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let cells = cells(&definition, &facts.table_prefix);
     let packed = packed(&definition, &facts.table_prefix);
+    let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
     let there =
         if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
@@ -187,6 +188,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         files,
         cells,
         packed,
+        coded,
         table_prefix: facts.table_prefix,
         prefix,
         stay,

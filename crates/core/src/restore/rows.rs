@@ -30,6 +30,7 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
         relocation: Some(&plan.relocation),
         cells: plan.cells.clone(),
         packed: plan.packed.clone(),
+        coded: plan.coded.clone(),
         settings: plan.settings.rows.iter().map(|r| r.setting.clone()).collect(),
         starts: plan.starts(),
         keep: &keep,

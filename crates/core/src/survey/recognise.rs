@@ -34,7 +34,9 @@ pub struct LookedFor {
 
 /// Recognises the system of a site.
 pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Vec<LookedFor>> {
-    for Known { definition, .. } in known {
+    let mut in_order: Vec<&Known> = known.iter().collect();
+    in_order.sort_by_key(|k| k.definition.order);
+    for Known { definition, .. } in in_order {
         let fits = definition.recognise.iter().all(|m| {
             let mut there = tree.matching(&m.path).into_iter();
             m.absent != there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
@@ -234,7 +236,7 @@ pub fn config_facts(tree: &dyn SiteFiles, definition: &Definition) -> ConfigFact
         let first = access.name.is_empty();
         for key in &config.key {
             for setting in file.matching(&key.name) {
-                let value = setting.value.clone();
+                let value = setting.value.as_ref().map(|v| config.meant(v));
                 if first {
                     take_access(&mut access, key.role, value.as_deref().unwrap_or_default());
                 }

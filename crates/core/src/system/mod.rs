@@ -84,7 +84,7 @@ pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
         known.retain(|k: &Known| k.definition.id != definition.id);
         known.push(Known { definition, file: Some(path), text });
     }
-    known.sort_by(|a, b| (a.definition.order, &a.definition.id).cmp(&(b.definition.order, &b.definition.id)));
+    known.sort_by(|a, b| a.definition.id.cmp(&b.definition.id));
     Ok(known)
 }
 
@@ -192,8 +192,8 @@ mod tests {
     #[test]
     fn every_mistake_is_told_at_once() {
         let text = "id='X y'\nname='X'\n[[recognise]]\npath='{site}/a'\n[[version]]\npath='v'\n[[cell]]\ntable='t'\ncolumn='c'\nform='url'\nkey='k'\n\
-            [[table]]\nname='a*b'\nsafe=true\nabout=''\n[[switch]]\nname='mail'\nstates={dim='1'}\nset={}\n[[switch]]\nname='cache'\nstates={off='gone'}\n\
-            set.file={path='a',content=''}\n[admin]\ntable='u'\nid='i'\nemail='e'\npassword='p'\nhash=[{scheme='sha1-utf16'}]\n";
+            [[table]]\nname='*'\nsafe=true\nabout=''\n[[switch]]\nname='mail'\nstates={dim='1'}\nset={}\n[[switch]]\nname='cache'\nstates={off='gone'}\n\
+            set.file={path='a',content=''}\n[[admin]]\ntable='u'\nid='i'\nemail='e'\npassword='p'\nhash=[{scheme='sha1-utf16'}]\n";
         let Err(DefinitionError::Wrong { mistakes, .. }) = parse("t.toml", text) else { panic!() };
         let lines: Vec<usize> = mistakes.iter().map(|m| m.line).collect();
         assert_eq!(lines, [1, 3, 5, 7, 12, 16, 16, 20, 24, 24], "{mistakes:#?}");

@@ -8,6 +8,7 @@ use super::globs;
 use super::knowledge::{CopyOnly, Growing, LogIn, Personal, Symptom};
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::place::AddressForm;
+use crate::text::column_code::ColumnCode;
 use crate::text::packed::Packing;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
@@ -49,6 +50,9 @@ pub struct Definition {
     /// Columns whose values are compressed.
     #[serde(default)]
     pub packed: Vec<PackedRule>,
+    /// Columns whose text is spelled in a way of its own.
+    #[serde(default)]
+    pub coded: Vec<CodedRule>,
     /// Tables whose rows need not be carried.
     #[serde(default)]
     pub table: Vec<TableRule>,
@@ -357,6 +361,18 @@ pub struct PackedRule {
     /// Column with a list of words, and the word there that tells a compressed value; every value is one without it.
     #[serde(default)]
     pub flags: Option<KeyValue>,
+}
+
+/// A column whose text is spelled in a way of its own.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct CodedRule {
+    /// Table without prefix.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// How.
+    pub code: ColumnCode,
 }
 
 /// A table whose rows need not be carried.

@@ -12,6 +12,7 @@ mod going_back;
 mod leftovers;
 mod memory;
 mod packed;
+mod realities;
 mod records;
 mod test_support;
 mod trees;

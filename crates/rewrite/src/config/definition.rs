@@ -15,6 +15,9 @@ pub struct Config {
     pub contains: Option<String>,
     /// How it is written.
     pub form: ConfigForm,
+    /// Sign that the program reads twice as once in every value, such as `%` where parameters stand between two of them.
+    #[serde(default)]
+    pub doubled: Option<String>,
     /// Keys with a role.
     #[serde(default)]
     pub key: Vec<Key>,
@@ -22,6 +25,24 @@ pub struct Config {
     /// so a file that overrides others comes before them.
     #[serde(default)]
     pub like: Option<String>,
+}
+
+impl Config {
+    /// What a value means.
+    pub fn meant(&self, value: &str) -> String {
+        match &self.doubled {
+            Some(sign) => value.replace(&sign.repeat(2), sign),
+            None => value.to_string(),
+        }
+    }
+
+    /// How a value is written so that it means this.
+    pub fn written(&self, value: &str) -> String {
+        match &self.doubled {
+            Some(sign) => value.replace(sign.as_str(), &sign.repeat(2)),
+            None => value.to_string(),
+        }
+    }
 }
 
 /// How a config file is written.
@@ -68,6 +89,9 @@ pub struct Key {
     /// For [`Role::TablePrefix`]: what the system adds to a value that does not end so.
     #[serde(default)]
     pub tail: Option<String>,
+    /// For [`Role::DatabasePort`]: whether it has to be a number. Without it the path of a socket may stand there.
+    #[serde(default)]
+    pub number: bool,
     /// For [`Role::Secret`]: whether a copy beside the live site should get one of its own. Without it the secret has to travel.
     #[serde(default)]
     pub own: bool,

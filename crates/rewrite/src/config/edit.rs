@@ -90,6 +90,7 @@ fn plan_settings(
         }
     }
     job.engine(&mut plan);
+    job.socket(&mut plan);
     job.hosts_let_in(&mut plan);
     job.names_let_in(&mut plan);
     plan_literals(&mut plan, &job, &secrets);
@@ -134,7 +135,8 @@ impl Job<'_> {
                 if apart {
                     host.port = None;
                 }
-                if socket_apart || (apart && self.port_takes_sockets()) {
+                let number = self.config.key.iter().any(|k| k.role == Role::DatabasePort && k.number);
+                if socket_apart || (apart && (number || self.port_takes_sockets())) {
                     host.socket = None;
                 }
                 Some(host.host_value())
@@ -163,7 +165,27 @@ impl Job<'_> {
 
     /// Says whether the value of the port may be the path of a socket: where no key is there for one.
     fn port_takes_sockets(&self) -> bool {
-        !self.config.key.iter().any(|k| matches!(k.role, Role::DatabaseSocket))
+        !self
+            .config
+            .key
+            .iter()
+            .any(|k| k.role == Role::DatabaseSocket || (k.role == Role::DatabasePort && k.number))
+    }
+
+    /// Says where the new database is reached by a socket and no value of the file can name one.
+    fn socket(&self, plan: &mut FilePlan) {
+        let socket = self.cx.database.and_then(|access| access.socket.as_deref());
+        let (Some(socket), Some(host)) = (socket, self.of_role(Role::DatabaseHost)) else { return };
+        let beside = self.has_place_for(Role::DatabaseSocket);
+        let apart = self.has_place_for(Role::DatabasePort);
+        if !beside && apart && !self.port_takes_sockets() {
+            let what = format!(
+                "this config cannot name a socket; the host is written without {socket}, and the program takes its own"
+            );
+            let place = format!("{}, line {}", self.path, host.line);
+            let cure = "name the database by host and port, or make sure that PHP's own socket is the same";
+            plan.findings.push(Finding::new(Code::ConfigTakesNoSocket, what, place, cure));
+        }
     }
 
     /// Says whether port or socket have a key of their own here, or get one beside the host.
@@ -174,7 +196,8 @@ impl Job<'_> {
     }
 
     fn key(&self, plan: &mut FilePlan, setting: &Setting, key: &Key) {
-        let old = setting.value.as_deref();
+        let old = setting.value.as_ref().map(|v| self.config.meant(v));
+        let old = old.as_deref();
         let place = format!("{}, line {}", self.path, setting.line);
         let tell = |plan: &mut FilePlan, code, what: String, cure: &str| {
             plan.findings.push(Finding::new(code, what, &*place, cure));
@@ -230,13 +253,15 @@ impl Job<'_> {
 
     /// Plans a new value for a setting.
     fn set(&self, plan: &mut FilePlan, setting: &Setting, key: Option<&Key>, new: String) {
-        let old = setting.value.as_deref();
+        let old = setting.value.as_ref().map(|v| self.config.meant(v));
+        let old = old.as_deref();
         let before = &self.text[setting.span.clone()];
         let format = self.config.form.format();
         let kind = ValueKind::for_new(before, &new);
-        let literal = format.spelled(&new, kind, before);
+        let literal = format.spelled(&self.config.written(&new), kind, before);
         let new = if kind == ValueKind::Flag { format.flag_value(new == "1").to_string() } else { new };
-        if Some(new.as_str()) == old {
+        let written = self.config.written(&new);
+        if setting.value.as_ref() == Some(&written) {
             return;
         }
         let secret = is_secret(&setting.name, key);
@@ -254,7 +279,7 @@ impl Job<'_> {
         plan.edits.retain(|e| e.span != setting.span);
         plan.edits.push(Edit::new(setting.span.clone(), literal));
         plan.expected.retain(|(name, _)| *name != setting.name);
-        plan.expected.push((setting.name.clone(), new));
+        plan.expected.push((setting.name.clone(), written));
     }
 
     /// Says where the config speaks to another kind of server than the new database's.

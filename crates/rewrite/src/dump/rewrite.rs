@@ -77,6 +77,8 @@ struct Current {
     wanted: Vec<usize>,
     cells: Vec<CellColumn>,
     packed: Vec<BoundPacked>,
+    /// Columns whose text is spelled in a way of its own, and the rule that says so.
+    coded: Vec<(usize, usize)>,
     settings: Vec<BoundPut>,
     /// Columns whose values begin otherwise, and the rule that says so.
     starts: Vec<(usize, usize)>,
@@ -306,6 +308,8 @@ impl<'a> Worker<'a> {
             };
             Some(BoundPacked { column: index(&packed.column)?, rule, flags })
         });
+        let coded = self.rules.coded.iter().enumerate().filter(|(_, c)| c.table == table);
+        let coded = coded.filter_map(|(rule, coded)| Some((index(&coded.column)?, rule)));
         let starts = self.rules.starts.iter().enumerate().filter(|(_, s)| s.is_of(&table));
         let sampled = self.sampled.get(&table);
         let sampled = |name: &String| sampled.and_then(|s| s.get(name)).copied().unwrap_or(0);
@@ -313,6 +317,7 @@ impl<'a> Worker<'a> {
             wanted: columns.iter().map(|c| self.rules.samples.saturating_sub(sampled(c))).collect(),
             cells: cells.collect(),
             packed: packed.collect(),
+            coded: coded.collect(),
             settings: settings.collect(),
             starts: starts.filter_map(|(i, s)| Some((index(&s.column)?, i))).collect(),
             names: columns.to_vec(),
@@ -329,6 +334,7 @@ impl<'a> Worker<'a> {
         rows.hits(self.rules.replacements.scan(), &mut hits);
         let every = !self.current.cells.is_empty()
             || !self.current.packed.is_empty()
+            || !self.current.coded.is_empty()
             || !self.current.settings.is_empty()
             || !self.current.starts.is_empty()
             || self.rules.replacements.asked().repair;
@@ -434,6 +440,7 @@ impl<'a> Worker<'a> {
         self.starts(row, values, quoting);
         self.settings(row, values, quoting);
         self.packed(row, values, quoting, &mut settled);
+        self.coded(row, values, quoting, &mut settled);
         let declared = self.edits.len();
         let repair = self.rules.replacements.asked().repair;
         let mut next = 0;

@@ -3,6 +3,7 @@
 use super::prefix::PrefixChange;
 use super::tally::Tally;
 use crate::place::{AddressForm, Relocation};
+use crate::text::column_code::ColumnCode;
 use crate::text::packed::Packing;
 use crate::text::replacements::Replacements;
 use schemars::JsonSchema;
@@ -40,6 +41,17 @@ pub struct PackedColumn {
     pub how: Packing,
     /// Column with a list of words, and the word that tells a compressed value; every value if none.
     pub flags: Option<(String, String)>,
+}
+
+/// A column whose text is spelled in a way of its own.
+#[derive(Debug, Clone)]
+pub struct CodedColumn {
+    /// Table, prefix included.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// How.
+    pub code: ColumnCode,
 }
 
 /// A value that is put into a row, whatever stands there.
@@ -140,6 +152,8 @@ pub struct Rules<'a> {
     pub cells: Vec<Cell>,
     /// Compressed columns.
     pub packed: Vec<PackedColumn>,
+    /// Columns whose text is spelled in a way of its own.
+    pub coded: Vec<CodedColumn>,
     /// Values that are put into rows.
     pub settings: Vec<RowSetting>,
     /// Columns whose values begin otherwise.
@@ -164,6 +178,7 @@ impl<'a> Rules<'a> {
             relocation: None,
             cells: Vec::new(),
             packed: Vec::new(),
+            coded: Vec::new(),
             settings: Vec::new(),
             starts: Vec::new(),
             keep,

@@ -4,6 +4,7 @@
 
 mod base64;
 mod charset;
+pub mod column_code;
 mod common_form;
 mod covered;
 mod fragments;

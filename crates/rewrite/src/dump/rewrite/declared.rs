@@ -150,6 +150,37 @@ impl Worker<'_> {
         }
     }
 
+    /// Moves what stands in text that is spelled in a way of its own, and adds the columns that held some.
+    pub(super) fn coded(
+        &mut self,
+        row: &[u8],
+        values: &[Value],
+        quoting: Quoting,
+        held: &mut SmallVec<[usize; 2]>,
+    ) {
+        for i in 0..self.current.coded.len() {
+            let (at, rule) = self.current.coded[i];
+            let code = self.rules.coded[rule].code;
+            let Some(value) = values.get(at).filter(|v| code.is_in(&row[v.span.clone()])) else { continue };
+            let Some(meant) = literal::meaning(row, value, quoting, &mut Decoded::default()) else {
+                continue;
+            };
+            let undone = code.undone(meant.bytes());
+            let replacements = self.rules.replacements;
+            if !replacements.scan().any(&undone.bytes) {
+                continue;
+            }
+            held.push(at);
+            let column = &mut self.current.columns[at];
+            let mut notes = ColumnNotes { column, samples: self.rules.samples };
+            let edits = value::edits_of_hit(replacements, &undone.bytes, meant.is_bytes(), &mut notes);
+            let edits = describe(self.current.wanted[at], column, &undone.bytes, edits);
+            let raw = meant.bytes();
+            let edits = undone.outwards(edits, |new, span| code.spelled(new, &raw[span]));
+            self.edits.extend(meant.outwards(edits, row, value, quoting));
+        }
+    }
+
     /// Puts values into the row if it is the one that is meant. Inside of a serialized array one item alone changes.
     pub(super) fn settings(&mut self, row: &[u8], values: &[Value], quoting: Quoting) {
         // Several may go into one value.
@@ -193,12 +224,19 @@ impl Worker<'_> {
                 Vec::new()
             };
             let Ok(text) = String::from_utf8(edit::apply(&new, &moved)) else { continue };
-            if literal::text_of(row, value, quoting).as_ref() != Some(&text) {
+            let meant = literal::meaning(row, value, quoting, &mut Decoded::default());
+            if meant.as_ref().map(|m| m.bytes()) != Some(text.as_bytes()) {
                 self.current.columns[column].value_changed("setting", 1);
             }
-            let new = literal::spelled(&text, row, value, quoting);
             // What is put counts before what a cell's form would make of the old value.
-            self.edits.retain(|e| e.span != value.span);
+            self.edits.retain(|e| e.span.start < value.span.start || e.span.end > value.span.end);
+            // Bytes stay spelled as bytes.
+            if let Some(meant) = meant.filter(|m| m.is_bytes()) {
+                let all = vec![Edit::new(0..meant.bytes().len(), text.into_bytes())];
+                self.edits.extend(meant.outwards(all, row, value, quoting));
+                continue;
+            }
+            let new = literal::spelled(&text, row, value, quoting);
             if new[..] != row[value.span.clone()] {
                 self.edits.push(Edit::new(value.span.clone(), new));
             }

@@ -1,0 +1,280 @@
+//! Sites as they really are: rows and files that made-up sites lack. Each test names what a site would have lost.
+
+use crate::test_support::pairs;
+use std::path::Path;
+use zporter_core::config::edit::{Context, apply, plan};
+use zporter_core::dump::dialect::Dialect;
+use zporter_core::dump::inspect::inspect;
+use zporter_core::dump::rules::{CodedColumn, Keep, RowSetting, Rules};
+use zporter_core::dump::spread::rewrite;
+use zporter_core::dump::stream::{Source, WINDOW};
+use zporter_core::place::{Address, DatabaseAccess, Pairs, Place, Relocation, Root};
+use zporter_core::restore::edits::cells;
+use zporter_core::survey::address::{self, AddressFinding};
+use zporter_core::survey::recognise::{ConfigFacts, config_facts, recognise};
+use zporter_core::survey::site_files::FolderFiles;
+use zporter_core::system::{self, Definition, table_rule};
+use zporter_core::text::column_code::ColumnCode;
+use zporter_core::text::replacements::Replacements;
+use zporter_core::tree::LocalTree;
+
+fn definition(id: &str) -> Definition {
+    system::load(None).unwrap().into_iter().find(|k| k.definition.id == id).unwrap().definition
+}
+
+fn relocation(old: &str, aliases: &[&str], new: &str) -> Relocation {
+    let address = |t: &str| Address::parse(t).unwrap();
+    let place =
+        |a: &str, r: &str| Place { address: address(a), root: Root::parse(r).unwrap(), database: None };
+    Relocation {
+        from: place(old, "/home/old"),
+        aliases: aliases.iter().map(|a| address(a)).collect(),
+        other_roots: Vec::new(),
+        further: Vec::new(),
+        outside: Vec::new(),
+        to: place(new, "/srv/new"),
+    }
+}
+
+/// Rewrites a dump by rules that `with` completes.
+fn rewritten(dump: &str, pairs: &Pairs, with: impl FnOnce(&mut Rules<'_>)) -> String {
+    let replacements = Replacements::new(pairs, &[]);
+    let keep = |_: &str| Keep::All;
+    let mut rules = Rules::new(&replacements, &keep);
+    with(&mut rules);
+    let source = Source::new(dump.as_bytes(), WINDOW, None).unwrap();
+    let (out, ..) = rewrite(source, &rules, Vec::new()).unwrap();
+    String::from_utf8(out).unwrap()
+}
+
+/// Writes files, and reads them as a site of whatever system.
+fn site(files: &[(&str, &str)]) -> (tempfile::TempDir, FolderFiles) {
+    let folder = tempfile::tempdir().unwrap();
+    for (path, text) in files {
+        let path = folder.path().join(path);
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    let files = FolderFiles(LocalTree::at(folder.path()));
+    (folder, files)
+}
+
+fn found(id: &str, dump: &str) -> AddressFinding {
+    let definition = definition(id);
+    let wanted = address::wanted_rows(&definition, "p_");
+    let inspection = inspect(dump.as_bytes(), &wanted, true).unwrap();
+    let facts = ConfigFacts { table_prefix: "p_".into(), ..ConfigFacts::default() };
+    address::find(&definition, &facts, Some(&inspection))
+}
+
+#[test]
+fn addresses_in_the_spelling_of_old_posts_move_and_keep_it() {
+    let pairs = pairs(&[("http://www.old.example:81/board", "https://new.example/b")], &[]);
+    let post = |host: &str| {
+        format!("[url=http&#58;//{host}/viewtopic&#46;php?t=1:2ab]see[/url:2ab] at 12&#58;30, v1&#46;0")
+    };
+    let dump = |old: &str, plain: &str| {
+        format!(
+            "CREATE TABLE p_posts (id int, post_text text);\nINSERT INTO p_posts VALUES (1,'{}'),(2,'{plain}/x'),(3,'a&#46;b &amp; c');\n",
+            post(old)
+        )
+    };
+    let old = dump("www&#46;old&#46;example&#58;81/board", "http://www.old.example:81/board");
+    let new = old
+        .replace("http&#58;//www&#46;old&#46;example&#58;81/board", "https&#58;//new&#46;example/b")
+        .replace("http://www.old.example:81/board", "https://new.example/b");
+    let rule = |rules: &mut Rules<'_>| {
+        rules.coded = vec![CodedColumn {
+            table: "p_posts".into(),
+            column: "post_text".into(),
+            code: ColumnCode::DotsAndColons,
+        }];
+    };
+    assert_eq!(rewritten(&old, &pairs, rule), new);
+    // Without the definition's word nobody sees them.
+    assert!(rewritten(&old, &pairs, |_| {}).contains("www&#46;old"));
+    let columns: Vec<_> = definition("phpbb").coded.into_iter().map(|c| (c.table, c.column)).collect();
+    assert!(
+        columns.contains(&("posts".into(), "post_text".into()))
+            && columns.contains(&("users".into(), "user_sig".into()))
+    );
+}
+
+#[test]
+fn rows_that_nobody_keeps_in_step_give_no_port() {
+    let config = |protocol: &str, port: &str| {
+        let rows = [
+            ("server_name", "board.example"),
+            ("server_protocol", protocol),
+            ("server_port", port),
+            ("script_path", "/forum"),
+        ];
+        let rows: Vec<String> = rows.iter().map(|(k, v)| format!("('{k}','{v}')")).collect();
+        format!(
+            "CREATE TABLE p_config (config_name varchar(255), config_value text);\nINSERT INTO p_config VALUES {};\n",
+            rows.join(",")
+        )
+    };
+    for (protocol, port, address) in [
+        ("https://", "80", "https://board.example/forum"),
+        ("http://", "443", "http://board.example/forum"),
+        ("https://", "443", "https://board.example/forum"),
+        ("http://", "8080", "http://board.example:8080/forum"),
+    ] {
+        assert_eq!(found("phpbb", &config(protocol, port)).address.unwrap().to_string(), address);
+    }
+}
+
+#[test]
+fn further_portals_of_a_host_follow_and_two_that_would_become_one_do_not() {
+    let dump = "CREATE TABLE PortalAlias (PortalAliasID int, PortalID int, HTTPAlias nvarchar(200), IsPrimary bit);\n\
+        INSERT INTO PortalAlias VALUES (1,0,'www.old.example/p',1),(2,0,'old.example/p',0),(3,1,'www.old.example/p/kids',1),(4,0,'www.old.example/p/de-de',0),(5,0,'www.old.example/pub',0);\n";
+    let relocation = relocation("http://www.old.example/p", &["http://old.example/p"], "https://new.example");
+    let out = rewritten(dump, &relocation.pairs(), |rules| {
+        rules.cells = cells(&definition("dnn"), "");
+        rules.relocation = Some(Box::leak(Box::new(relocation.clone())));
+    });
+    for row in [
+        "(1,0,'new.example',1)",
+        "(2,0,'old.example/p',0)",
+        "(3,1,'new.example/kids',1)",
+        "(4,0,'new.example/de-de',0)",
+        "(5,0,'www.old.example/pub',0)",
+    ] {
+        assert!(out.contains(row), "{row}: {out}");
+    }
+}
+
+#[test]
+fn the_shop_that_is_meant_tells_the_address_and_its_further_rows_are_aliases() {
+    let dump = "CREATE TABLE p_shop_url (id_shop_url int, id_shop int, domain varchar(150), domain_ssl varchar(150), physical_uri varchar(64), main tinyint);\n\
+        INSERT INTO p_shop_url VALUES (1,2,'kids.example','kids.example','/',1),(2,1,'shop.example','shop.example','/s/',1),(3,1,'www.shop.example','www.shop.example','/s/',0);\n\
+        CREATE TABLE p_configuration (id int, name varchar(254), value text);\nINSERT INTO p_configuration VALUES (1,'PS_SHOP_DEFAULT','1'),(2,'PS_SSL_ENABLED','1');\n";
+    let found = found("prestashop-7", dump);
+    let text = |list: &[Address]| list.iter().map(ToString::to_string).collect::<Vec<_>>();
+    assert_eq!(found.address.unwrap().to_string(), "https://shop.example/s");
+    assert_eq!(text(&found.aliases), ["https://www.shop.example/s"]);
+    assert_eq!(text(&found.others), ["https://kids.example"]);
+    // The unique keys of the table let two rows of one host in nowhere.
+    let relocation =
+        relocation("https://shop.example/s", &["https://www.shop.example/s"], "https://new.example");
+    let out = rewritten(dump, &relocation.pairs(), |rules| {
+        rules.cells = cells(&definition("prestashop-7"), "p_");
+        rules.relocation = Some(Box::leak(Box::new(relocation.clone())));
+    });
+    assert!(
+        out.contains(
+            "(2,1,'new.example','new.example','/',1),(3,1,'www.shop.example','www.shop.example','/s/',0)"
+        ),
+        "{out}"
+    );
+}
+
+#[test]
+fn a_newer_shop_is_not_taken_for_the_old_one_whose_settings_survived() {
+    let old = "<?php\ndefine('_DB_SERVER_', 'old');\ndefine('_DB_NAME_', 'old');\ndefine('_COOKIE_KEY_', 'fake');\ndefine('_PS_VERSION_', '1.6.1.24');\n";
+    let new = "<?php return array('parameters' => array('database_host' => 'h', 'database_name' => 'new', 'database_user' => 'u', 'database_password' => 'fake%%pass', 'database_prefix' => 'ps_'));";
+    let (_folder, files) = site(&[
+        ("config/settings.inc.php", old),
+        ("app/config/parameters.php", new),
+        ("app/AppKernel.php", "<?php class AppKernel { const VERSION = '1.7.8.11'; }"),
+    ]);
+    let known = system::load(None).unwrap();
+    let seen = recognise(&files, &known).unwrap();
+    assert_eq!((seen.definition.id.as_str(), seen.version.as_deref()), ("prestashop-7", Some("1.7.8.11")));
+    let access = config_facts(&files, &seen.definition).database.unwrap();
+    assert_eq!((access.name.as_str(), access.password.expose()), ("new", "fake%pass"));
+    let (_folder, files) = site(&[("config/settings.inc.php", old)]);
+    assert_eq!(recognise(&files, &known).unwrap().definition.id, "prestashop");
+}
+
+#[test]
+fn a_percent_sign_in_parameters_is_doubled_and_a_socket_is_not_taken_for_a_port() {
+    let relocation = relocation("http://old.example", &[], "http://new.example");
+    let replacements = Replacements::new(&relocation.pairs(), &[]);
+    let mut access = DatabaseAccess::parse("mysql://u@localhost/n?socket=/run/own.sock").unwrap();
+    access.password = zporter_core::secret::Secret::new("50%of%%it");
+    let cx = Context {
+        relocation: &relocation,
+        database: Some(&access),
+        replacements: &replacements,
+        table_prefix: None,
+        put: &[],
+    };
+    let old = "<?php return array('parameters' => array('database_host' => 'h', 'database_port' => '3306', 'database_name' => 'o', 'database_user' => 'o', 'database_password' => 'a%%b', 'database_prefix' => 'ps_'));";
+    let config = &definition("prestashop-7").config[0];
+    let planned = plan(config, "parameters.php", old.as_bytes(), &cx).unwrap();
+    let new = String::from_utf8(apply(&planned, Some(config), old.as_bytes()).unwrap()).unwrap();
+    assert!(new.contains("'database_password' => '50%%of%%%%it'") && !new.contains("own.sock"), "{new}");
+    assert!(
+        planned.findings.iter().any(|f| f.what.contains("cannot name a socket")),
+        "{:?}",
+        planned.findings
+    );
+    let shop = "<?php define('DB_HOSTNAME', 'h'); define('DB_PORT', '3306'); define('DB_DATABASE', 'o'); define('DB_USERNAME', 'o'); define('DB_PASSWORD', 'o'); define('DIR_APPLICATION', '/home/old/catalog/');";
+    let config = &definition("opencart").config[0];
+    let planned = plan(config, "config.php", shop.as_bytes(), &cx).unwrap();
+    let new = String::from_utf8(apply(&planned, Some(config), shop.as_bytes()).unwrap()).unwrap();
+    assert!(new.contains("define('DB_PORT', '3306')"), "a port that is no number ends the shop: {new}");
+}
+
+#[test]
+fn a_value_in_bytes_is_set_in_bytes() {
+    let hex = |text: &str| text.bytes().map(|b| format!("{b:02x}")).collect::<String>();
+    let (old, new) = ("a:1:{s:3:\"css\";i:900;}", "a:1:{s:3:\"css\";i:0;}");
+    let dump = |text: &str| {
+        format!(
+            "--\n-- PostgreSQL database dump\n--\nCOPY public.config (collection, name, data) FROM stdin;\n\tsystem.performance\t\\\\x{}\n\tother\t\\\\x00ff\n\\.\n",
+            hex(text)
+        )
+    };
+    let out = rewritten(&dump(old), &Pairs::default(), |rules| {
+        rules.settings = vec![RowSetting {
+            table: "config".into(),
+            column: "data".into(),
+            only: vec![("name".into(), "system.performance".into())],
+            value: b"i:0;".to_vec(),
+            within: vec!["css".into()],
+        }];
+    });
+    assert_eq!(out, dump(new), "{:?}", Dialect::Postgres);
+}
+
+#[test]
+fn tables_that_are_seeded_once_keep_their_rows() {
+    for (id, table, left_out) in [
+        ("joomla", "p_finder_terms_common", false),
+        ("joomla", "p_finder_terms", true),
+        ("dnn", "p_Journal_Types", false),
+        ("dnn", "p_Journal_Data", true),
+        ("drupal-7", "p_search_api_server", false),
+        ("drupal-7", "p_search_dataset", true),
+        ("drupal", "p_search_api_db_content", true),
+        // Sites of a network number theirs.
+        ("wordpress", "p_3_actionscheduler_actions", true),
+        ("wordpress", "p_3_posts", false),
+        ("prestashop", "p_statistics", false),
+    ] {
+        assert_eq!(table_rule(&definition(id), "p_", table).is_some(), left_out, "{id} {table}");
+    }
+}
+
+#[test]
+fn switches_have_a_way_back_and_mail_is_off_in_every_line() {
+    for known in system::load(None).unwrap() {
+        for switch in &known.definition.switch {
+            let back = switch.states.contains_key("on") || switch.states.contains_key("plain");
+            let away = switch.states.len() > 1 || known.definition.id == "dnn";
+            assert!(back || known.definition.id == "dnn", "{} {:?}", known.definition.id, switch.name);
+            assert!(away, "{} {:?} has one state", known.definition.id, switch.name);
+        }
+    }
+    let word = definition("wordpress");
+    let mail =
+        word.switch.iter().find(|s| s.set.file.as_ref().is_some_and(|f| f.path.contains("mail"))).unwrap();
+    assert!(
+        mail.set.file.as_ref().unwrap().content.contains("function wp_mail()"),
+        "below 5.7 only this helps"
+    );
+    assert!(Path::new(&mail.set.file.as_ref().unwrap().path).starts_with("wp-content/mu-plugins"));
+}
