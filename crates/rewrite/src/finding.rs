@@ -62,6 +62,8 @@ codes! {
     PlaceFailed = Attention,
     /// A part of the database could not be read again.
     PartUnreadable = Attention,
+    /// What was named is a part of a project whose other parts lie beside or above it.
+    SiteIsPartOfProject = Attention,
     /// A folder that belongs to the site is not where it should be.
     FolderMissing = Attention,
     /// A folder in which the site writes belongs to somebody else than it should.

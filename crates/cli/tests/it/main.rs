@@ -30,6 +30,7 @@ mod dumps;
 mod engines;
 mod guards;
 mod json_config;
+mod layouts;
 mod loads;
 mod moves;
 mod plain;

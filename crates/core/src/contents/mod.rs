@@ -310,6 +310,7 @@ fn head(
             database: survey.config.database.clone(),
             table_prefix: survey.config.table_prefix.clone(),
             host_folder: survey.hosts.folder.clone(),
+            document_root: definition.served_from.trim_end_matches('/').to_string(),
             outside: None,
             other_sites: survey.address.others.clone(),
         },

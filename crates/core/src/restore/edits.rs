@@ -79,6 +79,7 @@ pub(super) fn file_plans(
         contains: None,
         form: ConfigForm::Htaccess,
         doubled: None,
+        above: false,
         key: Vec::new(),
         like: None,
     };

@@ -21,6 +21,8 @@ pub struct Joining {
     pub old: PathBuf,
     /// Folder in the target.
     pub new: PathBuf,
+    /// Folder below the site in which the web server begins.
+    pub served_from: PathBuf,
 }
 
 impl Joining {
@@ -38,7 +40,8 @@ impl Joining {
             return wrong("the target holds no code base of this system");
         }
         let above = Path::new(&h.folder);
-        let joining = Joining { old: above.join(folder), new: above.join(name) };
+        let served_from = PathBuf::from(&hosts.definition.served_from);
+        let joining = Joining { old: above.join(folder), new: above.join(name), served_from };
         if tree.there(&target.join(&joining.new)).is_some() {
             return wrong("a folder of that name already exists");
         }
@@ -53,7 +56,10 @@ impl Joining {
     /// Lets what speaks of the folder in addresses and paths follow it.
     pub fn extend(&self, relocation: &mut Relocation) -> Result<(), PlaceError> {
         let (from, to) = (&relocation.from, &relocation.to);
-        let address = |base: &Address, folder: &Path| Address::parse(&format!("{base}/{}", folder.display()));
+        // Addresses begin in the document root, roots in the site's folder.
+        let served =
+            |folder: &Path| folder.strip_prefix(&self.served_from).unwrap_or(folder).display().to_string();
+        let address = |base: &Address, folder: &Path| Address::parse(&format!("{base}/{}", served(folder)));
         let root = |base: &Root, folder: &Path| Root::parse(&format!("{base}/{}", folder.display()));
         let addresses = (address(&from.address, &self.old)?, address(&to.address, &self.new)?);
         let roots = (root(&from.root, &self.old)?, root(&to.root, &self.new)?);
@@ -71,11 +77,13 @@ impl Joining {
 
     /// Returns how values begin that are paths relative to the site.
     pub fn starts(&self, hosts: &HostFolders, table_prefix: &str) -> Vec<Start> {
+        let served =
+            |folder: &Path| folder.strip_prefix(&self.served_from).unwrap_or(folder).display().to_string();
         let columns = hosts.paths.iter().map(|p| Start {
             table: format!("{table_prefix}{}", p.table),
             column: p.column.clone(),
-            old: format!("{}/", self.old.display()),
-            new: format!("{}/", self.new.display()),
+            old: format!("{}/", served(&self.old)),
+            new: format!("{}/", served(&self.new)),
             names: Vec::new(),
             what: "path",
         });

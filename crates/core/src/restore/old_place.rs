@@ -51,7 +51,8 @@ pub(super) fn system_of(
         ArchiveKind::Ours(head) => {
             let by_id = known.iter().find(|k| k.definition.id == head.system.id);
             let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
-            Ok((known.definition.clone(), head.system.name.clone(), head.system.version.clone()))
+            let definition = known.definition.below(&head.place.document_root);
+            Ok((definition, head.system.name.clone(), head.system.version.clone()))
         }
         ArchiveKind::Plain { .. } => {
             let recognised = recognise(&source.files, known).map_err(|looked_for| RestoreError::Unknown {

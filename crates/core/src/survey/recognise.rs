@@ -36,7 +36,12 @@ pub struct LookedFor {
 pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Vec<LookedFor>> {
     let mut in_order: Vec<&Known> = known.iter().collect();
     in_order.sort_by_key(|k| k.definition.order);
-    for Known { definition, .. } in in_order {
+    let below = |known: &Known| {
+        let roots = [String::new()].into_iter().chain(known.definition.document_root.clone());
+        let there = roots.filter(|root| root.is_empty() || tree.exists(root));
+        there.map(|root| known.definition.below(&root)).collect::<Vec<_>>()
+    };
+    for definition in &in_order.into_iter().flat_map(below).collect::<Vec<_>>() {
         let fits = definition.recognise.iter().all(|m| {
             let mut there = tree.matching(&m.path).into_iter();
             m.absent != there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))

@@ -78,6 +78,30 @@ pub fn risks(
             ));
         }
     }
+    // A document root alone is half a project.
+    let name = tree.root().file_name().and_then(|n| n.to_str()).unwrap_or_default();
+    if let (true, Some(above)) = (definition.document_root.iter().any(|d| d == name), tree.root().parent())
+        && definition.served_from.is_empty()
+        && ["composer.json", "vendor"].iter().any(|part| tree.exists(&above.join(part)))
+    {
+        out.push(Finding::at(
+            Code::SiteIsPartOfProject,
+            "this is the document root of a project whose libraries and settings lie beside it: they would be missing from a copy",
+            above,
+            format!("name {} as the site", above.display()),
+        ));
+    }
+    for config in definition.config.iter().filter(|c| c.above) {
+        let above = tree.root().parent().map(|folder| folder.join(&config.path));
+        let here = tree.exists(&tree.root().join(&config.path));
+        if let Some(above) =
+            above.filter(|path| !here && definition.served_from.is_empty() && tree.exists(path))
+        {
+            let cure = format!("name {} as the site", above.parent().unwrap_or(&above).display());
+            let what = "the config lies one folder above the document root, and would be missing from a copy";
+            out.push(Finding::at(Code::SiteIsPartOfProject, what, &above, cure));
+        }
+    }
     for unwanted in unwanted(tree, definition) {
         let cure = format!("remove {} from the document root", unwanted.path);
         out.push(unwanted.finding(cure));
@@ -133,7 +157,9 @@ impl Unwanted {
 pub fn unwanted(tree: &Arc<dyn Tree>, definition: &Definition) -> Vec<Unwanted> {
     let mut out = Vec::new();
     let site = tree.root();
-    for found in tree.walk(site).to_depth(2).flatten().filter(|f| f.meta.is_file()) {
+    // Beside the document root nobody can fetch anything.
+    let served = site.join(&definition.served_from);
+    for found in tree.walk(&served).to_depth(2).flatten().filter(|f| f.meta.is_file()) {
         let name = found.path.file_name().unwrap_or_default().to_string_lossy().to_ascii_lowercase();
         let Some((_, what)) = FETCHABLE.iter().find(|(end, _)| name.ends_with(end)) else { continue };
         let path = found.path.strip_prefix(site).unwrap_or(&found.path).display().to_string();
@@ -145,7 +171,7 @@ pub fn unwanted(tree: &Arc<dyn Tree>, definition: &Definition) -> Vec<Unwanted> 
         });
     }
     let tree = FolderFiles(tree.clone());
-    for path in tree.matching("*.php") {
+    for path in tree.matching(&format!("{}*.php", definition.served_from)) {
         // Somebody's helper: programs of a system are long, or do not do this.
         let helper = tree
             .read(&path)

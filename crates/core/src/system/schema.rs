@@ -29,6 +29,13 @@ pub struct Definition {
     pub about: String,
     /// Files that tell the system: every group of one list must be there.
     pub recognise: Vec<Marker>,
+    /// Folders below a site's in which the web server may begin: of a project whose libraries and settings lie beside it.
+    #[serde(default)]
+    pub document_root: Vec<String>,
+    /// The one of them in which this site is, with a slash behind it; the paths of the definition begin with it then.
+    #[serde(skip)]
+    #[schemars(skip)]
+    pub served_from: String,
     /// Where the version stands; the first that can be read counts.
     #[serde(default)]
     pub version: Vec<Version>,
@@ -121,6 +128,44 @@ impl Definition {
             self.config[at].key.extend(keys.unwrap_or_default());
         }
         self
+    }
+
+    /// Returns the definition for a site whose document root lies below its folder: its paths begin there.
+    pub fn below(&self, document_root: &str) -> Definition {
+        let mut out = self.clone();
+        if document_root.is_empty() {
+            return out;
+        }
+        let prefix = format!("{document_root}/");
+        let sets = (out.switch.iter_mut().map(|s| &mut s.set))
+            .chain(out.tls.iter_mut().map(|t| &mut t.set))
+            .chain(out.identity.iter_mut().map(|i| &mut i.set))
+            .chain(out.copy_only.iter_mut().map(|c| &mut c.set));
+        let hosts = out
+            .hosts
+            .iter_mut()
+            .flat_map(|h| [&mut h.folder].into_iter().chain(h.map.as_mut().map(|m| &mut m.path)));
+        let configs = out.config.iter_mut().flat_map(|c| {
+            let roots = c.key.iter_mut().flat_map(|k| &mut k.below_root);
+            [&mut c.path].into_iter().chain(&mut c.like).chain(roots)
+        });
+        let paths = (out.recognise.iter_mut().map(|m| &mut m.path))
+            .chain(out.version.iter_mut().map(|v| &mut v.path))
+            .chain(out.extension.iter_mut().map(|e| &mut e.path))
+            .chain(out.cache.iter_mut().map(|t| &mut t.path))
+            .chain(out.generated.iter_mut().map(|g| &mut g.path))
+            .chain(out.text.iter_mut().map(|t| &mut t.path))
+            .chain(out.leftover.iter_mut().map(|l| &mut l.path))
+            .chain(out.media.iter_mut().map(|m| &mut m.path))
+            .chain(sets.filter_map(|s| s.file.as_mut().map(|f| &mut f.path)));
+        for path in paths.chain(hosts).chain(configs) {
+            path.insert_str(0, &prefix);
+        }
+        // What may lie above the document root lies in the site's own folder then.
+        let above = self.config.iter().filter(|c| c.above && !c.path.contains('/'));
+        out.config.extend(above.map(|c| Config { path: c.path.clone(), ..c.clone() }));
+        out.served_from = prefix;
+        out
     }
 
     /// Returns the definition for one host's folder: `{site}` in its paths becomes the folder's name.

@@ -23,6 +23,7 @@ pub fn head() -> Head {
             database: None,
             table_prefix: String::new(),
             host_folder: None,
+            document_root: String::new(),
             outside: None,
             other_sites: Vec::new(),
         },

@@ -21,6 +21,9 @@ pub struct Config {
     /// Keys with a role.
     #[serde(default)]
     pub key: Vec<Key>,
+    /// Whether it may lie one folder above the document root, where no browser reaches it.
+    #[serde(default)]
+    pub above: bool,
     /// Path of another entry whose keys these files have as well. Of several files that name a database the one that comes first counts,
     /// so a file that overrides others comes before them.
     #[serde(default)]

@@ -65,7 +65,7 @@ pub struct SystemName {
 /// The place a site was packed from. The password is never here; it stands in the site's own config file.
 #[derive(Debug, Clone, Serialize, Deserialize, JsonSchema)]
 pub struct HeadPlace {
-    /// Document root at the time of packing.
+    /// Folder of the site at the time of packing.
     pub root: String,
     /// Roots that the config speaks of.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
@@ -83,6 +83,9 @@ pub struct HeadPlace {
     /// Folder of the host that was packed, where one code base serves several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub host_folder: Option<String>,
+    /// Folder below the root in which the web server begins, if it is not the root itself.
+    #[serde(default, skip_serializing_if = "String::is_empty")]
+    pub document_root: String,
     /// Folder outside of the root whose files are in `outside/`, as the config names it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside: Option<String>,
