@@ -98,3 +98,67 @@ fn a_config_above_the_document_root_belongs_to_the_site() {
     assert!(config.contains("'nn'") && config.contains("fake-new"), "{config}");
     assert!(bench.path("new/public_html/wp-load.php").exists());
 }
+
+/// Moves the core of a blog into a folder of its own.
+fn core_apart(bench: &Bench, site: &str, core: &str) {
+    std::fs::create_dir_all(bench.path(site).join(core)).unwrap();
+    for part in ["wp-includes", "wp-admin", "wp-load.php", "wp-settings.php"] {
+        std::fs::rename(bench.path(site).join(part), bench.path(site).join(core).join(part)).unwrap();
+    }
+}
+
+#[test]
+fn a_core_in_a_folder_of_its_own_is_carried_with_content_and_config() {
+    let clone = |bench: &Bench, site: &str| {
+        bench.write("pass", "fake-new");
+        let to = [
+            "--address",
+            "https://blog.new.example/x",
+            "--database",
+            "mysql://nu@dbh/nn",
+            "--dump-to",
+            "new.sql",
+        ];
+        let done = bench.run(
+            &[&["clone", site, "new", "--dump", "old.sql", "--database-password-file", "pass"], &to[..]]
+                .concat(),
+        );
+        assert!(done.code <= 1, "{}", done.stderr);
+    };
+    // Beside the content, config at the top.
+    let bench = Bench::new();
+    let site = Site::of(Variant::WordPress);
+    site.write(&bench.path("home/pub")).unwrap();
+    bench.write("old.sql", site.dump_file());
+    core_apart(&bench, "home/pub", "wp");
+    bench.write("home/pub/index.php", "<?php require __DIR__ . '/wp/wp-blog-header.php';\n");
+    bench.run(&["survey", "home/pub", "--dump", "old.sql"]).says(&["WordPress 6", "wp-config.php"]);
+    clone(&bench, "home/pub");
+    assert!(bench.read("new/wp-config.php").contains("'nn'"));
+    assert!(
+        bench.path("new/wp/wp-includes/version.php").exists()
+            && bench.path("new/wp-content/uploads").exists()
+    );
+
+    // As a project: everything that is particular to a place stands in one environment file.
+    let bench = Bench::new();
+    site.write(&bench.path("home/web")).unwrap();
+    bench.write("old.sql", site.dump_file());
+    core_apart(&bench, "home/web", "wp");
+    std::fs::rename(bench.path("home/web/wp-content"), bench.path("home/web/app")).unwrap();
+    std::fs::remove_file(bench.path("home/web/wp-config.php")).unwrap();
+    std::fs::create_dir(bench.path("home/config")).unwrap();
+    bench.write("home/config/application.php", "<?php define('WP_HOME', getenv('WP_HOME'));\n");
+    bench.write(
+        "home/.env",
+        format!("DB_NAME='old'\nDB_USER='old'\nDB_PASSWORD='fake'\nDB_PREFIX='wp_'\nWP_HOME='{}'\nWP_SITEURL=\"${{WP_HOME}}/wp\"\n", site.address),
+    );
+    bench.run(&["survey", "home", "--dump", "old.sql"]).says(&["WordPress 6", ".env"]);
+    clone(&bench, "home");
+    let env = bench.read("new/.env");
+    assert!(
+        env.contains("nn") && env.contains("https://blog.new.example/x") && env.contains("${WP_HOME}/wp"),
+        "{env}"
+    );
+    assert!(bench.path("new/web/app/uploads").exists());
+}

@@ -85,6 +85,14 @@ pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
         known.push(Known { definition, file: Some(path), text });
     }
     known.sort_by(|a, b| a.definition.id.cmp(&b.definition.id));
+    // What one is like may itself be the user's.
+    for at in 0..known.len() {
+        let like = known[at].definition.like.clone();
+        if let Some(other) = like.and_then(|id| known.iter().position(|k| k.definition.id == id)) {
+            known[at].definition =
+                known[at].definition.clone().completed_by(&known[other].definition.clone());
+        }
+    }
     Ok(known)
 }
 

@@ -12,6 +12,7 @@ use crate::text::column_code::ColumnCode;
 use crate::text::packed::Packing;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// One content system.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
@@ -19,6 +20,12 @@ use serde::{Deserialize, Serialize};
 pub struct Definition {
     /// Identifier, the file's name without `.toml`.
     pub id: String,
+    /// Id of another definition whose lists this one has where it has none of its own: another layout of the same system.
+    #[serde(default)]
+    pub like: Option<String>,
+    /// Where folders of the other definition lie in this one, by how its paths begin; the empty beginning means all others.
+    #[serde(default)]
+    pub moved: BTreeMap<String, String>,
     /// When it is tried, among definitions that would take the same site: smaller comes first.
     #[serde(default)]
     pub order: i32,
@@ -130,6 +137,59 @@ impl Definition {
         self
     }
 
+    /// Takes over from another definition what this one does not say, with its paths where they lie here.
+    pub(super) fn completed_by(mut self, other: &Definition) -> Self {
+        let mut other = other.clone();
+        other.paths(&mut |path| *path = self.moved_path(path));
+        macro_rules! take {
+            ($($list:ident),+) => { $(if self.$list.is_empty() { self.$list = std::mem::take(&mut other.$list); })+ };
+        }
+        take!(
+            extension, address, cell, packed, coded, table, cache, generated, text, leftover, media,
+            prefix_key
+        );
+        take!(switch, tls, identity, admin, log_in, symptom, growing, personal, copy_only, trap);
+        self
+    }
+
+    fn moved_path(&self, path: &str) -> String {
+        let begins = |from: &str| path == from || path.strip_prefix(from).is_some_and(|r| r.starts_with('/'));
+        let named = self.moved.iter().find(|(from, _)| !from.is_empty() && begins(from));
+        match (named, self.moved.get("")) {
+            (Some((from, to)), _) => format!("{to}{}", &path[from.len()..]),
+            (None, Some(to)) => format!("{to}/{path}"),
+            (None, None) => path.to_string(),
+        }
+    }
+
+    /// Calls for each path that lies under the site.
+    fn paths(&mut self, change: &mut dyn FnMut(&mut String)) {
+        let sets = (self.switch.iter_mut().map(|s| &mut s.set))
+            .chain(self.tls.iter_mut().map(|t| &mut t.set))
+            .chain(self.identity.iter_mut().map(|i| &mut i.set))
+            .chain(self.copy_only.iter_mut().map(|c| &mut c.set));
+        let hosts = self
+            .hosts
+            .iter_mut()
+            .flat_map(|h| [&mut h.folder].into_iter().chain(h.map.as_mut().map(|m| &mut m.path)));
+        let configs = self.config.iter_mut().flat_map(|c| {
+            let roots = c.key.iter_mut().flat_map(|k| &mut k.below_root);
+            [&mut c.path].into_iter().chain(&mut c.like).chain(roots)
+        });
+        (self.recognise.iter_mut().map(|m| &mut m.path))
+            .chain(self.version.iter_mut().map(|v| &mut v.path))
+            .chain(self.extension.iter_mut().map(|e| &mut e.path))
+            .chain(self.cache.iter_mut().map(|t| &mut t.path))
+            .chain(self.generated.iter_mut().map(|g| &mut g.path))
+            .chain(self.text.iter_mut().map(|t| &mut t.path))
+            .chain(self.leftover.iter_mut().map(|l| &mut l.path))
+            .chain(self.media.iter_mut().map(|m| &mut m.path))
+            .chain(sets.filter_map(|s| s.file.as_mut().map(|f| &mut f.path)))
+            .chain(hosts)
+            .chain(configs)
+            .for_each(change);
+    }
+
     /// Returns the definition for a site whose document root lies below its folder: its paths begin there.
     pub fn below(&self, document_root: &str) -> Definition {
         let mut out = self.clone();
@@ -137,30 +197,7 @@ impl Definition {
             return out;
         }
         let prefix = format!("{document_root}/");
-        let sets = (out.switch.iter_mut().map(|s| &mut s.set))
-            .chain(out.tls.iter_mut().map(|t| &mut t.set))
-            .chain(out.identity.iter_mut().map(|i| &mut i.set))
-            .chain(out.copy_only.iter_mut().map(|c| &mut c.set));
-        let hosts = out
-            .hosts
-            .iter_mut()
-            .flat_map(|h| [&mut h.folder].into_iter().chain(h.map.as_mut().map(|m| &mut m.path)));
-        let configs = out.config.iter_mut().flat_map(|c| {
-            let roots = c.key.iter_mut().flat_map(|k| &mut k.below_root);
-            [&mut c.path].into_iter().chain(&mut c.like).chain(roots)
-        });
-        let paths = (out.recognise.iter_mut().map(|m| &mut m.path))
-            .chain(out.version.iter_mut().map(|v| &mut v.path))
-            .chain(out.extension.iter_mut().map(|e| &mut e.path))
-            .chain(out.cache.iter_mut().map(|t| &mut t.path))
-            .chain(out.generated.iter_mut().map(|g| &mut g.path))
-            .chain(out.text.iter_mut().map(|t| &mut t.path))
-            .chain(out.leftover.iter_mut().map(|l| &mut l.path))
-            .chain(out.media.iter_mut().map(|m| &mut m.path))
-            .chain(sets.filter_map(|s| s.file.as_mut().map(|f| &mut f.path)));
-        for path in paths.chain(hosts).chain(configs) {
-            path.insert_str(0, &prefix);
-        }
+        out.paths(&mut |path| path.insert_str(0, &prefix));
         // What may lie above the document root lies in the site's own folder then.
         let above = self.config.iter().filter(|c| c.above && !c.path.contains('/'));
         out.config.extend(above.map(|c| Config { path: c.path.clone(), ..c.clone() }));
