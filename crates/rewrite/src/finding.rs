@@ -138,6 +138,8 @@ codes! {
     ConfigOtherServer = Attention,
     /// The config lets hosts in, and the new one is none of them.
     ConfigShutsHostOut = Attention,
+    /// A row was set, and a line of the config counts for more.
+    ConfigBeatsRow = Attention,
     /// A key that should be set is not in the config.
     ConfigKeyMissing = Attention,
     /// A key holds an address that is none of the site's old ones.

@@ -162,3 +162,60 @@ fn a_core_in_a_folder_of_its_own_is_carried_with_content_and_config() {
     );
     assert!(bench.path("new/web/app/uploads").exists());
 }
+
+#[test]
+fn private_files_that_a_row_names_are_carried_and_a_line_that_beats_a_row_is_told() {
+    let bench = Bench::new();
+    let site = Site::of(Variant::Drupal7);
+    site.write(&bench.path("old")).unwrap();
+    std::fs::create_dir(bench.path("private")).unwrap();
+    bench.write("private/list.txt", "for members alone\n");
+    let private = bench.path("private").display().to_string();
+    let row = format!(
+        "INSERT INTO `{}variable` VALUES ('file_private_path','s:{}:\"{private}\";');\n",
+        site.prefix,
+        private.len()
+    );
+    bench.write("old.sql", site.dump() + &row);
+    let settings = bench.read("old/sites/default/settings.php");
+    bench
+        .write("old/sites/default/settings.php", settings + "\n$conf['site_name'] = 'As the file has it';\n");
+    bench.write("pass", "fake-new");
+    let clone = |from: &str, to: &str| {
+        let (dump, out) = ("old.sql", format!("{to}.sql"));
+        bench.run(&[
+            "clone",
+            from,
+            to,
+            "--dump",
+            dump,
+            "--host-folder",
+            "default",
+            "--old-address",
+            &site.address,
+            "--address",
+            "https://club.new.example",
+            "--database",
+            "mysql://nu@dbh/nn",
+            "--dump-to",
+            &out,
+            "--database-password-file",
+            "pass",
+            "--site-name",
+            "A copy",
+        ])
+    };
+    let done = clone("old", "new").says(&["counts for more"]);
+    assert!(done.code <= 1, "{}", done.stderr);
+    assert_eq!(bench.read("new-storage/list.txt"), "for members alone\n");
+    let moved = bench.path("new-storage").display().to_string();
+    assert!(
+        bench.read("new.sql").contains(&format!("s:{}:\\\"{moved}\\\"", moved.len()))
+            || bench.read("new.sql").contains(&format!("s:{}:\"{moved}\"", moved.len()))
+    );
+    // Where the folder is not there, that is said.
+    std::fs::remove_dir_all(bench.path("private")).unwrap();
+    bench
+        .run(&["survey", "old", "--dump", "old.sql", "--host-folder", "default"])
+        .says(&["private files", "is not here"]);
+}

@@ -366,9 +366,16 @@ fn outside_folder(
     let own = Root::parse(&survey.site.display().to_string()).ok();
     let inside =
         |storage: &Root| roots.iter().chain(&own).any(|root| storage.segments().starts_with(root.segments()));
-    let named = survey.config.storage.iter().find(|s| !inside(s))?.clone();
+    let mut outside = survey.config.storage.iter().filter(|s| !inside(s));
+    let named = outside.next()?.clone();
     if !options.scope.has_files() {
         return None;
+    }
+    for further in outside {
+        let what = format!(
+            "the folder {further} belongs to the site as well, lies outside of it and was not copied"
+        );
+        findings.push(Finding::new(Code::FolderMissing, what, further.to_string(), "carry it by hand"));
     }
     let lies = options.storage.map_or_else(|| PathBuf::from(named.to_string()), Path::to_path_buf);
     if survey.tree.is_folder(&lies) {

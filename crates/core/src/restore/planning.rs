@@ -12,6 +12,7 @@ use super::owner::Owner;
 use super::plan::RestorePlan;
 use super::refresh::Outlook;
 use super::source::{ArchiveKind, Source, look};
+use crate::config;
 use crate::config::edit::{Context, FilePlan};
 use crate::copy_record::{self, Record};
 use crate::database::load::plain_name;
@@ -20,7 +21,7 @@ use crate::dump::prefix::PrefixChange;
 use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
 use crate::select::{Part, PathChoice, Selection};
-use crate::survey::recognise::{ConfigFacts, config_facts, recognise};
+use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
 use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material};
 use crate::system::{Definition, Known};
@@ -138,6 +139,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
     let planned = copy_settings::plan(&job, &site, &admins)?;
+    beaten(&planned, &source, &definition, &facts.table_prefix, &mut findings);
     let replacements = Replacements::new(&relocation.pairs(), &[]);
     let keys: Vec<(String, String)> =
         planned.config.iter().map(|k| (k.key.clone(), k.value.clone())).collect();
@@ -223,6 +225,42 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         tree.untroubled()?;
     }
     Ok(plan)
+}
+
+/// Says which rows are set in vain because a line of the config counts for more.
+fn beaten(
+    planned: &PlannedSettings,
+    source: &Source,
+    definition: &Definition,
+    prefix: &str,
+    findings: &mut Findings<'_>,
+) {
+    if definition.beaten.is_empty() || planned.rows.is_empty() {
+        return;
+    }
+    let files = config_files(&source.files, definition).into_iter();
+    let read: Vec<_> =
+        files.filter_map(|f| Some((f.path, config::read(f.config.form, &f.text, None).ok()?))).collect();
+    for row in &planned.rows {
+        let of_table =
+            definition.beaten.iter().filter(|b| format!("{prefix}{}", b.table) == row.setting.table);
+        for rule in of_table {
+            let Some((_, value)) = row.setting.only.iter().find(|(column, _)| *column == rule.column) else {
+                continue;
+            };
+            let way = row.setting.within.iter().map(|w| format!(".{w}")).collect::<String>();
+            let key = format!("{}{way}", rule.key.replace("{value}", value));
+            let there = read.iter().find_map(|(path, file)| Some((path, file.setting(&key)?)));
+            if let Some((path, setting)) = there {
+                findings.push(Finding::new(
+                    Code::ConfigBeatsRow,
+                    format!("{}: the row is set, but `{key}` in the config counts for more", row.what),
+                    format!("{path}, line {}", setting.line),
+                    "change that line, or take it out",
+                ));
+            }
+        }
+    }
 }
 
 /// Says which keys were to be set and stand in no config file.

@@ -7,6 +7,7 @@ pub mod hosts;
 pub mod material;
 pub mod recognise;
 pub mod risks;
+mod row_folders;
 pub mod site_files;
 
 use crate::archive::format::LeftOut;
@@ -272,7 +273,7 @@ pub fn survey(
     known: &[Known],
     watch: &dyn Watch,
 ) -> Result<Survey, SurveyError> {
-    let (tree, recognised, hosts, config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    let (tree, recognised, hosts, mut config) = recognised(tree, job.host_folder.as_deref(), known)?;
     let site = tree.root().to_path_buf();
     let definition = &recognised.definition;
     let dump = job.dump.as_deref();
@@ -283,8 +284,10 @@ pub fn survey(
         folders::walk(&*tree, definition, &selection, job.depth.max(1));
     let files_copied = (files, bytes, packed_bytes);
     watch.event(Event::StepDone);
-    let prefix = &config.table_prefix;
-    let wanted = address::wanted_rows(definition, prefix);
+    let prefix = config.table_prefix.clone();
+    let prefix = &prefix;
+    let mut wanted = address::wanted_rows(definition, prefix);
+    wanted.extend(row_folders::wanted(definition, prefix));
     // Where neither config nor rows tell the address, the content has to.
     let content = definition.address.is_empty() && config.value(Role::Address).is_none();
     let (tables, tables_from, rows) = match dump {
@@ -320,6 +323,9 @@ pub fn survey(
     let place = dump.map_or_else(|| "the database".into(), |d| d.display().to_string());
     let foreign = material::foreign(definition, prefix, &names, known, place);
     let mut risks = risks::risks(&tree, definition, &config, rows.as_ref());
+    if let Some(rows) = &rows {
+        row_folders::note(definition, &*tree, rows, &mut config, &mut risks);
+    }
     risks.extend(risks::unread(&unread));
     risks.extend(foreign.clone());
     tree.untroubled()?;

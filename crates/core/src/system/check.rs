@@ -267,6 +267,12 @@ impl Check<'_> {
                 self.wrong(self.line("growing", i), "`table` means every table");
             }
         }
+        for (i, beaten) in d.beaten.iter().enumerate() {
+            if !beaten.key.contains("{value}") {
+                let message = "the `key` holds `{value}` where the value of the column stands";
+                self.wrong(self.line("beaten", i), message);
+            }
+        }
         for (i, copy) in d.copy_only.iter().enumerate() {
             self.set(self.line("copy_only", i), &copy.set);
         }

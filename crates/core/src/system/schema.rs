@@ -3,7 +3,7 @@
 //! `docs/definitions.md` explains every key to people. Code knows forms, never a system's name.
 
 pub use super::copy::KeyValue;
-use super::copy::{Admin, Identity, Switch, TlsSwitch};
+use super::copy::{Admin, Identity, SetForm, Switch, TlsSwitch};
 use super::globs;
 use super::knowledge::{CopyOnly, Growing, LogIn, Personal, Symptom};
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
@@ -82,6 +82,12 @@ pub struct Definition {
     /// Things that should not lie in a document root.
     #[serde(default)]
     pub leftover: Vec<Leftover>,
+    /// Rows that name a folder which belongs to the site wherever it lies.
+    #[serde(default)]
+    pub row_folder: Vec<RowFolder>,
+    /// Lines of a config that count for more than rows.
+    #[serde(default)]
+    pub beaten: Vec<Beaten>,
     /// Folders with what users uploaded.
     #[serde(default)]
     pub media: Vec<Media>,
@@ -532,6 +538,35 @@ pub struct Leftover {
     /// Whether a stranger who finds it could do harm with it, and not just learn of the system.
     #[serde(default)]
     pub harm: bool,
+}
+
+/// A row that names a folder: private files, goods for download.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RowFolder {
+    /// Table without prefix.
+    pub table: String,
+    /// Column with the path, absolute or from the document root.
+    pub column: String,
+    /// Column and value that tell the row.
+    pub only: KeyValue,
+    /// How the path stands there.
+    #[serde(default)]
+    pub form: SetForm,
+    /// What is in the folder.
+    pub about: String,
+}
+
+/// How a config spells what counts for more than a row.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Beaten {
+    /// Table without prefix.
+    pub table: String,
+    /// Column whose value names what the row is for.
+    pub column: String,
+    /// Config key, with `{value}` in the place of that value; the way to an item of an array follows behind dots.
+    pub key: String,
 }
 
 /// A folder with what users uploaded.
