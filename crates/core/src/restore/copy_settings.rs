@@ -118,7 +118,10 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
         }
         for switch in fitting {
             match switch.states.get(state) {
-                Some(value) => planned.set(&switch.set, value, format!("{word}={state}"), site),
+                Some(value) => {
+                    planned.set(&switch.set, value, format!("{word}={state}"), site);
+                    planned.in_every_site(site);
+                }
                 None => {
                     let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
                     return Err(RestoreError::Switch {
@@ -171,6 +174,16 @@ impl PlannedSettings {
         }
         self.config[keys..].iter_mut().for_each(|k| k.optional = true);
         self.rows[rows..].iter_mut().for_each(|r| r.optional = true);
+    }
+
+    /// Lets what was set last hold for the further sites of a network as well, where there are such.
+    fn in_every_site(&mut self, site: &Site<'_>) {
+        if let (true, Some(last)) = (site.definition.network, self.rows.last()) {
+            let bare = last.setting.table.strip_prefix(site.prefix).unwrap_or(&last.setting.table);
+            let setting = RowSetting { table: format!("{}*_{bare}", site.prefix), ..last.setting.clone() };
+            let what = format!("{}, in further sites", last.what);
+            self.rows.push(PlannedRow { setting, make: false, what, optional: true });
+        }
     }
 
     fn set(&mut self, put: &SetPlace, value: &str, what: String, site: &Site<'_>) {

@@ -15,8 +15,10 @@ use std::path::Path;
 
 /// Returns the definition's cells with the site's table prefix.
 pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
-    let cells = definition.cell.iter().map(|c| Cell {
-        table: format!("{prefix}{}", c.table),
+    let tables = |table: &str| tables(definition, prefix, table);
+    let cells = definition.cell.iter().flat_map(|c| tables(&c.table).into_iter().map(move |t| (t, c)));
+    let cells = cells.map(|(table, c)| Cell {
+        table,
         column: c.column.clone(),
         key: c.key.clone().map(|k| (k, c.values.clone())),
         form: c.form,
@@ -26,6 +28,12 @@ pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
         within: c.within.clone(),
     });
     cells.collect()
+}
+
+/// The tables that a rule for one means: in a network of sites also those with the number of a further site.
+pub(super) fn tables(definition: &Definition, prefix: &str, table: &str) -> Vec<String> {
+    let one = format!("{prefix}{table}");
+    if definition.network { vec![one, format!("{prefix}*_{table}")] } else { vec![one] }
 }
 
 /// Returns the definition's compressed columns with the site's table prefix.

@@ -113,7 +113,8 @@ pub enum HostMapping {
 /// Returns the way of an address to a folder; nothing is needed for the folder that answers to every host, or to this one.
 pub fn way(hosts: &HostFolders, folder: &str, address: &Address) -> Option<HostMapping> {
     let name = folder_name(address);
-    if folder == "default" || name == folder {
+    let needed = hosts.map.as_ref().is_some_and(|map| map.needed);
+    if folder == "default" || (name == folder && !needed) {
         return None;
     }
     Some(match &hosts.map {

@@ -55,6 +55,9 @@ pub struct Definition {
     /// Config files.
     #[serde(default)]
     pub config: Vec<Config>,
+    /// Whether one database may hold a network of sites, whose tables have a number behind the prefix.
+    #[serde(default)]
+    pub network: bool,
     /// Where rows tell the base address.
     #[serde(default)]
     pub address: Vec<AddressRows>,
@@ -322,6 +325,9 @@ pub struct HostMap {
     pub path: String,
     /// Name of the variable, without sign.
     pub variable: String,
+    /// Whether folders are looked for only where this file is there.
+    #[serde(default)]
+    pub needed: bool,
 }
 
 /// Rows that tell the base address of the site.

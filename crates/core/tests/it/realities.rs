@@ -278,3 +278,36 @@ fn switches_have_a_way_back_and_mail_is_off_in_every_line() {
     );
     assert!(Path::new(&mail.set.file.as_ref().unwrap().path).starts_with("wp-content/mu-plugins"));
 }
+
+#[test]
+fn every_site_of_a_network_moves_with_its_own_tables() {
+    let menu = |table: &str| {
+        format!(
+            "CREATE TABLE `{table}` (`meta_id` int, `post_id` int, `meta_key` varchar(255), `meta_value` longtext);\nINSERT INTO `{table}` VALUES (1,2,'_menu_item_url','/blog/page');\n"
+        )
+    };
+    let dump = [menu("p_postmeta"), menu("p_3_postmeta"), menu("q_postmeta")].concat();
+    let relocation = relocation("https://old.example/blog", &[], "https://new.example");
+    let out = rewritten(&dump, &relocation.pairs(), |rules| {
+        rules.cells = cells(&definition("wordpress"), "p_");
+        rules.relocation = Some(Box::leak(Box::new(relocation.clone())));
+    });
+    let values: Vec<&str> = out.lines().filter(|l| l.starts_with("INSERT")).collect();
+    assert!(
+        values[0].contains("'/page'") && values[1].contains("'/page'") && values[2].contains("'/blog/page'"),
+        "{out}"
+    );
+}
+
+#[test]
+fn a_host_that_joins_is_found_by_its_folder_in_every_line() {
+    let address = Address::parse("https://kids.example").unwrap();
+    let way = |id: &str, folder: &str| {
+        let hosts = definition(id).hosts.unwrap();
+        zporter_core::restore::hosts::way(&hosts, folder, &address).map(|w| w.describe())
+    };
+    // 8 and later look for folders of hosts only where the map is there.
+    assert!(way("drupal", "kids.example").unwrap().contains("sites/sites.php"));
+    assert_eq!(way("drupal-7", "kids.example"), None);
+    assert_eq!(way("drupal", "default"), None);
+}

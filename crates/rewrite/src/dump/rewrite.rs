@@ -15,7 +15,7 @@ use super::literal::{self, Quoting};
 use super::prefix;
 use super::row::{self, Value, ValueKind};
 use super::rows::{Alone, Rows};
-use super::rules::{Keep, Rewritten, Rules};
+use super::rules::{Keep, Rewritten, Rules, is_table};
 use super::statement::{Class, Statement};
 use super::stream::{At, Piece};
 use super::tally::{ColumnTally, Sample};
@@ -283,7 +283,7 @@ impl<'a> Worker<'a> {
         let table = statement.name.clone().unwrap_or_default();
         let columns: &[String] = statement.columns.as_deref().unwrap_or_default();
         let index = |name: &str| columns.iter().position(|c| c.eq_ignore_ascii_case(name));
-        let cells = self.rules.cells.iter().enumerate().filter(|(_, c)| c.table == table);
+        let cells = self.rules.cells.iter().enumerate().filter(|(_, c)| is_table(&c.table, &table));
         let cells = cells.filter_map(|(rule, cell)| {
             let key = match &cell.key {
                 Some((column, _)) => Some(index(column)?),
@@ -295,7 +295,7 @@ impl<'a> Worker<'a> {
             };
             Some(CellColumn { column: index(&cell.column)?, rule, key, host })
         });
-        let settings = self.rules.settings.iter().enumerate().filter(|(_, p)| p.table == table);
+        let settings = self.rules.settings.iter().enumerate().filter(|(_, p)| is_table(&p.table, &table));
         let settings = settings.filter_map(|(rule, put)| {
             let only = put.only.iter().map(|(column, _)| index(column)).collect::<Option<_>>()?;
             Some(BoundPut { column: index(&put.column)?, rule, only })

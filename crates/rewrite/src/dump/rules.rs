@@ -12,7 +12,7 @@ use std::collections::BTreeMap;
 /// A place in the database that holds an address in a declared form.
 #[derive(Debug, Clone)]
 pub struct Cell {
-    /// Table, prefix included.
+    /// Table, prefix included; `*` stands for the number of a further site.
     pub table: String,
     /// Column.
     pub column: String,
@@ -57,7 +57,7 @@ pub struct CodedColumn {
 /// A value that is put into a row, whatever stands there.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct RowSetting {
-    /// Table, prefix included.
+    /// Table, prefix included; `*` stands for the number of a further site.
     pub table: String,
     /// Column.
     pub column: String,
@@ -86,16 +86,21 @@ pub struct Start {
     pub what: &'static str,
 }
 
+/// Says whether a rule for a table speaks of this one; `*` stands for the number of a further site.
+pub(super) fn is_table(rule: &str, table: &str) -> bool {
+    match rule.split_once('*') {
+        None => rule == table,
+        Some((start, end)) => table
+            .strip_prefix(start)
+            .and_then(|rest| rest.strip_suffix(end))
+            .is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())),
+    }
+}
+
 impl Start {
     /// Says whether a table is meant.
     pub(super) fn is_of(&self, table: &str) -> bool {
-        match self.table.split_once('*') {
-            None => self.table == table,
-            Some((start, end)) => table
-                .strip_prefix(start)
-                .and_then(|rest| rest.strip_suffix(end))
-                .is_some_and(|n| !n.is_empty() && n.bytes().all(|b| b.is_ascii_digit())),
-        }
+        is_table(&self.table, table)
     }
 
     /// Says whether a value is meant, by what follows its beginning.
