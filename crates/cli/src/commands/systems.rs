@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::system::copy::SetPlace;
 use zporter_core::system::knowledge::Sign;
-use zporter_core::system::schema::Definition;
+use zporter_core::system::schema::{Definition, KeyValue};
 use zporter_core::system::{self, Known};
 
 /// List the known systems, or explain one
@@ -113,6 +113,9 @@ fn explain(report: &mut Report, d: &Definition) {
             format!("{not}{}{with}", m.path)
         })
         .collect();
+    if !d.document_root.is_empty() {
+        lines.push(format!("the web server may begin at {}", d.document_root.join(", ")));
+    }
     for v in &d.version {
         let keys = if v.from_name { "the file's name".into() } else { v.keys.join(v.join.as_str()) };
         lines.push(format!("version: {keys} in {}", v.path));
@@ -121,8 +124,22 @@ fn explain(report: &mut Report, d: &Definition) {
         lines.push(format!("several hosts: a folder of {} with {} for each", hosts.folder, hosts.holds));
     }
     report.section("Recognised by", Block::Lines(lines));
+    explain_files(report, d);
+    explain_rows(report, d);
+    explain_copies(report, d);
+    explain_running(report, d);
+    let stray = d.leftover.iter().map(|l| {
+        let safe = if l.safe { " (removed by --tidy)" } else { "" };
+        format!("{}: {}{safe}", l.path, l.about)
+    });
+    report.section("Should not lie in a document root", Block::Lines(stray.collect()));
+}
+
+/// Config files, and folders with what users uploaded or what is made anew.
+fn explain_files(report: &mut Report, d: &Definition) {
     for config in &d.config {
-        let title = format!("Config file {}", config.path);
+        let above = if config.above { ", or one folder above the document root" } else { "" };
+        let title = format!("Config file {}{above}", config.path);
         let rows = config.key.iter().map(|k| {
             let form = k.form.as_ref().map(word).unwrap_or_default();
             let own = if k.own { "a copy beside the live site should get its own" } else { "" };
@@ -137,6 +154,24 @@ fn explain(report: &mut Report, d: &Definition) {
             report.section(title, Block::table(&["key", "role", "form", "about"], rows));
         }
     }
+    let caches = d.cache.iter().map(|t| {
+        let keep =
+            if t.keep.is_empty() { String::new() } else { format!("  (left alone: {})", t.keep.join(", ")) };
+        format!("{}{keep}", t.path)
+    });
+    let generated = d.generated.iter().map(|g| format!("{}: {}", g.path, g.about));
+    report.section("Folders the system rebuilds", Block::Lines(caches.chain(generated).collect()));
+    let media = d.media.iter().map(|m| format!("{}: {}", m.path, m.about)).collect();
+    report.section("Media", Block::Lines(media));
+    let folders = d
+        .row_folder
+        .iter()
+        .map(|f| format!("{}.{} where {}: {}", f.table, f.column, equals(&f.only), f.about));
+    report.section("Folders that rows name", Block::Lines(folders.collect()));
+}
+
+/// What is known of tables and columns.
+fn explain_rows(report: &mut Report, d: &Definition) {
     let rows = d.cell.iter().map(|c| {
         let row = c
             .key
@@ -151,20 +186,23 @@ fn explain(report: &mut Report, d: &Definition) {
         vec![t.name.clone(), copied.to_string(), t.about.clone()]
     });
     report.section("Tables", Block::folded(&["table", "copied", "about"], 20, "table", rows));
-    let caches = d.cache.iter().map(|t| {
-        let keep =
-            if t.keep.is_empty() { String::new() } else { format!("  (left alone: {})", t.keep.join(", ")) };
-        format!("{}{keep}", t.path)
-    });
-    let generated = d.generated.iter().map(|g| format!("{}: {}", g.path, g.about));
-    report.section("Folders the system rebuilds", Block::Lines(caches.chain(generated).collect()));
-    let media = d.media.iter().map(|m| format!("{}: {}", m.path, m.about)).collect();
-    report.section("Media", Block::Lines(media));
+    let spelled = (d.coded.iter().map(|c| (&c.table, &c.column, word(&c.code))))
+        .chain(d.packed.iter().map(|p| (&p.table, &p.column, word(&p.how))))
+        .map(|(table, column, how)| format!("{table}.{column}: {how}"));
+    report.section("Text in a spelling of its own", Block::Lines(spelled.collect()));
     let keys = d.prefix_key.iter().map(|k| {
         let names = if k.names.is_empty() { "any".into() } else { k.names.join(", ") };
         format!("{}.{}: {names}", k.table, k.column)
     });
     report.section("Keys that begin with the table prefix", Block::Lines(keys.collect()));
+    let beaten = d.beaten.iter().map(|b| {
+        format!("{} beats the row of {} with this {}", b.key.replace("{value}", "NAME"), b.table, b.column)
+    });
+    report.section("A line of the config counts for more", Block::Lines(beaten.collect()));
+}
+
+/// What a copy can get, and must not keep.
+fn explain_copies(report: &mut Report, d: &Definition) {
     let rows = d.switch.iter().map(|s| {
         let states = s.states.keys().cloned().collect::<Vec<_>>().join(", ");
         let versions = versions(s.set.from.as_deref(), s.set.below.as_deref());
@@ -183,6 +221,19 @@ fn explain(report: &mut Report, d: &Definition) {
         }
     }
     report.section("Whose site it is", Block::Lines(whose));
+    let follows = d.tls.iter().map(|t| {
+        let values = [("http", &t.http), ("https", &t.https)].into_iter();
+        let values = values.filter_map(|(scheme, v)| v.as_ref().map(|v| format!("{v:?} on {scheme}")));
+        format!("{}: {}", put(&t.set), values.collect::<Vec<_>>().join(", "))
+    });
+    report.section("Follows the scheme of the address", Block::Lines(follows.collect()));
+    let copies = d.copy_only.iter().map(|c| vec![put(&c.set), c.value.clone(), c.about.clone()]);
+    let header = ["where", "in a copy", "because"];
+    report.section("A copy beside the live site must not keep", Block::folded(&header, 12, "thing", copies));
+}
+
+/// How a running site is used and known.
+fn explain_running(report: &mut Report, d: &Definition) {
     let logs_in = d.log_in.iter().map(|l| {
         let versions = versions(l.from.as_deref(), l.below.as_deref());
         vec![word(&l.area), l.path.clone(), sign(&l.success), versions]
@@ -198,14 +249,6 @@ fn explain(report: &mut Report, d: &Definition) {
     );
     let personal = d.personal.iter().map(|p| vec![p.table.clone(), p.column.clone(), word(&p.kind)]);
     report.section("Data of people", Block::folded(&["table", "column", "kind"], 12, "column", personal));
-    let copies = d.copy_only.iter().map(|c| vec![put(&c.set), c.value.clone(), c.about.clone()]);
-    let header = ["where", "in a copy", "because"];
-    report.section("A copy beside the live site must not keep", Block::folded(&header, 12, "thing", copies));
-    let stray = d.leftover.iter().map(|l| {
-        let safe = if l.safe { " (removed by --tidy)" } else { "" };
-        format!("{}: {}{safe}", l.path, l.about)
-    });
-    report.section("Should not lie in a document root", Block::Lines(stray.collect()));
 }
 
 /// Returns a word of the definition's own vocabulary, as it stands in the file.
@@ -225,10 +268,14 @@ fn sign(sign: &Sign) -> String {
     parts.into_iter().flatten().collect::<Vec<_>>().join(", ")
 }
 
+fn equals(only: &KeyValue) -> String {
+    format!("{} = {}", only.column, only.value)
+}
+
 /// Tells where a value is put.
 fn put(put: &SetPlace) -> String {
     if let Some(row) = &put.row {
-        let only: Vec<String> = row.only.iter().map(|o| format!("{} = {}", o.column, o.value)).collect();
+        let only: Vec<String> = row.only.iter().map(equals).collect();
         let within =
             if row.within.is_empty() { String::new() } else { format!(", {}", row.within.join(" > ")) };
         return format!("{}.{} where {}{within}", row.table, row.column, only.join(", "));

@@ -917,6 +917,25 @@ fn sites_of_a_network_move_or_are_said_to_stay() {
 }
 
 #[test]
+fn every_block_of_the_documents_is_a_part_of_a_definition_that_reads() {
+    let bench = Bench::new();
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let document = std::fs::read_to_string(root.join("docs/definitions.md")).unwrap();
+    let blocks: Vec<&str> =
+        document.split("```toml\n").skip(1).map(|b| b.split("```").next().unwrap()).collect();
+    // What stands before the first table of a block comes before the first table of the whole.
+    let parts = blocks.iter().map(|block| block.split_at(block.find("[[").unwrap()));
+    let (heads, tables): (Vec<_>, Vec<_>) = parts.unzip();
+    std::fs::create_dir_all(bench.path("home/.config/zporter/systems")).unwrap();
+    let file = "home/.config/zporter/systems/starlog.toml";
+    bench.write(file, &format!("{}\n{}", heads.concat(), tables.concat()));
+    bench.run(&["systems", "--check", file]).expect(0).says(&["usable definition of Star Log"]);
+    let shown = bench.run(&["systems", "starlog"]).expect(0);
+    shown.says(&["The sky is closed", "negatives, outside of the document root", "visitors of the copy"]);
+    assert!(blocks.len() > 4, "the blocks were not found");
+}
+
+#[test]
 fn the_worked_example_of_the_documents_takes_a_site_through_the_whole_job() {
     let Some(server) = server() else { return };
     if !php::there() {

@@ -175,6 +175,7 @@ mod tests {
     #[test]
     fn mistakes_are_told_with_their_line() {
         let base = "id='x'\nname='X'\n[[recognise]]\npath='a'\n";
+        let key = |says: &str| format!("{base}[[config]]\npath='c'\nform='php'\nkey=[{{name='U',{says}}}]\n");
         let rows = [
             (format!("{base}[[cell]]\ntable='t'\ncolumn='c'\nform='nonsense'\n"), 8, "nonsense"),
             (format!("{base}[[generated]]\npath='/etc/x'\nabout=''\n"), 6, "under the site"),
@@ -184,6 +185,23 @@ mod tests {
                 "form",
             ),
             ("id='x'\nname='X'\nrecognise=[]\n".into(), 3, "recognise"),
+            // Combinations that mean nothing.
+            (key("role='database-host',form='url'"), 8, "takes no `form`"),
+            (key("role='address',form='/base/'"), 8, "does not take this `form`"),
+            (key("role='address',form='url',number=true"), 8, "does not take `number`"),
+            (key("role='email',own=true").replace("'U'", "'a/@U'").replace("own=true", ""), 8, "`xml`"),
+            (format!("{base}[[version]]\npath='v**'\nkeys=['V']\n"), 6, "whole folders"),
+            (format!("{base}[[version]]\npath='v'\nform='htaccess'\nkeys=['V']\n"), 5, "has no keys"),
+            (format!("{base}[[version]]\npath='v'\nkeys=['V']\nfrom_name=true\n"), 5, "by one of them"),
+            (format!("{base}[[address]]\ntable='t'\nhost='h'\nform='port'\n"), 5, "`host/base`"),
+            (format!("{base}[[address]]\ntable='t'\nhost='h'\nform='url'\nbase='b'\n"), 5, "already"),
+            (
+                format!("{base}[[cell]]\ntable='t'\ncolumn='c'\nform='host'\nbeside_host='h'\n"),
+                5,
+                "base paths",
+            ),
+            (format!("{base}[[cell]]\ntable='t'\ncolumn='c'\nform='host'\ntail=true\n"), 5, "`tail`"),
+            (format!("{base}[[beaten]]\ntable='t'\ncolumn='c'\nkey='k'\n"), 5, "{value}"),
             (format!("{base}colour='red'\n"), 5, "colour"),
         ];
         for (text, line, word) in rows {

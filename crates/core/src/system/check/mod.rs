@@ -1,8 +1,10 @@
 //! What can be wrong with a definition that reads: every mistake with its line, so that one look at the file mends them all.
 
+mod files;
+
+use super::Mistake;
 use super::copy::{HashScheme, SetPlace};
-use super::schema::{Definition, Role};
-use super::{Mistake, glob};
+use super::schema::Definition;
 use crate::place::AddressForm;
 
 /// States that the words of switches know.
@@ -81,77 +83,6 @@ impl Check<'_> {
         }
     }
 
-    fn files(&mut self, d: &Definition) {
-        for (i, config) in d.config.iter().enumerate() {
-            let line = self.line("config", i);
-            self.path("config", i, &config.path);
-            if let Some(other) =
-                config.like.as_ref().filter(|path| !d.config.iter().any(|c| c.path == **path))
-            {
-                self.wrong(line, format!("{} is like `{other}`, and no `config` has that path", config.path));
-            }
-            if !config.form.format().has_keys() && !config.key.is_empty() {
-                self.wrong(line, format!("{}: a file of the form `htaccess` has no keys", config.path));
-            }
-            for key in &config.key {
-                let line = self.line_in(line, &key.name);
-                let needs_form = matches!(key.role, Role::Address | Role::Link | Role::BasePath);
-                if needs_form && key.form.is_none() {
-                    self.wrong(
-                        line,
-                        format!(
-                            "the key `{}` holds an address but no `form` says how it is spelled",
-                            key.name
-                        ),
-                    );
-                }
-                if key.name.trim_end_matches('*').contains('*') {
-                    self.wrong(
-                        line,
-                        format!("in the name `{}` a `*` stands elsewhere than at the end", key.name),
-                    );
-                }
-            }
-        }
-        let lists: [(&str, Vec<&String>); 6] = [
-            ("recognise", d.recognise.iter().map(|m| &m.path).collect()),
-            ("cache", d.cache.iter().map(|t| &t.path).collect()),
-            ("generated", d.generated.iter().map(|g| &g.path).collect()),
-            ("text", d.text.iter().map(|t| &t.path).collect()),
-            ("leftover", d.leftover.iter().map(|l| &l.path).collect()),
-            ("media", d.media.iter().map(|m| &m.path).collect()),
-        ];
-        for (kind, paths) in lists {
-            for (i, path) in paths.into_iter().enumerate() {
-                self.path(kind, i, path);
-                if path.contains("{site}") && d.hosts.is_none() {
-                    self.wrong(
-                        self.line(kind, i),
-                        format!("the path `{path}` speaks of `{{site}}`, but there are no `hosts`"),
-                    );
-                }
-            }
-        }
-    }
-
-    fn path(&mut self, kind: &str, index: usize, path: &str) {
-        let line = self.line_in(self.line(kind, index), path);
-        if path.starts_with('/') || path.split('/').any(|s| s == "..") {
-            self.wrong(line, format!("the path `{path}` must lie under the site"));
-        }
-        if path.split('/').any(|s| s.contains("**") && s != "**") {
-            self.wrong(
-                line,
-                format!(
-                    "in the path `{path}` a `**` stands beside other letters: it stands for whole folders"
-                ),
-            );
-        }
-        if let Err(e) = glob(&path.replace("{site}", "x")) {
-            self.wrong(line, e.to_string());
-        }
-    }
-
     fn rows(&mut self, d: &Definition) {
         for (i, cell) in d.cell.iter().enumerate() {
             if cell.key.is_some() == cell.values.is_empty() {
@@ -174,6 +105,15 @@ impl Check<'_> {
         }
         for (i, cell) in d.cell.iter().enumerate() {
             let whole = [AddressForm::Url, AddressForm::HostBase, AddressForm::Origin].contains(&cell.form);
+            use AddressForm::{BaseLeading, BaseSlashes, BaseTrailing, Port, Reference};
+            let part = [BaseSlashes, BaseLeading, BaseTrailing, Port, Reference].contains(&cell.form);
+            if cell.beside_host.is_some() && !part {
+                let message = format!(
+                    "the cell {}.{}: `beside_host` is for base paths and ports",
+                    cell.table, cell.column
+                );
+                self.wrong(self.line("cell", i), message);
+            }
             if cell.tail && !whole {
                 let message = format!(
                     "the cell {}.{}: `tail` is for the forms `url`, `host/base` and `origin`",
@@ -183,6 +123,14 @@ impl Check<'_> {
             }
         }
         for (i, rows) in d.address.iter().enumerate() {
+            use AddressForm::{Host, HostBase, Hostname, Url, UrlSlash};
+            if ![Host, Hostname, HostBase, Url, UrlSlash].contains(&rows.form) {
+                let message = "the `form` of rows that tell an address is `host`, `hostname`, `host/base`, `url` or `url/`";
+                self.wrong(self.line("address", i), message);
+            } else if (rows.base.is_some() || rows.port.is_some()) && ![Host, Hostname].contains(&rows.form) {
+                let message = "`base` and `port` complete a `host`: the `form` has them already";
+                self.wrong(self.line("address", i), message);
+            }
             if rows.chosen.is_some() && rows.group.is_none() {
                 let message =
                     "`chosen` tells which site is meant; `group` has to name the column of its number";
