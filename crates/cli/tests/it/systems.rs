@@ -928,7 +928,7 @@ fn every_block_of_the_documents_is_a_part_of_a_definition_that_reads() {
     let (heads, tables): (Vec<_>, Vec<_>) = parts.unzip();
     std::fs::create_dir_all(bench.path("home/.config/zporter/systems")).unwrap();
     let file = "home/.config/zporter/systems/starlog.toml";
-    bench.write(file, &format!("{}\n{}", heads.concat(), tables.concat()));
+    bench.write(file, format!("{}\n{}", heads.concat(), tables.concat()));
     bench.run(&["systems", "--check", file]).expect(0).says(&["usable definition of Star Log"]);
     let shown = bench.run(&["systems", "starlog"]).expect(0);
     shown.says(&["The sky is closed", "negatives, outside of the document root", "visitors of the copy"]);
