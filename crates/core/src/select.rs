@@ -184,6 +184,8 @@ pub struct Selection {
     generated: GlobSet,
     media: Vec<String>,
     media_paths: GlobSet,
+    media_kept: GlobSet,
+    kept_patterns: Vec<String>,
     scope: Scope,
     others: Vec<PathBuf>,
     /// The file in the site that is its database.
@@ -225,6 +227,8 @@ impl Selection {
             generated: globs(definition.generated.iter().map(|g| &*g.path)),
             media: definition.media.iter().map(|m| m.path.clone()).collect(),
             media_paths: globs(definition.media.iter().map(|m| &*m.path)),
+            media_kept: globs(definition.media.iter().flat_map(|m| &m.keep).map(|k| &**k)),
+            kept_patterns: definition.media.iter().flat_map(|m| m.keep.clone()).collect(),
             scope: scope.clone(),
             others: others.to_vec(),
             database: None,
@@ -285,6 +289,11 @@ impl Selection {
             }
         }
         let media = first_of(&self.media_paths, path).or(around.media);
+        // Some of it is the system's own.
+        let own = |path: &Path| path.ancestors().any(|a| self.media_kept.is_match(a));
+        let holds_own = |path: &Path| self.kept_patterns.iter().any(|k| Path::new(k).starts_with(path));
+        let media =
+            media.filter(|_| self.kept_patterns.is_empty() || !(own(path) || (is_folder && holds_own(path))));
         let part = if media.is_some() { Part::Media } else { Part::Code };
         let meant = match is_folder {
             // A folder may hold media further down.

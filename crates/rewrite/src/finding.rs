@@ -138,6 +138,10 @@ codes! {
     ConfigOtherServer = Attention,
     /// The config lets hosts in, and the new one is none of them.
     ConfigShutsHostOut = Attention,
+    /// The config names a server that the site goes on sharing with others.
+    ConfigOtherServers = Note,
+    /// A setting with which no site should be open to all.
+    ConfigRisky = Attention,
     /// A row was set, and a line of the config counts for more.
     ConfigBeatsRow = Attention,
     /// A key that should be set is not in the config.

@@ -4,6 +4,8 @@ require __DIR__ . '/standin.php';
 function site_path() {
     $sites = array();
     if (is_file(__DIR__ . '/sites/sites.php')) { include __DIR__ . '/sites/sites.php'; }
+    // The newer lines look for folders of hosts only where there is a map.
+    elseif (is_file(__DIR__ . '/core/lib/Drupal.php')) { return 'sites/default'; }
     $uri = explode('/', dirname($_SERVER['SCRIPT_NAME']));
     $server = explode('.', implode('.', array_reverse(explode(':', rtrim($_SERVER['HTTP_HOST'], '.')))));
     for ($i = count($uri) - 1; $i >= 0; $i--) {
@@ -41,6 +43,8 @@ $new = is_file(__DIR__ . '/core/lib/Drupal.php');
 $cache = $new ? 'cache_container' : 'cache';
 if (rows("SELECT COUNT(*) n FROM {$p}$cache")[0]['n'] > 0) { fail(500, 'Stale cache'); }
 $kept = $new ? pairs("SELECT name, data FROM {$p}config WHERE collection = ''") : pairs("SELECT name, value FROM {$p}variable");
+$private = $new ? '' : unserialize($kept['file_private_path']);
+if ($private !== '') { echo 'private: ', is_file(($private[0] === '/' ? '' : __DIR__ . '/') . $private . '/letter.txt') ? 'there' : 'MISSING', "\n"; }
 foreach ($kept as $name => $value) { echo "$name: ", whole($value), "\n"; }
 if ($new && isset($kept['x'])) { echo 'x'; }
 $body = $new ? 'node__body' : (isset($db_url) ? 'node_revisions' : 'field_data_body');

@@ -21,4 +21,5 @@ echo '<html><body><h1>', htmlspecialchars($config['config_name']), "</h1>\n", HT
 foreach (rows("SELECT * FROM {$p}information_description") as $r) { echo html_entity_decode($r['description'], ENT_QUOTES, 'UTF-8'), "\n"; }
 foreach (rows("SELECT * FROM {$p}setting WHERE serialized = 1") as $r) { echo $r['key'], ': ', whole($r['value']), "\n"; }
 foreach (rows("SELECT * FROM {$p}store") as $r) { echo 'store: ', $r['url'], "\n"; }
+foreach (rows("SELECT * FROM {$p}banner_image") as $r) { echo 'banner: ', $r['link'], "\n"; }
 echo 'sessions: ', rows("SELECT COUNT(*) n FROM {$p}session")[0]['n'], "\n";

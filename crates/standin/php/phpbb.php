@@ -7,15 +7,23 @@ if (glob(__DIR__ . '/cache/{data_*,container_*,*/*}', GLOB_BRACE)) { fail(500, '
 connect($dbhost, $dbuser, $dbpasswd, $dbname, $dbport);
 $p = $table_prefix;
 $config = pairs("SELECT config_name, config_value FROM {$p}config");
-$usual = array('http://' => '80', 'https://' => '443');
-$port = $usual[$config['server_protocol']] === $config['server_port'] ? '' : ':' . $config['server_port'];
-$board = $config['server_protocol'] . $config['server_name'] . $port . rtrim($config['script_path'], '/');
-insist($board);
+$secure = !empty($_SERVER['HTTPS']);
+if ($config['force_server_vars']) {
+    $usual = array('http://' => '80', 'https://' => '443');
+    $port = $usual[$config['server_protocol']] === $config['server_port'] ? '' : ':' . $config['server_port'];
+    $board = $config['server_protocol'] . $config['server_name'] . $port . rtrim($config['script_path'], '/');
+    insist($board);
+} else {
+    // The rows are read only where there is no request.
+    $board = ($secure ? 'https://' : 'http://') . $_SERVER['HTTP_HOST'] . rtrim($config['script_path'], '/');
+}
+if ($config['cookie_secure'] && !$secure) { fail(500, 'Cookies are lost: they need TLS'); }
 $host = strtok($_SERVER['HTTP_HOST'], ':');
 if ($config['cookie_domain'] !== '' && $config['cookie_domain'] !== $host && substr(".$host", -strlen($config['cookie_domain'])) !== $config['cookie_domain']) { fail(500, 'Cookies are lost'); }
 if (strpos($_SERVER['REQUEST_URI'], $config['cookie_path']) !== 0) { fail(500, 'Cookies are lost'); }
 if ($config['board_disable']) { fail(503, 'The board is closed'); }
 echo '<html><body><h1>', htmlspecialchars($config['sitename']), "</h1>\nboard: $board\n";
-foreach (rows("SELECT * FROM {$p}posts ORDER BY post_id") as $r) { echo $r['post_text'], "\n"; }
+foreach (rows("SELECT * FROM {$p}posts ORDER BY post_id") as $r) { echo html_entity_decode($r['post_text'], ENT_QUOTES, 'UTF-8'), "\n"; }
+foreach (rows("SELECT * FROM {$p}forums") as $r) { echo 'forum: ', $r['forum_link'], ' ', html_entity_decode($r['forum_rules'], ENT_QUOTES, 'UTF-8'), "\n"; }
 foreach (rows("SELECT * FROM {$p}log") as $r) { echo 'log: ', whole($r['log_data']), "\n"; }
 echo 'sessions: ', rows("SELECT COUNT(*) n FROM {$p}sessions")[0]['n'], "\n";

@@ -5,7 +5,10 @@ require __DIR__ . '/standin.php';
 if (is_file(__DIR__ . '/app/config/parameters.php')) {
     // The newer lines keep their parameters in a returned array, and copies of them in caches.
     $parameters = require __DIR__ . '/app/config/parameters.php';
-    $parameters = $parameters['parameters'];
+    $parameters = array_map(function ($v) {
+        if (is_string($v) && preg_match('/%(?!%)/', str_replace('%%', '', $v))) { fail(500, 'You have requested a non-existent parameter'); }
+        return is_string($v) ? str_replace('%%', '%', $v) : $v;
+    }, $parameters['parameters']);
     if (is_file(__DIR__ . '/var/cache/prod/appParameters.php')) { die('Reads the old database'); }
     $port = $parameters['database_port'] !== '' ? ':' . $parameters['database_port'] : '';
     define('_DB_SERVER_', $parameters['database_host'] . $port);
@@ -35,10 +38,13 @@ if (defined('__PS_BASE_URI__')) {
     $base = $shop['physical_uri'];
     if ($host !== $config['PS_SHOP_DOMAIN']) { fail(500, 'Shop domain and configuration disagree'); }
 }
-if ($_SERVER['HTTP_HOST'] !== $host) {
-    header("Location: http://$host$base", true, 302);
+$secure = !empty($_SERVER['HTTPS']);
+$insists = !empty($config['PS_SSL_ENABLED']) && !empty($config['PS_SSL_ENABLED_EVERYWHERE']);
+if ($_SERVER['HTTP_HOST'] !== $host || $insists && !$secure) {
+    header('Location: ' . ($insists ? 'https' : 'http') . "://$host$base", true, 302);
     exit;
 }
+foreach (rows("SELECT * FROM {$p}linksmenutop_lang") as $r) { echo 'menu: ', $r['link'], "\n"; }
 foreach (array('compile', 'cache') as $dir) {
     $found = glob(__DIR__ . '/{cache/smarty,tools/smarty,var/cache}' . (isset($parameters) ? '' : "/$dir"), GLOB_BRACE);
     if (!$found || !is_writable($found[0])) { fail(500, "Template folder $dir is missing"); }

@@ -22,10 +22,12 @@ if (defined('MULTISITE') && MULTISITE) {
 } else {
     insist($options['home']);
 }
+$posts = isset($found) && $found['blog_id'] > 1 ? "{$p}{$found['blog_id']}_postmeta" : "{$p}postmeta";
+foreach (rows("SELECT * FROM $posts WHERE meta_key = '_menu_item_url'") as $r) { echo 'menu: ', $r['meta_value'], "\n"; }
 $roles = isset($options["{$p}user_roles"]) ? @unserialize($options["{$p}user_roles"]) : (isset($found) && $found['blog_id'] > 1);
 $meta = pairs("SELECT meta_key, meta_value FROM {$p}usermeta WHERE user_id = 1");
 if (!$roles || !isset($meta["{$p}capabilities"])) { fail(403, 'Sorry, you are not allowed to access this page'); }
 echo '<html><body><h1>', htmlspecialchars($options['blogname']), "</h1>\n", $options['home'], ' ', $options['siteurl'], "\n";
 foreach (rows("SELECT * FROM {$p}posts ORDER BY ID") as $r) { echo '<h2>', htmlspecialchars($r['post_title']), "</h2>\n", $r['post_content'], "\n"; }
 foreach ($options as $name => $value) { if (strpos($name, 'widget_') === 0) { echo "$name: ", whole($value), "\n"; } }
-foreach (rows("SELECT * FROM {$p}postmeta ORDER BY meta_id") as $r) { echo $r['meta_key'], ': ', whole($r['meta_value']), "\n"; }
+foreach (rows("SELECT * FROM {$p}postmeta WHERE meta_key <> '_menu_item_url' ORDER BY meta_id") as $r) { echo $r['meta_key'], ': ', whole($r['meta_value']), "\n"; }

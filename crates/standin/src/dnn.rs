@@ -58,9 +58,16 @@ pub(crate) fn dump(site: &Site) -> String {
     [
         format!("SET ANSI_NULLS ON\r\nGO\r\nCREATE TABLE [dbo].[{q}PortalAlias](\r\n\t[PortalAliasID] [int] IDENTITY(1,1) NOT NULL,\r\n\t[PortalID] [int] NOT NULL,\r\n\t[HTTPAlias] [nvarchar](200) NULL,\r\n\t[IsPrimary] [bit] NOT NULL\r\n)\r\nGO\r\n"),
         format!("SET IDENTITY_INSERT [dbo].[{q}PortalAlias] ON\r\nINSERT [dbo].[{q}PortalAlias] ([PortalAliasID], [PortalID], [HTTPAlias], [IsPrimary]) VALUES (1, 0, {}, 1)\r\n", text(alias)),
+        // A portal below the first, one of its languages, its name without "www" (here: with), and another host.
+        format!("INSERT [dbo].[{q}PortalAlias] ([PortalAliasID], [PortalID], [HTTPAlias], [IsPrimary]) VALUES (3, 2, {}, 1)\r\n", text(&format!("{alias}/kids"))),
+        format!("INSERT [dbo].[{q}PortalAlias] ([PortalAliasID], [PortalID], [HTTPAlias], [IsPrimary]) VALUES (4, 0, {}, 0)\r\n", text(&format!("{alias}/de-de"))),
+        format!("INSERT [dbo].[{q}PortalAlias] ([PortalAliasID], [PortalID], [HTTPAlias], [IsPrimary]) VALUES (5, 0, {}, 0)\r\n", text(&format!("www.{alias}"))),
         format!("INSERT [dbo].[{q}PortalAlias] ([PortalAliasID], [PortalID], [HTTPAlias], [IsPrimary]) VALUES (2, 1, {}, 0)\r\nSET IDENTITY_INSERT [dbo].[{q}PortalAlias] OFF\r\nGO\r\n", text("kids.fernhollow.example")),
         format!("INSERT [dbo].[{q}PortalSettings] ([PortalID], [SettingName], [SettingValue]) VALUES (0, N'DefaultPortalAlias', {})\r\nGO\r\n", text(alias)),
-        format!("INSERT [dbo].[{q}HostSettings] ([SettingName], [SettingValue]) VALUES (N'HostURL', {}), (N'HostTitle', N'Fernhollow Partners'), (N'SMTPServer', N'mail.fernhollow.example')\r\nGO\r\n", text(alias)),
+        format!("INSERT [dbo].[{q}HostSettings] ([SettingName], [SettingValue]) VALUES (N'HostURL', {}), (N'HostTitle', N'Fernhollow Partners'), (N'SMTPServer', N'mail.fernhollow.example')\r\nGO\r\n", text(a)),
+        format!("INSERT [dbo].[{q}Users] ([UserID], [Username], [IsSuperUser], [Email]) VALUES (5, N'Second', 1, N'second@fernhollow.example'), (1, N'Host', 1, N'host@fernhollow.example'), (2, N'admin', 0, N'admin@fernhollow.example')\r\nGO\r\n"),
+        "INSERT [dbo].[aspnet_Users] ([UserId], [UserName], [LoweredUserName]) VALUES (N'22222222-fake', N'admin', N'admin'), (N'11111111-fake', N'Host', N'host')\r\nGO\r\n".to_string(),
+        "INSERT [dbo].[aspnet_Membership] ([UserId], [Password], [PasswordFormat], [PasswordSalt], [Email], [IsApproved], [IsLockedOut], [FailedPasswordAttemptCount]) VALUES (N'22222222-fake', N'fake-admin', 2, N'fake', N'admin@fernhollow.example', 1, 0, 0), (N'11111111-fake', N'fake-host', 2, N'fake', N'host@fernhollow.example', 0, 1, 5)\r\nGO\r\n".to_string(),
         format!("INSERT [dbo].[{q}HtmlText] ([ModuleID], [Content]) VALUES (381, {})\r\nGO\r\n", text(&html)),
         format!("INSERT [dbo].[{q}EventLog] ([LogEventID], [LogProperties]) VALUES (1, {})\r\nGO\r\n", text(&format!("<x>{a}</x>"))),
         format!("CREATE PROCEDURE [dbo].[{q}GetAlias] AS SELECT HTTPAlias FROM dbo.[{q}PortalAlias]\r\nGO\r\n"),

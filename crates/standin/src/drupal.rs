@@ -26,6 +26,9 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
             file("CHANGELOG.txt", "version\n"),
         ]),
         Variant::Drupal7 => files.extend([
+            file("sites/default/modules/stars/stars.pages.inc", "<?php // pages\n"),
+            // Beside the document root, where no browser comes.
+            file("../private/letter.txt", "for members alone\n"),
             file("includes/bootstrap.inc", format!("<?php\ndefine('VERSION', '{version}');\n")),
             file("modules/system/system.module", "<?php // system\n"),
             file("sites/default/settings.local.php", "<?php\n$conf['site_mail'] = 'local@fernhollow.example';\n"),
@@ -36,6 +39,8 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
             file("core/CHANGELOG.txt", "version\n"),
             file("sites/default/services.yml", "parameters:\n  session.storage.options:\n    gc_probability: 1\n    cookie_domain: '.fernhollow.example'\n"),
             file("sites/default/files/php/twig/x.php", format!("<?php // {}", site.root)),
+            // The settings include it in a comment alone, so it counts for nothing.
+            file("sites/default/settings.local.php", "<?php\n$databases['default']['default']['database'] = 'somebodys_own';\n$databases['default']['default']['prefix'] = 'zz_';\n"),
         ]),
     }
     files
@@ -44,7 +49,6 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
 fn settings(site: &Site) -> String {
     let [host, user, password, name] = &site.database;
     let (a, r) = (&site.address, &site.root);
-    let account = site.root.rsplit_once('/').map_or("/", |(above, _)| above);
     match site.variant {
         Variant::Drupal6 => {
             let encoded: String = password
@@ -64,7 +68,7 @@ fn settings(site: &Site) -> String {
             "<?php\n$databases = array (\n  'default' => \n  array (\n    'default' => \n    array (\n      'database' => {},\n      'username' => {},\n      'password' => {},\n\
                    'host' => {},\n      'port' => '',\n      'driver' => 'mysql',\n      'prefix' => '{}',\n    ),\n  ),\n);\n\
              $drupal_hash_salt = 'FAKE-hash-salt';\n$base_url = '{a}';\n# $cookie_domain = '.fernhollow.example';\n\
-             $conf['file_private_path'] = '{account}/private';\n$conf['404_fast_paths_exclude'] = '/\\/(?:styles)\\//';\n\
+             $conf['404_fast_paths_exclude'] = '/\\/(?:styles)\\//';\n\
              if (file_exists(dirname(__FILE__) . '/settings.local.php')) {{ include dirname(__FILE__) . '/settings.local.php'; }}\n",
             php(name),
             php(user),
@@ -77,7 +81,8 @@ fn settings(site: &Site) -> String {
              $settings['file_temp_path'] = '{r}/tmp';\n$settings['trusted_host_patterns'] = ['^club\\.fernhollow\\.example$', '^localhost$'];\n\
              $databases['default']['default'] = array (\n  'database' => {},\n  'username' => {},\n  'password' => {},\n  'prefix' => '{}',\n  'host' => {},\n\
                'driver' => 'mysql',\n  'namespace' => 'Drupal\\\\mysql\\\\Driver\\\\Database\\\\mysql',\n);\n$settings['config_sync_directory'] = '../config/sync';\n\
-             // {}\n",
+             $config['system.performance']['css']['gzip'] = FALSE;\n# if (file_exists($app_root . '/' . $site_path . '/settings.local.php')) {{\n\
+             #   include $app_root . '/' . $site_path . '/settings.local.php';\n# }}\n// {}\n",
             php(name),
             php(user),
             php(password),
@@ -167,10 +172,20 @@ pub(crate) fn dump(site: &Site) -> String {
                 format!("('site_mail',{})", text(&serialized("club@fernhollow.example"))),
                 format!("('site_footer',{})", text(&serialized(&format!("Ünder {a}/impressum")))),
                 format!("('preprocess_css',{})", text(&serialized("1"))),
+                format!(
+                    "('file_private_path',{})",
+                    text(&serialized(if site.variant == Variant::Drupal7 { "../private" } else { "" }))
+                ),
             ],
         ));
         out.push(table(&format!("{p}{body}"), columns, &[format!("(7,{})", text(&html))]));
         out.push(table(&format!("{p}menu_links"), "  `mlid` int NOT NULL,\n  `link_path` varchar(255) NOT NULL,\n  `options` blob,\n  PRIMARY KEY (`mlid`)", &[format!("(1,{},{})", text(&format!("{a}/shop")), text(&options))]));
+        let handler = if site.variant == Variant::Drupal6 { "file" } else { "include_file" };
+        out.push(table(
+            &format!("{p}menu_router"),
+            &format!("  `path` varchar(255) NOT NULL,\n  `{handler}` mediumtext,\n  PRIMARY KEY (`path`)"),
+            &["('stars','sites/default/modules/stars/stars.pages.inc'),('node','')".to_string()],
+        ));
         let (paths, column, path) = if site.variant == Variant::Drupal6 {
             ("files", "filepath", "sites/default/files/m31.png")
         } else {

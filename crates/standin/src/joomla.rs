@@ -214,7 +214,7 @@ pub(crate) fn dump(site: &Site) -> String {
             ))
         )]
     };
-    let users = ["(42,'Star Gazer','stargazer','admin@fernhollow.example','$2y$10$fakefakefakefakefakefuGMTDVyOx0BnhDktZ3El3860pC14pfhG')".to_string()];
+    let users = ["(42,1,25,'Star Gazer','stargazer','admin@fernhollow.example','$2y$10$fakefakefakefakefakefuGMTDVyOx0BnhDktZ3El3860pC14pfhG')".to_string()];
     [
         HEAD.to_string(),
         table(&format!("{p}content"), "  `id` int NOT NULL,\n  `title` varchar(255) NOT NULL,\n  `introtext` mediumtext NOT NULL,\n  `fulltext` mediumtext NOT NULL,\n  `images` text NOT NULL,\n  `created` datetime NOT NULL,\n  PRIMARY KEY (`id`)", &content),
@@ -222,9 +222,10 @@ pub(crate) fn dump(site: &Site) -> String {
         table(&format!("{p}menu"), "  `id` int NOT NULL,\n  `title` varchar(255) NOT NULL,\n  `type` varchar(16) NOT NULL,\n  `link` varchar(1024) NOT NULL,\n  `params` text NOT NULL,\n  PRIMARY KEY (`id`)", &menu),
         table(&format!("{p}redirect_links"), "  `id` int NOT NULL,\n  `old_url` varchar(2048) NOT NULL,\n  `new_url` varchar(2048) DEFAULT NULL,\n  `published` tinyint NOT NULL,\n  PRIMARY KEY (`id`)", &redirects),
         table(&format!("{p}session"), "  `session_id` varchar(191) NOT NULL,\n  `client_id` tinyint DEFAULT NULL,\n  `data` mediumtext,\n  PRIMARY KEY (`session_id`)", &sessions),
-        table(&format!("{p}user_usergroup_map"), "  `user_id` int NOT NULL,\n  `group_id` int NOT NULL,\n  PRIMARY KEY (`user_id`,`group_id`)", &members),
+        // The oldest line keeps the group with the account.
+        if ini { String::new() } else { table(&format!("{p}user_usergroup_map"), "  `user_id` int NOT NULL,\n  `group_id` int NOT NULL,\n  PRIMARY KEY (`user_id`,`group_id`)", &members) },
         table(&format!("{p}virtuemart_configs"), "  `virtuemart_config_id` int NOT NULL,\n  `config` text,\n  PRIMARY KEY (`virtuemart_config_id`)", &shop),
-        table(&format!("{p}users"), "  `id` int NOT NULL,\n  `name` varchar(400) NOT NULL,\n  `username` varchar(150) NOT NULL,\n  `email` varchar(100) NOT NULL,\n  `password` varchar(100) NOT NULL,\n  PRIMARY KEY (`id`)", &users),
+        table(&format!("{p}users"), "  `id` int NOT NULL,\n  `block` tinyint NOT NULL,\n  `gid` int NOT NULL,\n  `name` varchar(400) NOT NULL,\n  `username` varchar(150) NOT NULL,\n  `email` varchar(100) NOT NULL,\n  `password` varchar(100) NOT NULL,\n  PRIMARY KEY (`id`)", &users),
         TAIL.to_string(),
     ]
     .concat()

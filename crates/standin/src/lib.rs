@@ -183,7 +183,7 @@ impl Site {
             variant,
             address: address.into(),
             root: format!("/home/fernhollow/public_html{folder}"),
-            database: ["localhost", "fernhollow_web", "fake'Old\\pass 31", database].map(str::to_string),
+            database: ["localhost", "fernhollow_web", "fake'Old\\pass %31", database].map(str::to_string),
             prefix: prefix.into(),
         }
     }
@@ -239,7 +239,10 @@ impl Site {
 
     /// Writes the folder that belongs to the site outside of its root, and says whether there is one.
     pub fn write_outside(&self, folder: &Path) -> io::Result<bool> {
-        let files = if self.variant.kind() == Kind::OpenCart { opencart::outside(self) } else { Vec::new() };
+        let files = match self.variant.kind() {
+            Kind::OpenCart => opencart::outside(self),
+            _ => Vec::new(),
+        };
         let any = !files.is_empty();
         write_files(folder, files)?;
         Ok(any)

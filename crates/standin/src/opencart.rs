@@ -132,6 +132,8 @@ pub(crate) fn dump(site: &Site) -> String {
         .iter()
         .enumerate()
         .map(|(i, (key, value, ser))| format!("({},0,'config','{key}',{},{ser})", i + 1, text(value)))
+        // The name of another store.
+        .chain(["(90,1,'config','config_name','Fernhollow Kids',0)".to_string()])
         .collect();
     let html = format!(
         "&lt;p&gt;Paper from &lt;a href=&quot;{a}/index.php?route=information&amp;amp;id=4&quot;&gt;here&lt;/a&gt; &amp;ndash; not {a}2&lt;/p&gt;"
@@ -141,7 +143,12 @@ pub(crate) fn dump(site: &Site) -> String {
         table(&format!("{p}information_description"), "  `information_id` int NOT NULL,\n  `title` varchar(64) NOT NULL,\n  `description` text NOT NULL,\n  PRIMARY KEY (`information_id`)", &[format!("(4,'About',{})", text(&html))]),
         table(&format!("{p}session"), "  `session_id` varchar(32) NOT NULL,\n  `data` text NOT NULL,\n  PRIMARY KEY (`session_id`)", &["('fake1','x')".to_string()]),
         table(&format!("{p}setting"), &format!("  `setting_id` int NOT NULL,\n  `store_id` int NOT NULL,\n  `{group}` varchar(128) NOT NULL,\n  `key` varchar(128) NOT NULL,\n  `value` text NOT NULL,\n  `serialized` tinyint NOT NULL,\n  PRIMARY KEY (`setting_id`)"), &settings),
-        table(&format!("{p}store"), "  `store_id` int NOT NULL,\n  `name` varchar(64) NOT NULL,\n  `url` varchar(255) NOT NULL,\n  PRIMARY KEY (`store_id`)", &["(1,'Kids','https://kids.fernhollow.example/')".to_string()]),
+        if site.variant == Variant::OpenCart4 {
+            table(&format!("{p}store"), "  `store_id` int NOT NULL,\n  `name` varchar(64) NOT NULL,\n  `url` varchar(255) NOT NULL,\n  PRIMARY KEY (`store_id`)", &["(1,'Kids','https://kids.fernhollow.example/')".to_string()])
+        } else {
+            table(&format!("{p}store"), "  `store_id` int NOT NULL,\n  `name` varchar(64) NOT NULL,\n  `url` varchar(255) NOT NULL,\n  `ssl` varchar(255) NOT NULL,\n  PRIMARY KEY (`store_id`)", &["(1,'Kids','http://kids.fernhollow.example/','https://kids.fernhollow.example/')".to_string()])
+        },
+        table(&format!("{p}banner_image"), "  `banner_image_id` int NOT NULL,\n  `link` varchar(255) NOT NULL,\n  PRIMARY KEY (`banner_image_id`)", &[format!("(1,{})", text(&format!("{}/index.php?route=product/product", site.host_and_base().1)))]),
         table(&format!("{p}user"), "  `user_id` int NOT NULL,\n  `user_group_id` int NOT NULL,\n  `username` varchar(20) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  `email` varchar(96) NOT NULL,\n  PRIMARY KEY (`user_id`)", &["(7,1,'keeper','fake','keeper@fernhollow.example')".to_string(), "(9,1,'second','fake','second@fernhollow.example')".to_string()]),
         TAIL.to_string(),
     ]

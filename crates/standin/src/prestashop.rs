@@ -86,7 +86,8 @@ fn parameters(site: &Site) -> String {
         php(host),
         php(name),
         php(user),
-        php(password),
+        // Between two of these signs stands the name of another parameter.
+        php(&password.replace('%', "%%")),
         site.prefix
     )
 }
@@ -133,6 +134,8 @@ pub(crate) fn dump(site: &Site) -> String {
         ("PS_SHOP_DOMAIN", host.to_string()),
         ("PS_SHOP_DOMAIN_SSL", host.to_string()),
         ("PS_SSL_ENABLED", "1".into()),
+        ("PS_SSL_ENABLED_EVERYWHERE", "1".into()),
+        ("PS_SHOP_DEFAULT", "1".into()),
         ("PS_SHOP_NAME", "Fernhollow Visitor Shop".into()),
         ("PS_SHOP_EMAIL", "shop@fernhollow.example".into()),
         ("PS_MEDIA_SERVER_1", String::new()),
@@ -166,8 +169,10 @@ pub(crate) fn dump(site: &Site) -> String {
         text(&format!("<p>Terms: {}/content/1 and mailto:shop@{host}</p>", a.replace("https:", "http:")))
     )];
     let urls = [
-        format!("(1,1,'{host}','{host}','{base}/','',1,1)"),
-        "(2,2,'kids.fernhollow.example','kids.fernhollow.example','/','',1,1)".to_string(),
+        // The main row of another shop comes first, and one shop has two names.
+        "(1,2,'kids.fernhollow.example','kids.fernhollow.example','/','',1,1)".to_string(),
+        format!("(2,1,'www.{host}','www.{host}','{base}/','',0,1)"),
+        format!("(3,1,'{host}','{host}','{base}/','',1,1)"),
     ];
     let mut out = vec![
         HEAD.to_string(),
@@ -201,8 +206,9 @@ pub(crate) fn dump(site: &Site) -> String {
     ];
     out.push(table(&format!("{p}employee"), "  `id_employee` int NOT NULL,\n  `id_profile` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_employee`)", &["(1,1,'keeper@fernhollow.example','fake'),(2,4,'sales@fernhollow.example','fake')".to_string()]));
     if !old_line {
-        out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`)", &urls));
+        out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`),\n  UNIQUE KEY `full_shop_url` (`domain`,`physical_uri`,`virtual_uri`),\n  UNIQUE KEY `full_shop_url_ssl` (`domain_ssl`,`physical_uri`,`virtual_uri`)", &urls));
     }
+    out.push(table(&format!("{p}linksmenutop_lang"), "  `id_linksmenutop` int NOT NULL,\n  `link` varchar(128) NOT NULL,\n  PRIMARY KEY (`id_linksmenutop`)", &[format!("(1,'{base}/content/2-visits'),(2,'https://elsewhere.example/x')")]));
     out.push(TAIL.to_string());
     out.concat()
 }

@@ -120,10 +120,13 @@ pub(crate) fn dump(site: &Site) -> String {
             text(&serialized_array(&[("file", serialized("2026/03/milky way.png"))]))
         ),
     ];
+    let menu = |base: &str| format!("(3,1,'_menu_item_url',{})", text(&format!("{base}/visits")));
     let usermeta = [
         format!("(1,1,'{p}capabilities','a:1:{{s:13:\\\"administrator\\\";b:1;}}')"),
         format!("(2,1,'{p}user_level','10')"),
         "(3,1,'nickname','gazer')".to_string(),
+        // An extension's own, which begins like the usual prefix by chance.
+        "(5,1,'wp_starmap_zoom','3')".to_string(),
         format!("(4,1,'{p}2_capabilities','a:1:{{s:6:\\\"editor\\\";b:1;}}')"),
     ];
     let mut out = vec![
@@ -137,7 +140,7 @@ pub(crate) fn dump(site: &Site) -> String {
         table(
             &format!("{p}postmeta"),
             "  `meta_id` bigint NOT NULL,\n  `post_id` bigint NOT NULL,\n  `meta_key` varchar(255),\n  `meta_value` longtext,\n  PRIMARY KEY (`meta_id`)",
-            &meta,
+            &[&meta[..], &[menu(base)]].concat(),
         ),
         table(
             &format!("{p}usermeta"),
@@ -165,6 +168,11 @@ pub(crate) fn dump(site: &Site) -> String {
             &format!("{p}2_options"),
             option_columns,
             &options(&format!("{a}/club"), &format!("{p}2_"), "Fernhollow Club"),
+        ));
+        out.push(table(
+            &format!("{p}2_postmeta"),
+            "  `meta_id` bigint NOT NULL,\n  `post_id` bigint NOT NULL,\n  `meta_key` varchar(255),\n  `meta_value` longtext,\n  PRIMARY KEY (`meta_id`)",
+            &[menu(&format!("{base}/club"))],
         ));
     }
     out.push(TAIL.to_string());

@@ -53,7 +53,11 @@ pub fn tally(report: &mut Report, tally: &Tally) {
 /// Adds declared values, old and new.
 pub fn declared(report: &mut Report, cells: &[CellChange]) {
     let rows = cells.iter().map(|c| {
-        let new = if c.old == c.new { "left: not the old address".to_string() } else { c.new.clone() };
+        let new = match (c.old == c.new, c.why.as_str()) {
+            (true, "") => "left: not the old address".to_string(),
+            (true, why) => format!("left: {why}"),
+            _ => c.new.clone(),
+        };
         vec![format!("{}.{}", c.table, c.column), c.row.clone(), c.old.clone(), new]
     });
     let header = ["declared value", "row", "old", "new"];

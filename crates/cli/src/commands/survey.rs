@@ -131,7 +131,8 @@ fn identity(report: &mut Report, found: &Survey) {
         facts.add("shared", format!("{prefix}{table}, by every site with that prefix"));
     }
     for storage in &found.config.storage {
-        facts.add("storage", storage.to_string());
+        let named = storage.named.as_ref().map(|n| format!(", named {n}")).unwrap_or_default();
+        facts.add("storage", format!("{}{named}", storage.path));
     }
     report.section("", facts.block());
 }

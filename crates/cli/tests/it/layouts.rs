@@ -168,15 +168,10 @@ fn private_files_that_a_row_names_are_carried_and_a_line_that_beats_a_row_is_tol
     let bench = Bench::new();
     let site = Site::of(Variant::Drupal7);
     site.write(&bench.path("old")).unwrap();
-    std::fs::create_dir(bench.path("private")).unwrap();
     bench.write("private/list.txt", "for members alone\n");
     let private = bench.path("private").display().to_string();
-    let row = format!(
-        "INSERT INTO `{}variable` VALUES ('file_private_path','s:{}:\"{private}\";');\n",
-        site.prefix,
-        private.len()
-    );
-    bench.write("old.sql", site.dump() + &row);
+    let named = format!("s:{}:\\\"{private}\\\";", private.len());
+    bench.write("old.sql", site.dump().replace("s:10:\\\"../private\\\";", &named));
     let settings = bench.read("old/sites/default/settings.php");
     bench
         .write("old/sites/default/settings.php", settings + "\n$conf['site_name'] = 'As the file has it';\n");
@@ -218,4 +213,151 @@ fn private_files_that_a_row_names_are_carried_and_a_line_that_beats_a_row_is_tol
     bench
         .run(&["survey", "old", "--dump", "old.sql", "--host-folder", "default"])
         .says(&["private files", "is not here"]);
+}
+
+/// Clones a site into files, whatever its findings.
+fn cloned(bench: &Bench, from: &str, to: &str, more: &[&str]) -> String {
+    bench.write("pass", "fake-new");
+    let out = format!("{to}.sql");
+    let options =
+        ["--address", "https://club.new.example", "--database", "mysql://nu@dbh/nn", "--dump-to", &out];
+    let files = ["--dump", "old.sql", "--database-password-file", "pass"];
+    let done = bench.run(&[&["clone", from, to], &options[..], &files, more].concat());
+    assert!(done.code <= 1, "{}", done.stderr);
+    bench.read(&out)
+}
+
+#[test]
+fn private_files_beside_the_document_root_are_carried_and_their_path_becomes_whole() {
+    let bench = Bench::new();
+    std::fs::create_dir_all(bench.path("home/private/tmp")).unwrap();
+    bench.write("home/private/tmp/list.txt", "for members alone\n");
+    let moved = bench.path("new-storage").display().to_string();
+    // In a row, as a path from the document root.
+    let site = Site::of(Variant::Drupal7);
+    site.write(&bench.path("home/seven")).unwrap();
+    bench.write("old.sql", site.dump());
+    let more = ["--host-folder", "default", "--old-address", &site.address];
+    let dump = cloned(&bench, "home/seven", "new", &more);
+    assert_eq!(bench.read("new-storage/tmp/list.txt"), "for members alone\n");
+    let set = format!("s:{}:\"{moved}\"", moved.len());
+    assert!(dump.replace('\\', "").contains(&set) && !dump.contains("../private"), "{dump}");
+    // The same from an archive, and in a key of the config.
+    std::fs::remove_dir_all(bench.path("new-storage")).unwrap();
+    let site = Site::of(Variant::Drupal10);
+    site.write(&bench.path("home/ten")).unwrap();
+    bench.write("old.sql", site.dump());
+    let file = format!("home/ten/{}", "sites/default/settings.php");
+    bench.write(&file, bench.read(&file) + "\n$settings['file_private_path'] = '../private';\n");
+    bench
+        .run(&["pack", "home/ten", "--dump", "old.sql", "--host-folder", "default", "-o", "a.tar.zst"])
+        .says(&["Packed"]);
+    std::fs::rename(bench.path("home"), bench.path("gone")).unwrap();
+    bench
+        .run(&[
+            "restore",
+            "a.tar.zst",
+            "web/ten",
+            "--address",
+            "https://club.new.example",
+            "--database",
+            "mysql://nu@dbh/nn",
+            "--dump-to",
+            "ten.sql",
+            "--database-password-file",
+            "pass",
+            "--old-address",
+            &site.address,
+        ])
+        .says(&["Restored"]);
+    let moved = bench.path("web/ten-storage").display().to_string();
+    assert_eq!(bench.read("web/ten-storage/tmp/list.txt"), "for members alone\n");
+    let settings = bench.read("web/ten/sites/default/settings.php");
+    assert!(settings.contains(&format!("$settings['file_private_path'] = '{moved}';")), "{settings}");
+}
+
+#[test]
+fn goods_for_download_that_a_packed_row_names_are_carried_and_followed() {
+    for how in ["serialized", "json"] {
+        let spelled = |path: &str| match how {
+            "json" => format!("\\\"{}\\\"", path.replace('/', "\\\\/")),
+            _ => format!("s:{}:\\\"{path}\\\";", path.len()),
+        };
+        let bench = Bench::new();
+        let site = Site::of(Variant::Joomla310);
+        site.write(&bench.path("old")).unwrap();
+        std::fs::create_dir_all(bench.path("vmfiles/tmp")).unwrap();
+        bench.write("vmfiles/tmp/invoice.pdf", "made up");
+        let path = bench.path("vmfiles").display().to_string();
+        let config = |path: &str| format!("shop_is_offline=0|forSale_path={}|useSSL=0", spelled(path));
+        let dump = site.dump();
+        let (before, rest) = dump.split_once("'shop_is_offline").unwrap();
+        let after = &rest[rest.find(");\n").unwrap()..];
+        bench.write("old.sql", format!("{before}'{}'{after}", config(&path)));
+        let dump = cloned(&bench, "old", "new", &[]);
+        assert_eq!(bench.read("new-storage/tmp/invoice.pdf"), "made up", "{how}");
+        let moved = bench.path("new-storage").display().to_string();
+        assert!(dump.contains(&config(&moved)), "{how}: {dump}");
+    }
+}
+
+#[test]
+fn content_that_the_config_moves_is_copied_as_what_it_is() {
+    let bench = Bench::new();
+    let site = Site::of(Variant::WordPress);
+    site.write(&bench.path("old")).unwrap();
+    std::fs::rename(bench.path("old/wp-content"), bench.path("old/assets")).unwrap();
+    let config = bench.read("old/wp-config.php");
+    bench.write("old/wp-config.php", config + "define('WP_CONTENT_DIR', __DIR__ . '/assets');\n");
+    bench.write("old.sql", site.dump());
+    bench.run(&["pack", "old", "--dump", "old.sql", "--without", "media", "-o", "a.zip"]).says(&["Packed"]);
+    bench.write("pass", "fake-new");
+    bench
+        .run(&[
+            "restore",
+            "a.zip",
+            "new",
+            "--address",
+            "https://n.test",
+            "--database",
+            "mysql://nu@h/n",
+            "--dump-to",
+            "n.sql",
+            "--database-password-file",
+            "pass",
+            "--set",
+            "mail=off",
+        ])
+        .says(&["mail=off"]);
+    let there = |path: &str| bench.path(&format!("new/{path}")).exists();
+    assert!(there("assets/themes/night/style.css") && there("assets/mu-plugins/no-mail.php"));
+    assert!(!there("assets/uploads/2026/03/milky way.png"), "media was not asked for");
+    assert!(!there("assets/cache/page/index.html"), "the cache stays behind");
+    assert!(!there("wp-content"));
+}
+
+#[test]
+fn a_configuration_that_lies_above_its_site_is_found_there() {
+    let bench = Bench::new();
+    let site = Site::of(Variant::Joomla310);
+    site.write(&bench.path("home/public_html")).unwrap();
+    std::fs::rename(bench.path("home/public_html/configuration.php"), bench.path("home/configuration.php"))
+        .unwrap();
+    for (path, text) in [
+        ("administrator/components/com_admin/admin.php", "<?php\n"),
+        ("defines.php", "<?php\ndefine('JPATH_CONFIGURATION', '/home/fernhollow');\n"),
+    ] {
+        let path = format!("home/public_html/{path}");
+        std::fs::create_dir_all(bench.path(&path).parent().unwrap()).unwrap();
+        bench.write(&path, text);
+    }
+    bench.write("old.sql", site.dump());
+    bench.run(&["survey", "home/public_html"]).says(&["one folder above"]);
+    let more = ["--old-root", "/home/fernhollow", "--old-address", &site.address];
+    let dump = cloned(&bench, "home", "new", &more);
+    assert!(dump.contains("https://club.new.example"), "{dump}");
+    let config = bench.read("new/configuration.php");
+    assert!(config.contains("$db = 'nn';"), "{config}");
+    let defines = bench.read("new/public_html/defines.php");
+    assert!(defines.contains(&format!("'{}'", bench.path("new").display())), "{defines}");
 }

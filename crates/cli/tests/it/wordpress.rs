@@ -69,10 +69,10 @@ fn a_real_installation_moves_and_its_pages_pictures_and_log_in_work() {
         return;
     }
     let bench = Bench::new();
-    let old = server.database("fake'Old\\pass 31");
+    let old = server.database("fake'Old\\pass %31");
     copy_package(&bench.path("old"));
     let config = format!(
-        "<?php\ndefine('DB_NAME', '{}');\ndefine('DB_USER', '{}');\ndefine('DB_PASSWORD', 'fake\\'Old\\\\pass 31');\ndefine('DB_HOST', 'localhost:{}');\ndefine('DB_CHARSET', 'utf8mb4');\n\
+        "<?php\ndefine('DB_NAME', '{}');\ndefine('DB_USER', '{}');\ndefine('DB_PASSWORD', 'fake\\'Old\\\\pass %31');\ndefine('DB_HOST', 'localhost:{}');\ndefine('DB_CHARSET', 'utf8mb4');\n\
          define('AUTH_KEY', 'fake one');\ndefine('LOGGED_IN_KEY', 'fake two');\ndefine('DISABLE_WP_CRON', true);\ndefine('WP_HTTP_BLOCK_EXTERNAL', true);\n$table_prefix = 'fh_';\n\
          if (!defined('ABSPATH')) {{ define('ABSPATH', __DIR__ . '/'); }}\nrequire_once ABSPATH . 'wp-settings.php';\n",
         old.name, old.user, server.socket

@@ -23,6 +23,7 @@ use crate::fsx::AtPath;
 use crate::place::{DatabaseAccess, Root};
 use crate::select::{self, Decision, Selection};
 use crate::spool;
+use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
 use crate::tree::Tree;
@@ -45,7 +46,7 @@ pub struct SiteContents {
     pub(crate) parts: Vec<SpooledPart>,
     /// The database itself, in place of parts.
     live: Option<DatabaseStream>,
-    outside: Option<(Root, Arc<dyn Tree>)>,
+    outside: Option<Arc<dyn Tree>>,
     selection: Selection,
     files: bool,
     /// The parts lie in it; it goes with the contents.
@@ -130,7 +131,9 @@ pub fn gather(
     let bytes = survey.carried_bytes() + database_bytes;
     let mut head =
         head(&survey, options, &left_out, bytes, live.is_some() || !parts.is_empty(), &mut findings);
-    head.place.outside = outside.as_ref().map(|(named, _)| named.to_string());
+    head.place.outside = outside.as_ref().map(|(folder, _)| folder.path.to_string());
+    head.place.outside_named = outside.as_ref().and_then(|(folder, _)| folder.named.clone());
+    let outside = outside.map(|(_, lies)| lies).filter(|_| options.scope.has_files());
     let findings = findings.into_vec();
     let files = options.scope.has_files();
     survey.tree.untroubled()?;
@@ -196,11 +199,13 @@ impl SiteContents {
             };
             folder_entries(&self.survey.tree, FILES, &decide, &shared, handed_on, findings, take)?;
         }
-        if let Some((_, lies)) = &self.outside {
+        if let Some(lies) = &self.outside {
             // Seen by the definition where the folder lies by itself.
             let inside = storage_inside(&self.survey);
-            let decide =
-                |below: &Path, is_folder: bool| self.selection.decide(&inside.join(below), is_folder);
+            let decide = |below: &Path, is_folder: bool| match &inside {
+                Some(inside) => self.selection.decide(&inside.join(below), is_folder),
+                None => Decision::Copy,
+            };
             folder_entries(lies, OUTSIDE, &decide, &|_, _| false, handed_on, findings, take)?;
         }
         ControlFlow::Continue(())
@@ -218,7 +223,7 @@ impl SiteContents {
             let all: u64 = self.survey.folders.iter().map(|f| f.bytes).sum();
             bytes = all.saturating_sub(self.left_out.iter().map(|l| l.bytes).sum());
         }
-        if let Some((_, lies)) = &self.outside {
+        if let Some(lies) = &self.outside {
             let files = lies.walk(lies.root()).flatten().filter(|found| found.meta.is_file());
             bytes += files.map(|found| found.meta.size).sum::<u64>();
         }
@@ -311,7 +316,9 @@ fn head(
             table_prefix: survey.config.table_prefix.clone(),
             host_folder: survey.hosts.folder.clone(),
             document_root: definition.served_from.trim_end_matches('/').to_string(),
+            moved_folders: survey.config.moved_folders(definition, Some(&survey.site)),
             outside: None,
+            outside_named: None,
             other_sites: survey.address.others.clone(),
         },
         left_out: left_out.to_vec(),
@@ -361,38 +368,40 @@ fn outside_folder(
     survey: &Survey,
     options: &GatherOptions<'_>,
     findings: &mut Findings<'_>,
-) -> Option<(Root, Arc<dyn Tree>)> {
+) -> Option<(StorageFolder, Arc<dyn Tree>)> {
     let roots = &survey.config.roots;
     let own = Root::parse(&survey.site.display().to_string()).ok();
     let inside =
         |storage: &Root| roots.iter().chain(&own).any(|root| storage.segments().starts_with(root.segments()));
-    let mut outside = survey.config.storage.iter().filter(|s| !inside(s));
+    let mut outside = survey.config.storage.iter().filter(|s| !inside(&s.path));
     let named = outside.next()?.clone();
-    if !options.scope.has_files() {
-        return None;
+    // Where files were not asked for, nothing is missing, but what names the folder has to follow all the same.
+    let files = options.scope.has_files();
+    for further in outside.filter(|_| files) {
+        let path = &further.path;
+        let what =
+            format!("the folder {path} belongs to the site as well, lies outside of it and was not copied");
+        findings.push(Finding::new(Code::FolderMissing, what, path.to_string(), "carry it by hand"));
     }
-    for further in outside {
-        let what = format!(
-            "the folder {further} belongs to the site as well, lies outside of it and was not copied"
-        );
-        findings.push(Finding::new(Code::FolderMissing, what, further.to_string(), "carry it by hand"));
-    }
-    let lies = options.storage.map_or_else(|| PathBuf::from(named.to_string()), Path::to_path_buf);
+    let lies = options.storage.map_or_else(|| PathBuf::from(named.path.to_string()), Path::to_path_buf);
     if survey.tree.is_folder(&lies) {
         return Some((named, survey.tree.beside(&lies)));
     }
+    if !files {
+        return None;
+    }
     findings.push(Finding::new(
         Code::FolderMissing,
-        format!("the folder {named} belongs to the site and is not here"),
+        format!("the folder {} belongs to the site and is not here", named.path),
         lies.display().to_string(),
         "name where it lies with --storage DIR and pack again",
     ));
     None
 }
 
-/// Returns where under the site the definition expects the folder that may lie outside.
-fn storage_inside(survey: &Survey) -> PathBuf {
+/// Returns where under the site the definition expects the folder that may lie outside; nothing where it lies there by no means.
+fn storage_inside(survey: &Survey) -> Option<PathBuf> {
     let keys = survey.recognised.definition.config.iter().flat_map(|c| &c.key);
     let mut storage = keys.filter(|k| k.role == crate::system::schema::Role::Storage);
-    storage.find_map(|k| k.below_root.first()).map(PathBuf::from).unwrap_or_default()
+    storage.find_map(|k| k.below_root.first()).map(PathBuf::from)
 }

@@ -4,6 +4,7 @@
 
 use super::RestoreError;
 use super::job::RestoreJob;
+use crate::config::definition::Role;
 use crate::dump::inspect::Wanted;
 use crate::dump::rules::RowSetting;
 use crate::finding::{Code, Finding};
@@ -11,9 +12,10 @@ use crate::options::values::SwitchChoice;
 use crate::password::{self, HashError};
 use crate::place::Scheme;
 use crate::secret::Secret;
-use crate::survey::recognise::version_fits;
+use crate::survey::recognise::{ConfigFacts, ConfigValue, version_fits};
 use crate::system::Definition;
 use crate::system::copy::{Admin, IdentityName, KeyValue, SetForm, SetPlace, SetRow};
+use std::collections::BTreeSet;
 use std::path::Path;
 
 /// A config key to be put, and what for.
@@ -23,6 +25,8 @@ pub struct PlannedKey {
     pub key: String,
     /// Value.
     pub value: String,
+    /// Key behind which it is put where there is none yet.
+    pub beside: Option<String>,
     /// What it does, for people.
     pub what: String,
     /// Whether nothing is missing where there is no such key.
@@ -85,21 +89,41 @@ fn admin_of<'d>(definition: &'d Definition, version: Option<&str>) -> Option<&'d
     definition.admin.iter().find(|a| version_fits(version, a.from.as_deref(), a.below.as_deref()))
 }
 
-/// Returns the rows that tell which account is the administrator's.
-pub fn wanted_admin(definition: &Definition, version: Option<&str>, prefix: &str) -> Option<Wanted> {
-    let admin = admin_of(definition, version)?;
-    let (table, id, only) = match &admin.named_by {
-        Some(by) => (&by.table, &by.id, Some(&by.only)),
-        None => (&admin.table, &admin.id, admin.only.as_ref()),
+/// Finds the number of the administrator's account, by a reader of rows. Of several the lowest counts.
+pub(super) fn find_admin(
+    definition: &Definition,
+    version: Option<&str>,
+    prefix: &str,
+    read: &mut dyn FnMut(Wanted) -> Result<Vec<Vec<Option<String>>>, RestoreError>,
+) -> Result<Option<String>, RestoreError> {
+    let Some(admin) = admin_of(definition, version) else { return Ok(None) };
+    let bare = |table: &str| format!("{}{table}", if admin.bare { "" } else { prefix });
+    let (table, id, only, lowest) = match &admin.named_by {
+        Some(by) => (format!("{prefix}{}", by.table), &by.id, Some(&by.only), by.lowest.as_ref()),
+        None => (bare(&admin.table), &admin.id, admin.only.as_ref(), None),
     };
-    let mut columns = vec![id.clone()];
+    let mut columns = vec![id.clone(), lowest.unwrap_or(id).clone()];
     columns.extend(only.map(|o| o.column.clone()));
     let only = only.map(|o| (o.column.clone(), o.value.clone()));
-    Some(Wanted { table: format!("{prefix}{table}"), columns, only })
+    let rows = read(Wanted { table, columns, only })?;
+    let number =
+        |row: &&Vec<Option<String>>| row[1].as_ref().and_then(|n| n.parse::<u64>().ok()).unwrap_or(u64::MAX);
+    let mut known = rows.iter().min_by_key(number).and_then(|row| row[0].clone());
+    for crossing in &admin.by_way_of {
+        let Some(value) = known.take() else { break };
+        let value = if crossing.lowered { value.to_lowercase() } else { value };
+        let wanted = Wanted {
+            table: bare(&crossing.table),
+            columns: vec![crossing.to.clone(), crossing.from.clone()],
+            only: Some((crossing.from.clone(), value)),
+        };
+        known = read(wanted)?.into_iter().find_map(|mut row| row.swap_remove(0));
+    }
+    Ok(known)
 }
 
-/// Plans what is asked for. `admins` are the numbers of the accounts that could be meant; the lowest one is.
-pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<PlannedSettings, RestoreError> {
+/// Plans what is asked for. `admin` is the number of the administrator's account.
+pub fn plan(job: &RestoreJob, site: &Site<'_>, admin: Option<&str>) -> Result<PlannedSettings, RestoreError> {
     let mut planned = PlannedSettings::default();
     for SwitchChoice { name, state } in &job.options.set {
         let word = name.word();
@@ -116,21 +140,21 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
             ));
             continue;
         }
-        for switch in fitting {
-            match switch.states.get(state) {
-                Some(value) => {
-                    planned.set(&switch.set, value, format!("{word}={state}"), site);
-                    planned.in_every_site(site);
-                }
-                None => {
-                    let states = switch.states.keys().cloned().collect::<Vec<_>>().join(", ");
-                    return Err(RestoreError::Switch {
-                        name: word.to_string(),
-                        state: state.clone(),
-                        states,
-                    });
-                }
-            }
+        // A place that has no such state is left where others have it.
+        let values: Vec<_> = fitting.iter().filter_map(|s| Some((&s.set, s.states.get(state)?))).collect();
+        if values.is_empty() {
+            let states: BTreeSet<&str> =
+                fitting.iter().flat_map(|s| s.states.keys().map(String::as_str)).collect();
+            return Err(RestoreError::Switch {
+                name: word.to_string(),
+                state: state.clone(),
+                states: states.into_iter().collect::<Vec<_>>().join(", "),
+            });
+        }
+        for (place, value) in values {
+            let rows = planned.rows.len();
+            planned.set(place, value, format!("{word}={state}"), site);
+            planned.in_every_site(rows, site);
         }
     }
     if let Some(scheme) = site.new_scheme {
@@ -144,7 +168,7 @@ pub fn plan(job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<Plan
         site,
     );
     if job.changes_admin() {
-        planned.admin(job, site, admins)?;
+        planned.admin(job, site, admin)?;
     }
     Ok(planned)
 }
@@ -176,13 +200,37 @@ impl PlannedSettings {
         self.rows[rows..].iter_mut().for_each(|r| r.optional = true);
     }
 
-    /// Lets what was set last hold for the further sites of a network as well, where there are such.
-    fn in_every_site(&mut self, site: &Site<'_>) {
-        if let (true, Some(last)) = (site.definition.network, self.rows.last()) {
+    /// Lets the row that was set behind `before` others hold for the further sites of a network as well, where there are such.
+    fn in_every_site(&mut self, before: usize, site: &Site<'_>) {
+        if let (true, Some(last)) = (site.definition.network, self.rows.get(before)) {
             let bare = last.setting.table.strip_prefix(site.prefix).unwrap_or(&last.setting.table);
             let setting = RowSetting { table: format!("{}*_{bare}", site.prefix), ..last.setting.clone() };
             let what = format!("{}, in further sites", last.what);
             self.rows.push(PlannedRow { setting, make: false, what, optional: true });
+        }
+    }
+
+    /// Gives the whole path to what names the folder outside of the site by a path from the document root: from the new one another
+    /// folder would be meant.
+    pub(super) fn name_folder(&mut self, named: &str, new: &Path, facts: &ConfigFacts, site: &Site<'_>) {
+        let new = new.display().to_string();
+        let what = "folder outside of the site".to_string();
+        let of_config = |v: &&ConfigValue| v.role == Role::Storage && v.value.as_deref() == Some(named);
+        for value in facts.values.iter().filter(of_config) {
+            let (key, value, what) = (value.key.clone(), new.clone(), what.clone());
+            self.config.push(PlannedKey { key, value, beside: None, what, optional: true });
+        }
+        for rule in site.definition.row_folder.iter().filter(|r| r.pair.is_none()) {
+            let old = String::from_utf8_lossy(&spelled(rule.form, named)).into_owned();
+            let told = [(rule.only.column.clone(), rule.only.value.clone()), (rule.column.clone(), old)];
+            let setting = RowSetting {
+                table: format!("{}{}", site.prefix, rule.table),
+                column: rule.column.clone(),
+                only: told.to_vec(),
+                value: spelled(rule.form, &new),
+                within: Vec::new(),
+            };
+            self.rows.push(PlannedRow { setting, make: false, what: what.clone(), optional: true });
         }
     }
 
@@ -191,8 +239,9 @@ impl PlannedSettings {
             self.config.push(PlannedKey {
                 key: key.clone(),
                 value: value.to_string(),
+                beside: put.beside.clone(),
                 what: what.clone(),
-                optional: false,
+                optional: put.optional,
             });
         }
         if let Some(row) = &put.row {
@@ -201,7 +250,7 @@ impl PlannedSettings {
                 setting: row_setting(row, value, site),
                 make,
                 what: what.clone(),
-                optional: false,
+                optional: put.optional,
             });
         }
         if let Some(file) = &put.file {
@@ -226,7 +275,7 @@ impl PlannedSettings {
         }
     }
 
-    fn admin(&mut self, job: &RestoreJob, site: &Site<'_>, admins: &[String]) -> Result<(), RestoreError> {
+    fn admin(&mut self, job: &RestoreJob, site: &Site<'_>, id: Option<&str>) -> Result<(), RestoreError> {
         let unknown = |why: &str| {
             Finding::new(
                 Code::AdministratorNotChanged,
@@ -239,16 +288,16 @@ impl PlannedSettings {
             self.findings.push(unknown("the definition does not say where it stands"));
             return Ok(());
         };
-        let lowest = admins.iter().min_by_key(|id| id.parse::<u64>().unwrap_or(u64::MAX));
-        let Some(id) = lowest else {
+        let Some(id) = id else {
             self.findings.push(unknown("no row tells which account it is"));
             return Ok(());
         };
+        let table = format!("{}{}", if admin.bare { "" } else { site.prefix }, admin.table);
         let account = |column: &str, value: &str, what: &str| PlannedRow {
             setting: RowSetting {
-                table: format!("{}{}", site.prefix, admin.table),
+                table: table.clone(),
                 column: column.to_string(),
-                only: vec![(admin.id.clone(), id.clone())],
+                only: vec![(admin.id.clone(), id.to_string())],
                 value: value.as_bytes().to_vec(),
                 within: Vec::new(),
             },
@@ -276,7 +325,7 @@ impl PlannedSettings {
                 self.rows.push(PlannedRow { optional: true, ..account(column, value, &what) });
             }
             if !admin.about.is_empty() {
-                let place = format!("account {id} of {}{}", site.prefix, admin.table);
+                let place = format!("account {id} of {table}");
                 self.findings.push(Finding::new(Code::AdministratorToKnow, admin.about.clone(), place, ""));
             }
         }
@@ -284,18 +333,23 @@ impl PlannedSettings {
     }
 }
 
-fn row_setting(row: &SetRow, value: &str, site: &Site<'_>) -> RowSetting {
-    let value = match row.form {
+/// Spells a value as it stands in a row.
+fn spelled(form: SetForm, value: &str) -> Vec<u8> {
+    let spelled = match form {
         SetForm::Plain => value.to_string(),
         SetForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),
         SetForm::SerializedNumber => format!("i:{value};"),
         SetForm::SerializedFlag => format!("b:{value};"),
     };
+    spelled.into_bytes()
+}
+
+fn row_setting(row: &SetRow, value: &str, site: &Site<'_>) -> RowSetting {
     RowSetting {
         table: format!("{}{}", site.prefix, row.table),
         column: row.column.clone(),
         only: row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),
-        value: value.into_bytes(),
+        value: spelled(row.form, value),
         within: row.within.clone(),
     }
 }

@@ -23,6 +23,7 @@ pub fn cells(definition: &Definition, prefix: &str) -> Vec<Cell> {
         key: c.key.clone().map(|k| (k, c.values.clone())),
         form: c.form,
         beside_host: c.beside_host.clone(),
+        stays: c.stays.clone(),
         tail: c.tail,
         unique: c.unique,
         within: c.within.clone(),
@@ -88,6 +89,7 @@ pub(super) fn file_plans(
         form: ConfigForm::Htaccess,
         doubled: None,
         above: false,
+        named_in: None,
         key: Vec::new(),
         like: None,
     };

@@ -85,6 +85,7 @@ impl Joining {
             old: format!("{}/", served(&self.old)),
             new: format!("{}/", served(&self.new)),
             names: Vec::new(),
+            tell_others: false,
             what: "path",
         });
         columns.collect()

@@ -52,6 +52,7 @@ pub(super) fn system_of(
             let by_id = known.iter().find(|k| k.definition.id == head.system.id);
             let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
             let definition = known.definition.below(&head.place.document_root);
+            let definition = definition.with_folders_at(&head.place.moved_folders);
             Ok((definition, head.system.name.clone(), head.system.version.clone()))
         }
         ArchiveKind::Plain { .. } => {
@@ -184,6 +185,14 @@ pub(super) fn relocation(
         outside: Vec::new(),
         to,
     })
+}
+
+/// Returns how the site names that folder where that is a path from the document root.
+pub(super) fn named_outside(source: &Source) -> Option<&str> {
+    match &source.kind {
+        ArchiveKind::Ours(head) => head.place.outside_named.as_deref(),
+        _ => None,
+    }
 }
 
 /// Returns old and new place of the folder that belongs to the site outside of its root.

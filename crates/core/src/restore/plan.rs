@@ -176,7 +176,11 @@ impl RestorePlan {
                 column: k.column.clone(),
                 old: old.clone(),
                 new: new.clone(),
-                names: k.names.clone(),
+                names: match &k.usual {
+                    Some(usual) if usual != old => Vec::new(),
+                    _ => k.names.clone(),
+                },
+                tell_others: k.usual.is_some(),
                 what: "prefix",
             }));
         }

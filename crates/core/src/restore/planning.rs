@@ -7,13 +7,13 @@ use super::guards::{carried_tables, guard_database, guard_space, guard_target, o
 use super::hosts::Joining;
 use super::job::RestoreJob;
 use super::locate::{Locate, each_part};
-use super::old_place::{find_address, hosts_of, other_sites, outside, relocation, system_of};
+use super::old_place::{find_address, hosts_of, named_outside, other_sites, outside, relocation, system_of};
 use super::owner::Owner;
 use super::plan::RestorePlan;
 use super::refresh::Outlook;
 use super::source::{ArchiveKind, Source, look};
 use crate::config;
-use crate::config::edit::{Context, FilePlan};
+use crate::config::edit::{Context, FilePlan, KeyPut};
 use crate::copy_record::{self, Record};
 use crate::database::load::plain_name;
 use crate::dump::inspect;
@@ -23,7 +23,7 @@ use crate::finding::{Code, Finding};
 use crate::select::{Part, PathChoice, Selection};
 use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
 use crate::survey::site_files::FolderFiles;
-use crate::survey::{inspect_dump, material};
+use crate::survey::{inspect_dump, material, risks};
 use crate::system::{Definition, Known};
 use crate::text::replacements::Replacements;
 use std::collections::{BTreeMap, BTreeSet};
@@ -80,6 +80,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
     }
+    let moved = facts.moved_folders(&definition, None);
+    let definition = definition.with_folders_at(&moved);
     // Of a clone it was said when the site was looked at.
     if job.contents.is_none() {
         let tables: Vec<&str> = source.tables.iter().map(|t| plain_name(t)).collect();
@@ -125,10 +127,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     };
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let replaced = replaced.into_iter().collect();
-    let admins = if job.changes_admin() {
-        admins(&job, &source, &definition, version.as_deref(), &facts.table_prefix)?
+    let admin = if job.changes_admin() {
+        admin(&job, &source, &definition, version.as_deref(), &facts.table_prefix)?
     } else {
-        Vec::new()
+        None
     };
     let new_scheme = Some(relocation.to.address.scheme());
     let site = copy_settings::Site {
@@ -138,11 +140,18 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         secret: facts.secret.as_ref(),
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
-    let planned = copy_settings::plan(&job, &site, &admins)?;
+    let mut planned = copy_settings::plan(&job, &site, admin.as_deref())?;
+    if let (Some(named), Some(new)) = (named_outside(&source), &storage) {
+        planned.name_folder(named, new.root(), &facts, &site);
+    }
     beaten(&planned, &source, &definition, &facts.table_prefix, &mut findings);
+    for finding in risks::other_servers(&facts) {
+        findings.push(finding);
+    }
     let replacements = Replacements::new(&relocation.pairs(), &[]);
-    let keys: Vec<(String, String)> =
-        planned.config.iter().map(|k| (k.key.clone(), k.value.clone())).collect();
+    let put =
+        |k: &PlannedKey| KeyPut { key: k.key.clone(), value: k.value.clone(), beside: k.beside.clone() };
+    let keys: Vec<KeyPut> = planned.config.iter().map(put).collect();
     let cx = Context {
         relocation: &relocation,
         database: job.database.as_ref(),
@@ -265,7 +274,7 @@ fn beaten(
 
 /// Says which keys were to be set and stand in no config file.
 fn missing_keys(planned: &PlannedSettings, files: &[FilePlan], findings: &mut Findings<'_>) {
-    for PlannedKey { key, value, what, optional } in &planned.config {
+    for PlannedKey { key, value, what, optional, .. } in &planned.config {
         if !optional && !files.iter().any(|f| f.put.contains(key)) {
             let message = format!("{what}: no config file holds the key `{key}`, which would get {value:?}");
             findings.push(Finding::new(Code::ConfigKeyMissing, message, "", "add it by hand if you need it"));
@@ -288,25 +297,24 @@ fn prefix_change(job: &RestoreJob, facts: &ConfigFacts) -> Result<Option<PrefixC
     Ok(Some(PrefixChange { old, new }))
 }
 
-/// Reads the numbers of the accounts that may be the administrator's.
-fn admins(
+/// Reads which account is the administrator's.
+fn admin(
     job: &RestoreJob,
     source: &Source,
     definition: &Definition,
     version: Option<&str>,
     prefix: &str,
-) -> Result<Vec<String>, RestoreError> {
-    let Some(wanted) = copy_settings::wanted_admin(definition, version, prefix) else {
-        return Ok(Vec::new());
-    };
-    let wanted = [wanted];
-    let mut out = Vec::new();
+) -> Result<Option<String>, RestoreError> {
     let locate = Locate::of(source, job);
-    each_part(job, &locate, &Silent, &mut |name, reader| {
-        let found = inspect::inspect(reader, &wanted, false)
-            .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
-        out.extend(found.rows.into_iter().flatten().filter_map(|mut row| row.swap_remove(0)));
-        Ok(())
-    })?;
-    Ok(out)
+    copy_settings::find_admin(definition, version, prefix, &mut |wanted| {
+        let wanted = [wanted];
+        let mut rows = Vec::new();
+        each_part(job, &locate, &Silent, &mut |name, reader| {
+            let found = inspect::inspect(reader, &wanted, false)
+                .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
+            rows.extend(found.rows.into_iter().flatten());
+            Ok(())
+        })?;
+        Ok(rows)
+    })
 }

@@ -9,7 +9,7 @@ use crate::dump::rules::same_value;
 use crate::finding::{Code, Finding};
 use crate::place::{Address, AddressForm};
 use crate::system::Definition;
-use crate::system::schema::{AddressRows, Role};
+use crate::system::schema::{AddressRows, Flag, Role};
 use schemars::JsonSchema;
 use serde::Serialize;
 
@@ -48,6 +48,11 @@ pub fn wanted_rows(definition: &Definition, prefix: &str) -> Vec<Wanted> {
             let columns = vec![tls.only.column.clone(), tls.column.clone()];
             let only = Some((tls.only.column.clone(), tls.only.value.clone()));
             wanted.push(Wanted { table: format!("{prefix}{}", tls.table), columns, only });
+        }
+        if let Some(used) = &rule.used {
+            let columns = vec![used.only.column.clone(), used.column.clone()];
+            let only = Some((used.only.column.clone(), used.only.value.clone()));
+            wanted.push(Wanted { table: format!("{prefix}{}", used.table), columns, only });
         }
         if let Some(chosen) = &rule.chosen {
             let columns = vec![chosen.only.column.clone(), chosen.column.clone()];
@@ -107,13 +112,15 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
     let config_base = config.value(Role::BasePath).and_then(|v| v.value.clone()).unwrap_or_default();
     for rule in &definition.address {
         let Some(hosts) = rows.next() else { return };
-        let tls = match &rule.tls {
-            Some(tls) => rows.next().is_some_and(|rows| {
-                rows.iter()
-                    .any(|r| r[0].as_deref() == Some(&tls.only.value) && r[1].as_deref() == Some(&tls.on))
-            }),
-            None => false,
+        let mut is_on = |flag: &Option<Flag>| {
+            let flag = flag.as_ref()?;
+            let on = |r: &Vec<Option<String>>| {
+                r[0].as_deref() == Some(&flag.only.value) && r[1].as_deref() == Some(&flag.on)
+            };
+            Some(rows.next().is_some_and(|rows| rows.iter().any(on)))
         };
+        let tls = is_on(&rule.tls) == Some(true);
+        let hint = is_on(&rule.used) == Some(false);
         let chosen = rule.chosen.as_ref().and_then(|chosen| {
             let row = rows.next()?.iter().find(|r| r[0].as_deref() == Some(&chosen.only.value))?;
             row[1].clone()
@@ -131,7 +138,12 @@ fn from_rows(definition: &Definition, config: &ConfigFacts, found: &Inspection, 
             let port = value(&beside.port).filter(|p| !usual(p)).map(|p| format!(":{p}")).unwrap_or_default();
             let base = value(&beside.base).unwrap_or_default();
             let text = format!("{}://{host}{port}{base}", scheme.trim_end_matches("://"));
+            let known = out.address.is_some();
             out.take(Address::parse(&text).ok(), rule, config);
+            if hint && !known && out.address.is_some() {
+                out.learned_from += ", which the program does not use itself: they may be old";
+                out.concluded = true;
+            }
             continue;
         }
         // Of several sites the rows of the one that is meant come first, and those that tell its address before its others.

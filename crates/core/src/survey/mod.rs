@@ -262,6 +262,8 @@ fn recognised(
     })?;
     recognised.definition = hosts.definition.clone();
     let config = recognise::config_facts(&tree, &recognised.definition);
+    let moved = config.moved_folders(&recognised.definition, Some(root.root()));
+    recognised.definition = recognised.definition.with_folders_at(&moved);
     root.untroubled()?;
     Ok((root, recognised, hosts, config))
 }

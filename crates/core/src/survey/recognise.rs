@@ -1,14 +1,18 @@
 //! Which system runs in a site, and what its config files say, without executing anything.
 
 use super::site_files::SiteFiles;
+use crate::archive::entry_path::EntryPath;
 use crate::config::settings::{self, Expression};
 use crate::config::{self, connection};
+use crate::fsx::absolute;
 use crate::place::{DatabaseAccess, Engine, Root};
 use crate::secret::Secret;
 use crate::system::schema::{Config, ConfigForm, Key, Role};
 use crate::system::{Definition, Known};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
+use std::path::Path;
 
 /// A recognised system.
 #[derive(Debug, Clone)]
@@ -174,13 +178,28 @@ pub fn config_files<'d>(tree: &dyn SiteFiles, definition: &'d Definition) -> Vec
     let mut out: Vec<ConfigFile<'d>> = Vec::new();
     for config in &definition.config {
         for path in tree.matching(&config.path) {
-            let meant = config.contains.as_ref().is_none_or(|text| contains(tree, &path, text));
+            let meant = config.contains.as_ref().is_none_or(|text| contains(tree, &path, text))
+                && config.named_in.as_ref().is_none_or(|by| names(tree, by, &path));
             if let (true, Some(text)) = (meant && !out.iter().any(|c| c.path == path), tree.read(&path)) {
                 out.push(ConfigFile { config, path, text });
             }
         }
     }
     out
+}
+
+/// Says whether a PHP file names another one outside of its comments.
+fn names(tree: &dyn SiteFiles, by: &str, path: &str) -> bool {
+    let name = path.rsplit('/').next().unwrap_or(path);
+    let Some(text) = tree.read(by) else { return false };
+    let read = config::read(ConfigForm::Php, &text, None);
+    if read.is_ok_and(|file| file.literals.iter().any(|l| l.value.contains(name))) {
+        return true;
+    }
+    // Strings with variables in them are no literals.
+    let comment = |line: &str| ["#", "//", "*", "/*"].iter().any(|start| line.starts_with(start));
+    let text = String::from_utf8_lossy(&text);
+    text.lines().map(str::trim_start).any(|l| l.contains(name) && l.contains('"') && !comment(l))
 }
 
 /// One value of a config file, safe to show.
@@ -201,6 +220,30 @@ pub struct ConfigValue {
     pub unknown: Option<String>,
 }
 
+/// A folder that belongs to the site wherever it lies.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct StorageFolder {
+    /// Its whole path.
+    pub path: Root,
+    /// How config or row name it, where that is a path from the document root.
+    pub named: Option<String>,
+}
+
+impl StorageFolder {
+    /// Takes a path as it is named by a site whose document root is known, or is not.
+    pub(super) fn named(named: &str, document_root: Option<&Path>) -> Option<StorageFolder> {
+        if named.trim().is_empty() {
+            return None;
+        }
+        if let Ok(path) = Root::parse(named) {
+            return Some(StorageFolder { path, named: None });
+        }
+        let whole = absolute(&document_root?.join(named));
+        let path = Root::parse(&whole.display().to_string()).ok()?;
+        Some(StorageFolder { path, named: Some(named.to_string()) })
+    }
+}
+
 /// What the config files say.
 #[derive(Debug, Clone, Default)]
 pub struct ConfigFacts {
@@ -215,7 +258,9 @@ pub struct ConfigFacts {
     /// Roots that paths in the config speak of, most frequent first.
     pub roots: Vec<Root>,
     /// Folders that belong to the site wherever they lie.
-    pub storage: Vec<Root>,
+    pub storage: Vec<StorageFolder>,
+    /// Folders of the definition and where the config says that they lie.
+    pub folders: Vec<(String, String)>,
     /// The first secret of the site; some hash passwords with it.
     pub secret: Option<Secret>,
     /// Tables with a prefix of their own, as table and prefix: several sites share them.
@@ -223,6 +268,24 @@ pub struct ConfigFacts {
 }
 
 impl ConfigFacts {
+    /// Returns folders of a definition that lie elsewhere below the site, by old and new path. `own` is the folder of the site, if it has one.
+    pub fn moved_folders(&self, definition: &Definition, own: Option<&Path>) -> BTreeMap<String, String> {
+        let served = &definition.served_from;
+        let own = own.and_then(|own| Root::parse(&own.join(served).display().to_string()).ok());
+        let below = |path: &str| -> Option<String> {
+            let Ok(path) = Root::parse(path) else { return Some(path.trim_matches('/').to_string()) };
+            let mut roots = own.iter().chain(&self.roots);
+            let rest = roots.find_map(|root| path.segments().strip_prefix(root.segments()))?;
+            Some(rest.join("/"))
+        };
+        let moved = self.folders.iter().filter_map(|(name, value)| {
+            let lies = below(value)
+                .filter(|lies| matches!(EntryPath::check(lies.as_bytes()), Ok(Some(_))) && lies != name)?;
+            Some((format!("{served}{name}"), format!("{served}{lies}")))
+        });
+        moved.collect()
+    }
+
     /// Returns the first known, non-empty value of a role.
     pub fn value(&self, role: Role) -> Option<&ConfigValue> {
         self.values.iter().find(|v| v.role == role && v.value.as_deref().is_some_and(|t| !t.is_empty()))
@@ -233,6 +296,7 @@ impl ConfigFacts {
 pub fn config_facts(tree: &dyn SiteFiles, definition: &Definition) -> ConfigFacts {
     let mut facts = ConfigFacts::default();
     let mut access = DatabaseAccess::unknown();
+    let document_root = tree.folder().map(|f| f.join(&definition.served_from));
     for ConfigFile { config, path, text } in config_files(tree, definition) {
         facts.files.push(path.clone());
         // What a file says of its own folder is said from where it lies.
@@ -240,12 +304,17 @@ pub fn config_facts(tree: &dyn SiteFiles, definition: &Definition) -> ConfigFact
         let Ok(file) = config::read(config.form, &text, folder.as_deref()) else { continue };
         let first = access.name.is_empty();
         for key in &config.key {
-            for setting in file.matching(&key.name) {
+            // Of several names that mean a key the first counts.
+            let meant = |s: &&settings::Setting| {
+                let first = config.key.iter().find(|k| settings::fits(&k.name, &s.name));
+                first.is_some_and(|k| k.name == key.name)
+            };
+            for setting in file.matching(&key.name).filter(meant) {
                 let value = setting.value.as_ref().map(|v| config.meant(v));
                 if first {
-                    take_access(&mut access, key.role, value.as_deref().unwrap_or_default());
+                    take_access(&mut access, key, value.as_deref().unwrap_or_default());
                 }
-                facts.note(&path, key, setting, value);
+                facts.note(&path, key, setting, value, document_root.as_deref());
             }
             if let (Role::TablePrefix, Some(way)) = (key.role, key.name.strip_suffix(".default")) {
                 for setting in file.matching(&format!("{way}.*")).filter(|s| s.name != key.name) {
@@ -266,8 +335,9 @@ pub fn config_facts(tree: &dyn SiteFiles, definition: &Definition) -> ConfigFact
     facts
 }
 
-fn take_access(access: &mut DatabaseAccess, role: Role, raw: &str) {
-    match role {
+fn take_access(access: &mut DatabaseAccess, key: &Key, raw: &str) {
+    match key.role {
+        Role::DatabaseHost if key.or_file && access.engine.facts().is_file => access.name = raw.to_string(),
         Role::DatabaseHost => {
             let (port, socket) = (access.port, access.socket.take());
             access.set_host_value(raw);
@@ -285,6 +355,7 @@ fn take_access(access: &mut DatabaseAccess, role: Role, raw: &str) {
             connection::read(raw, access);
         }
         Role::Engine => access.engine = Engine::of_driver(raw).unwrap_or(access.engine),
+        Role::DatabaseName if raw.is_empty() => {}
         Role::DatabaseName => access.name = raw.to_string(),
         Role::DatabaseUser => access.user = raw.to_string(),
         Role::DatabasePassword => access.password = Secret::new(raw),
@@ -293,18 +364,34 @@ fn take_access(access: &mut DatabaseAccess, role: Role, raw: &str) {
 }
 
 impl ConfigFacts {
-    fn note(&mut self, path: &str, key: &Key, setting: &settings::Setting, value: Option<String>) {
+    fn note(
+        &mut self,
+        path: &str,
+        key: &Key,
+        setting: &settings::Setting,
+        value: Option<String>,
+        document_root: Option<&Path>,
+    ) {
         let raw = value.as_deref().unwrap_or_default();
         match key.role {
             Role::TablePrefix if self.table_prefix.is_empty() => self.table_prefix = key.prefix_of(raw),
-            Role::Path | Role::Storage => self.roots.extend(root_of(raw, key)),
+            Role::Path | Role::Storage => {
+                self.roots.extend(root_of(raw, key));
+                let stands = key.stands_for.iter().filter(|_| !raw.is_empty());
+                self.folders.extend(stands.map(|name| (name.clone(), raw.to_string())));
+            }
             Role::Secret if self.secret.is_none() => self.secret = Some(Secret::new(raw)),
             _ => {}
         }
         if key.role == Role::Storage {
-            self.storage.extend(Root::parse(raw).ok().filter(|r| !self.storage.contains(r)));
+            let folder = StorageFolder::named(raw, document_root);
+            self.storage.extend(folder.filter(|f| !self.storage.contains(f)));
         }
         let shown = match key.role {
+            Role::OtherServer if raw.contains('@') => value.map(|v| {
+                let mut access = DatabaseAccess::unknown();
+                access.set_url(&v).map_or("is no URL".to_string(), |()| access.url())
+            }),
             Role::DatabaseUrl => value.map(|v| {
                 let mut access = DatabaseAccess::unknown();
                 access.set_url(&v).map_or("is no URL".to_string(), |()| access.url())

@@ -2,11 +2,12 @@
 
 use super::recognise::ConfigFacts;
 use super::site_files::{FolderFiles, SiteFiles};
+use crate::config;
 use crate::dump::inspect::Inspection;
 use crate::finding::{Code, Finding};
 use crate::place::Root;
 use crate::system::Definition;
-use crate::system::schema::Role;
+use crate::system::schema::{Risky, Role};
 use crate::tree::{Links, Meta, Tree};
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -78,6 +79,10 @@ pub fn risks(
             ));
         }
     }
+    for risky in &definition.risky {
+        out.extend(risky_setting(tree, risky));
+    }
+    out.extend(other_servers(config));
     // A document root alone is half a project.
     let name = tree.root().file_name().and_then(|n| n.to_str()).unwrap_or_default();
     if let (true, Some(above)) = (definition.document_root.iter().any(|d| d == name), tree.root().parent())
@@ -115,6 +120,39 @@ pub fn risks(
         ));
     }
     out
+}
+
+/// Looks whether a setting says what no site should that is open to all.
+fn risky_setting(tree: &Arc<dyn Tree>, risky: &Risky) -> Option<Finding> {
+    let files = FolderFiles(tree.clone());
+    let path = files.matching(&risky.path).into_iter().next()?;
+    let file = config::read(risky.form, &files.read(&path)?, None).ok()?;
+    let setting = file.setting(&risky.key)?;
+    let value = setting.value.as_deref()?.trim();
+    let harmless = ["", "0", "false", "off", "none", "null"];
+    let fine = harmless.into_iter().chain(risky.harmless.iter().map(String::as_str));
+    if fine.into_iter().any(|h| value.eq_ignore_ascii_case(h)) {
+        return None;
+    }
+    let what = format!("`{}` is {value:?}: {}", risky.key, risky.about);
+    let place = format!("{path}, line {}", setting.line);
+    Some(Finding::new(Code::ConfigRisky, what, place, "change it where the site is open to all"))
+}
+
+/// Tells of servers that a copy would share with the site it was made of.
+pub fn other_servers(config: &ConfigFacts) -> impl Iterator<Item = Finding> {
+    let named = config.values.iter().filter(|v| v.role == Role::OtherServer);
+    named.filter_map(|v| {
+        let server = v.value.as_deref().filter(|s| !s.is_empty())?;
+        let what = format!("`{}` names a further server, {server}: a copy goes on using it", v.key);
+        let place = format!("{}, line {}", v.file, v.line);
+        Some(Finding::new(
+            Code::ConfigOtherServers,
+            what,
+            place,
+            "give a copy one of its own, or take the line out",
+        ))
+    })
 }
 
 /// Tells of files that cannot be read.

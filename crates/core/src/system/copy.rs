@@ -10,12 +10,18 @@ pub struct SetPlace {
     /// Key of a config file.
     #[serde(default)]
     pub config: Option<String>,
+    /// Key behind which the line is put where the config has none yet.
+    #[serde(default)]
+    pub beside: Option<String>,
     /// Row.
     #[serde(default)]
     pub row: Option<SetRow>,
     /// File under the site whose presence means on; its content.
     #[serde(default)]
     pub file: Option<SetFile>,
+    /// Whether nothing is missing where there is no such key or row.
+    #[serde(default)]
+    pub optional: bool,
     /// First version that has it.
     #[serde(default)]
     pub from: Option<String>,
@@ -154,6 +160,9 @@ pub enum IdentityName {
 pub struct Admin {
     /// Table of accounts, without prefix.
     pub table: String,
+    /// Whether the tables with the password, and those on the way there, have no prefix.
+    #[serde(default)]
+    pub bare: bool,
     /// Column with the account's number.
     pub id: String,
     /// Column with its e-mail address.
@@ -169,6 +178,9 @@ pub struct Admin {
     /// Row of another table that names the administrator's number.
     #[serde(default)]
     pub named_by: Option<NamedBy>,
+    /// Tables on the way from that row to the account, where it does not tell the number itself.
+    #[serde(default)]
+    pub by_way_of: Vec<Crossing>,
     /// Hash schemes by version; the first that fits counts.
     pub hash: Vec<HashRule>,
     /// What else is set when the account gets a new password: it is let in, and nothing stands in the way.
@@ -193,8 +205,26 @@ pub struct NamedBy {
     pub table: String,
     /// Column and value that tell the row.
     pub only: KeyValue,
-    /// Column with the account's number.
+    /// Column with the account's number, or with what the way to it begins with.
     pub id: String,
+    /// Column by which the lowest row counts, if it is another one.
+    #[serde(default)]
+    pub lowest: Option<String>,
+}
+
+/// A table that leads from one name of an account to another.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Crossing {
+    /// Table.
+    pub table: String,
+    /// Column that holds what is known, in small letters where `lowered` says so.
+    pub from: String,
+    /// Column with what is looked for.
+    pub to: String,
+    /// Whether the column holds it in small letters.
+    #[serde(default)]
+    pub lowered: bool,
 }
 
 /// Which hash scheme a version accepts.

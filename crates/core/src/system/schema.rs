@@ -91,6 +91,9 @@ pub struct Definition {
     /// Lines of a config that count for more than rows.
     #[serde(default)]
     pub beaten: Vec<Beaten>,
+    /// Settings with which no site should be open to all.
+    #[serde(default)]
+    pub risky: Vec<Risky>,
     /// Folders with what users uploaded.
     #[serde(default)]
     pub media: Vec<Media>,
@@ -149,7 +152,7 @@ impl Definition {
     /// Takes over from another definition what this one does not say, with its paths where they lie here.
     pub(super) fn completed_by(mut self, other: &Definition) -> Self {
         let mut other = other.clone();
-        other.paths(&mut |path| *path = self.moved_path(path));
+        other.paths(&mut |path| *path = moved_path(&self.moved, path));
         macro_rules! take {
             ($($list:ident),+) => { $(if self.$list.is_empty() { self.$list = std::mem::take(&mut other.$list); })+ };
         }
@@ -157,18 +160,19 @@ impl Definition {
             extension, address, cell, packed, coded, table, cache, generated, text, leftover, media,
             prefix_key
         );
-        take!(switch, tls, identity, admin, log_in, symptom, growing, personal, copy_only, trap);
+        take!(
+            risky, row_folder, beaten, switch, tls, identity, admin, log_in, symptom, growing, personal,
+            copy_only, trap
+        );
         self
     }
 
-    fn moved_path(&self, path: &str) -> String {
-        let begins = |from: &str| path == from || path.strip_prefix(from).is_some_and(|r| r.starts_with('/'));
-        let named = self.moved.iter().find(|(from, _)| !from.is_empty() && begins(from));
-        match (named, self.moved.get("")) {
-            (Some((from, to)), _) => format!("{to}{}", &path[from.len()..]),
-            (None, Some(to)) => format!("{to}/{path}"),
-            (None, None) => path.to_string(),
+    /// Returns the definition for a site in which folders lie elsewhere, as its config says.
+    pub fn with_folders_at(mut self, moved: &BTreeMap<String, String>) -> Definition {
+        if !moved.is_empty() {
+            self.paths(&mut |path| *path = moved_path(moved, path));
         }
+        self
     }
 
     /// Calls for each path that lies under the site.
@@ -183,7 +187,7 @@ impl Definition {
             .flat_map(|h| [&mut h.folder].into_iter().chain(h.map.as_mut().map(|m| &mut m.path)));
         let configs = self.config.iter_mut().flat_map(|c| {
             let roots = c.key.iter_mut().flat_map(|k| &mut k.below_root);
-            [&mut c.path].into_iter().chain(&mut c.like).chain(roots)
+            [&mut c.path].into_iter().chain(&mut c.like).chain(&mut c.named_in).chain(roots)
         });
         (self.recognise.iter_mut().map(|m| &mut m.path))
             .chain(self.version.iter_mut().map(|v| &mut v.path))
@@ -192,7 +196,8 @@ impl Definition {
             .chain(self.generated.iter_mut().map(|g| &mut g.path))
             .chain(self.text.iter_mut().map(|t| &mut t.path))
             .chain(self.leftover.iter_mut().map(|l| &mut l.path))
-            .chain(self.media.iter_mut().map(|m| &mut m.path))
+            .chain(self.media.iter_mut().flat_map(|m| [&mut m.path].into_iter().chain(&mut m.keep)))
+            .chain(self.risky.iter_mut().map(|r| &mut r.path))
             .chain(sets.filter_map(|s| s.file.as_mut().map(|f| &mut f.path)))
             .chain(hosts)
             .chain(configs)
@@ -217,16 +222,28 @@ impl Definition {
     /// Returns the definition for one host's folder: `{site}` in its paths becomes the folder's name.
     pub fn for_site(&self, site: &str) -> Definition {
         let mut out = self.clone();
-        let paths = (out.config.iter_mut().map(|c| &mut c.path))
+        let paths = (out.config.iter_mut().flat_map(|c| [&mut c.path].into_iter().chain(&mut c.named_in)))
             .chain(out.cache.iter_mut().map(|t| &mut t.path))
             .chain(out.generated.iter_mut().map(|g| &mut g.path))
             .chain(out.text.iter_mut().map(|t| &mut t.path))
             .chain(out.leftover.iter_mut().map(|l| &mut l.path))
-            .chain(out.media.iter_mut().map(|m| &mut m.path));
+            .chain(out.risky.iter_mut().map(|r| &mut r.path))
+            .chain(out.media.iter_mut().flat_map(|m| [&mut m.path].into_iter().chain(&mut m.keep)));
         for path in paths {
             *path = path.replace("{site}", site);
         }
         out
+    }
+}
+
+/// Returns where a path lies when folders lie elsewhere: the longest beginning counts, and an empty one stands for all others.
+fn moved_path(moved: &BTreeMap<String, String>, path: &str) -> String {
+    let begins = |from: &str| path == from || path.strip_prefix(from).is_some_and(|r| r.starts_with('/'));
+    let named = moved.iter().filter(|(from, _)| !from.is_empty() && begins(from));
+    match (named.max_by_key(|(from, _)| from.len()), moved.get("")) {
+        (Some((from, to)), _) => format!("{to}{}", &path[from.len()..]),
+        (None, Some(to)) => format!("{to}/{path}"),
+        (None, None) => path.to_string(),
     }
 }
 
@@ -365,6 +382,9 @@ pub struct AddressRows {
     /// A row elsewhere that says whether the site uses TLS.
     #[serde(default)]
     pub tls: Option<Flag>,
+    /// A row elsewhere that says whether the program uses these rows; without it they are a hint, which may be old.
+    #[serde(default)]
+    pub used: Option<Flag>,
 }
 
 fn host_form() -> AddressForm {
@@ -437,6 +457,9 @@ pub struct CellRule {
     /// Whether each value may stand there once: then only the main address moves, and further ones of the site are left and told.
     #[serde(default)]
     pub unique: bool,
+    /// Why such cells stay as they are and are told, where they must not follow.
+    #[serde(default)]
+    pub stays: Option<String>,
     /// For references: keys of JSON or of a serialized array under which they stand, at any depth.
     #[serde(default)]
     pub within: Vec<String>,
@@ -559,6 +582,9 @@ pub struct RowFolder {
     /// How the path stands there.
     #[serde(default)]
     pub form: SetForm,
+    /// Name under which it stands in a value of `name=value` pairs with `|` between them; the whole value is the path without it.
+    #[serde(default)]
+    pub pair: Option<String>,
     /// What is in the folder.
     pub about: String,
 }
@@ -575,6 +601,24 @@ pub struct Beaten {
     pub key: String,
 }
 
+/// A setting with which no site should be open to all, such as a mode for those who write programs.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Risky {
+    /// File under the site; `*` stands for one name.
+    pub path: String,
+    /// How it is written.
+    #[serde(default = "php")]
+    pub form: ConfigForm,
+    /// Key.
+    pub key: String,
+    /// Values that do no harm; nothing, `0` and `false` never do.
+    #[serde(default)]
+    pub harmless: Vec<String>,
+    /// What it does.
+    pub about: String,
+}
+
 /// A folder with what users uploaded.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
@@ -583,6 +627,9 @@ pub struct Media {
     pub path: String,
     /// What is in it, and what a copy without it looks like.
     pub about: String,
+    /// Paths under the site that belong to the system itself although they lie there.
+    #[serde(default)]
+    pub keep: Vec<String>,
 }
 
 /// Values of a column that begin with the table prefix.
@@ -596,6 +643,9 @@ pub struct PrefixKey {
     /// What may follow the prefix (and the number of a further site); anything if empty.
     #[serde(default)]
     pub names: Vec<String>,
+    /// Prefix that is so usual that other values begin like it as well: `names` counts with it alone, and what is not among them is told.
+    #[serde(default)]
+    pub usual: Option<String>,
 }
 
 /// What goes wrong after a move.

@@ -148,6 +148,7 @@ fn cell(column: &str, form: AddressForm, key: Option<(&str, &[&str])>, beside: O
         key: key.map(|(k, v)| (k.to_string(), v.iter().map(ToString::to_string).collect())),
         form,
         beside_host: beside.map(str::to_string),
+        stays: None,
         tail: false,
         unique: false,
         within: Vec::new(),

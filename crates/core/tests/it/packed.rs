@@ -145,6 +145,7 @@ fn declared_links_follow_and_the_rest_of_their_value_too() {
         key: None,
         form: AddressForm::Reference,
         beside_host: None,
+        stays: None,
         tail: false,
         unique: false,
         within: within.iter().map(|k| k.to_string()).collect(),

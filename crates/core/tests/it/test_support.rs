@@ -25,6 +25,8 @@ pub fn head() -> Head {
             host_folder: None,
             document_root: String::new(),
             outside: None,
+            outside_named: None,
+            moved_folders: Default::default(),
             other_sites: Vec::new(),
         },
         left_out: vec![],

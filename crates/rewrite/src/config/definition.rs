@@ -21,6 +21,9 @@ pub struct Config {
     /// Keys with a role.
     #[serde(default)]
     pub key: Vec<Key>,
+    /// Path of the file that has to name it, outside of comments; without that the program does not read it.
+    #[serde(default)]
+    pub named_in: Option<String>,
     /// Whether it may lie one folder above the document root, where no browser reaches it.
     #[serde(default)]
     pub above: bool,
@@ -89,6 +92,12 @@ pub struct Key {
     /// For [`Role::Path`]: where below the root it usually lies, to learn the root from it.
     #[serde(default)]
     pub below_root: Vec<String>,
+    /// For [`Role::Path`]: folder of the definition that lies where this key says.
+    #[serde(default)]
+    pub stands_for: Option<String>,
+    /// For [`Role::DatabaseHost`]: whether the database's file stands there, where it is one.
+    #[serde(default)]
+    pub or_file: bool,
     /// For [`Role::TablePrefix`]: what the system adds to a value that does not end so.
     #[serde(default)]
     pub tail: Option<String>,
@@ -137,6 +146,10 @@ pub enum Role {
     DatabasePassword,
     /// Table prefix.
     TablePrefix,
+    /// Name of a table with the prefix before it; follows the prefix.
+    TableName,
+    /// A server that the site shares with others, such as a second database or a cache server: told, never changed.
+    OtherServer,
     /// Base address in the given form; left empty where it is empty.
     Address,
     /// Address of the site in the given form that follows it, but may be another one and so does not tell it.

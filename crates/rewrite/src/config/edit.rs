@@ -2,7 +2,7 @@
 
 use super::connection;
 use super::file_plan::Quiet;
-pub use super::file_plan::{Change, Context, FilePlan};
+pub use super::file_plan::{Change, Context, FilePlan, KeyPut};
 use super::format::ValueKind;
 use super::place_value::{host_pattern, place_value};
 pub use super::preview::MASK;
@@ -83,10 +83,12 @@ fn plan_settings(
         }
     }
     job.missing(&mut plan);
-    for (name, value) in cx.put {
-        if let Some(setting) = file.setting(name) {
-            plan.put.push(name.clone());
+    for KeyPut { key, value, beside } in cx.put {
+        if let Some(setting) = file.setting(key) {
+            plan.put.push(key.clone());
             job.set(&mut plan, setting, None, value.clone());
+        } else if let Some(neighbour) = beside.as_ref().and_then(|b| file.setting(b)) {
+            job.put_beside(&mut plan, neighbour, key, value);
         }
     }
     job.engine(&mut plan);
@@ -126,7 +128,10 @@ impl Job<'_> {
     /// Computes what a key of the database's access becomes.
     fn database_value(&self, key: &Key, old: Option<&str>) -> Option<String> {
         let access = self.cx.database?;
+        let is_file = access.engine.facts().is_file;
         match key.role {
+            Role::DatabaseHost if key.or_file && is_file => Some(access.name.clone()),
+            Role::DatabaseName if is_file && self.host_is_file() => Some(String::new()),
             Role::DatabaseHost => {
                 // A port or socket that has a key of its own does not stand in the host's value.
                 let apart = self.has_place_for(Role::DatabasePort);
@@ -161,6 +166,11 @@ impl Job<'_> {
             Role::DatabaseConnection => old.and_then(|old| connection::with_access(old, access)),
             _ => None,
         }
+    }
+
+    /// Says whether a database that is a file stands where others have their host.
+    fn host_is_file(&self) -> bool {
+        self.config.key.iter().any(|k| k.or_file && self.file.setting(&k.name).is_some())
     }
 
     /// Says whether the value of the port may be the path of a socket: where no key is there for one.
@@ -228,6 +238,11 @@ impl Job<'_> {
                 };
                 self.cx.table_prefix.map(bare)
             }
+            (Expression::Literal, None) if key.role == Role::TableName => {
+                let prefix = self.of_role(Role::TablePrefix).and_then(|s| s.value.as_deref());
+                let rest = old.zip(prefix).and_then(|(old, prefix)| old.strip_prefix(prefix));
+                rest.zip(self.cx.table_prefix).map(|(rest, new)| format!("{new}{rest}"))
+            }
             (Expression::Literal, None) => old
                 // At the bare root a base path may be nothing; elsewhere nothing means that the system finds it out.
                 .filter(|o| !o.is_empty() || (key.role == Role::BasePath && self.cx.relocation.at_root()))
@@ -280,6 +295,23 @@ impl Job<'_> {
         plan.edits.push(Edit::new(setting.span.clone(), literal));
         plan.expected.retain(|(name, _)| *name != setting.name);
         plan.expected.push((setting.name.clone(), written));
+    }
+
+    /// Puts a line for a key behind that of another one.
+    fn put_beside(&self, plan: &mut FilePlan, neighbour: &Setting, key: &str, value: &str) {
+        let written = self.config.written(value);
+        let name = key.rsplit('.').next().unwrap_or(key);
+        if let Some(edit) = self.config.form.format().beside(self.text, neighbour, name, &written) {
+            plan.put.push(key.to_string());
+            plan.changes.push(Change {
+                key: key.to_string(),
+                line: neighbour.line,
+                old: String::new(),
+                new: value.to_string(),
+            });
+            plan.edits.push(edit);
+            plan.expected.push((key.to_string(), written));
+        }
     }
 
     /// Says where the config speaks to another kind of server than the new database's.

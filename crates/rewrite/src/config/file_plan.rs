@@ -40,6 +40,17 @@ pub struct Change {
     pub new: String,
 }
 
+/// A key that gets a value of its own.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyPut {
+    /// Key.
+    pub key: String,
+    /// Value.
+    pub value: String,
+    /// Key behind whose line a new one is put where there is none yet.
+    pub beside: Option<String>,
+}
+
 /// What a config edit needs to know.
 pub struct Context<'a> {
     /// From where to where.
@@ -51,7 +62,7 @@ pub struct Context<'a> {
     /// New table prefix.
     pub table_prefix: Option<&'a str>,
     /// Keys that get a value of their own: switches, the site's name.
-    pub put: &'a [(String, String)],
+    pub put: &'a [KeyPut],
 }
 
 pub(super) struct Quiet;

@@ -26,8 +26,11 @@ impl Format for Php {
         if on { "1" } else { "" }
     }
 
-    fn beside(&self, _: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
+    fn beside(&self, text: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
         let end = neighbour.span.end;
+        if !neighbour.element {
+            return line_like(text, neighbour, name, value);
+        }
         Some(Edit::new(end..end, format!(", {} => {}", quoted(name, b"'"), quoted(value, b"'"))))
     }
 
@@ -35,6 +38,22 @@ impl Format for Php {
     fn changes_stay_put(&self) -> bool {
         false
     }
+}
+
+/// Makes a line like a neighbour's, which has to be one whole line: a property, a constant, an assignment.
+fn line_like(text: &[u8], neighbour: &Setting, name: &str, value: &str) -> Option<Edit> {
+    let start = text[..neighbour.span.start].iter().rposition(|b| *b == b'\n').map_or(0, |at| at + 1);
+    let end =
+        text[neighbour.span.end..].iter().position(|b| *b == b'\n').map(|at| neighbour.span.end + at)?;
+    let before = std::str::from_utf8(&text[start..neighbour.span.start]).ok()?;
+    let after = std::str::from_utf8(&text[neighbour.span.end..end]).ok()?;
+    let ends = after.find(';').filter(|at| after[..*at].trim_matches([' ', ')']).is_empty())?;
+    let old = neighbour.name.rsplit('.').next()?;
+    let (first, last) = before.rsplit_once(old)?;
+    let line = format!("\n{first}{name}{last}{}{};", quoted(value, b"'"), &after[..ends]);
+    // A comment or a return behind the statement stays where it is.
+    let at = if text[..end].ends_with(b"\r") { end - 1 } else { end };
+    Some(Edit::new(at..at, line))
 }
 
 /// Parses a PHP file. `folder` is what `__DIR__` would be, if known.

@@ -86,18 +86,18 @@ impl Settings {
         self.setting(name)?.value.as_deref()
     }
 
-    /// Returns the settings that count for a name in which a last `*` stands for any one key.
+    /// Returns the settings that count for a name in which `*` stands for any one key.
     pub fn matching<'s>(&'s self, name: &'s str) -> impl Iterator<Item = &'s Setting> {
         self.settings.iter().filter(move |s| !s.shadowed && fits(name, &s.name))
     }
 }
 
-/// Says whether a key's name is meant by a name in which a last `*` stands for any one key.
+/// Says whether a key's name is meant by a name in which `*` stands for any one key.
 pub fn fits(pattern: &str, name: &str) -> bool {
-    match pattern.strip_suffix('*') {
-        Some(start) => name.strip_prefix(start).is_some_and(|rest| !rest.is_empty() && !rest.contains('.')),
-        None => name == pattern,
-    }
+    let Some((start, rest)) = pattern.split_once('*') else { return name == pattern };
+    let Some(name) = name.strip_prefix(start) else { return false };
+    let key = name.find('.').unwrap_or(name.len());
+    (1..=key).any(|end| name.is_char_boundary(end) && fits(rest, &name[end..]))
 }
 
 /// Hands on each line of a text that is UTF-8: its number, from 1, where it begins, and what it says.

@@ -406,6 +406,10 @@ pub fn spelled(text: &str, row: &[u8], value: &Value, quoting: Quoting) -> Vec<u
         let new = escape(text.as_bytes(), row, value.literal.clone(), quoting);
         return [&row[value.span.start..inside.start], &new, &row[inside.end..value.span.end]].concat();
     }
+    // A number stays one.
+    if value.kind == ValueKind::Number && text.parse::<i64>().is_ok() {
+        return text.as_bytes().to_vec();
+    }
     let quoting = Quoting { copy: false, ..quoting };
     let new = escape(text.as_bytes(), b"''", 0..2, quoting);
     [b"'", &new[..], b"'"].concat()

@@ -427,11 +427,11 @@ impl<'a> Worker<'a> {
     fn row(&mut self, row: &[u8], values: &[Value], hits: &[CoreHit], start: usize, quoting: Quoting) {
         self.know_columns(values.len());
         // Columns whose values were dealt with as a whole.
-        let mut settled = SmallVec::new();
+        let mut settled: SmallVec<[usize; 2]> = SmallVec::new();
         for i in 0..self.current.cells.len() {
             let cell = self.current.cells[i];
             if self.rules.cells[cell.rule].within.is_empty() {
-                let edit = self.cell(cell, row, values, quoting);
+                let edit = self.cell(cell, row, values, quoting, &mut settled);
                 self.edits.extend(edit);
             } else {
                 settled.extend(self.references_within(cell, row, values, quoting));

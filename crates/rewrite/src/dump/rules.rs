@@ -22,6 +22,8 @@ pub struct Cell {
     pub form: AddressForm,
     /// For a base path: the column of the same row that must hold the old host for the base to be ours.
     pub beside_host: Option<String>,
+    /// Why such cells stay as they are, if they do.
+    pub stays: Option<String>,
     /// Whether something may follow the address, behind a slash, and stays.
     pub tail: bool,
     /// Whether each value may stand there once: then only the main address moves.
@@ -82,6 +84,8 @@ pub struct Start {
     pub new: String,
     /// What may follow the beginning, and the number of a further site behind it; anything if empty.
     pub names: Vec<String>,
+    /// Whether values that begin so and are not meant are noticed.
+    pub tell_others: bool,
     /// Word for the tally.
     pub what: &'static str,
 }
@@ -208,6 +212,9 @@ pub struct CellChange {
     pub old: String,
     /// Value after; the same as before if the cell was left.
     pub new: String,
+    /// Why it was left, if the rule says so.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub why: String,
 }
 
 /// What a rewrite came to.

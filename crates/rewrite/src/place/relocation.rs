@@ -89,6 +89,13 @@ impl Relocation {
         })
     }
 
+    /// The same for a value that is a whole address although another form is usual there.
+    pub fn respell_whole(&self, old: &str) -> Option<String> {
+        let (_, rest) = old.split_once("://")?;
+        let form = if rest.ends_with('/') { AddressForm::UrlSlash } else { AddressForm::Url };
+        self.respell(old, form)
+    }
+
     /// The same for a path that stands beside a host: only the sites of that host can be meant. A reference keeps what follows the
     /// longest base path that it begins with.
     pub fn respell_beside(&self, host: &str, old: &str, form: AddressForm) -> Option<String> {

@@ -42,6 +42,8 @@ pub enum LeftReason {
     LogIn,
     /// A view, trigger, routine or event that names the old database.
     OldDatabase,
+    /// A value that begins with the old table prefix, perhaps by chance.
+    LikePrefix,
 }
 
 impl LeftReason {
@@ -64,6 +66,7 @@ impl LeftReason {
             LeftReason::Elsewhere => "in the dump, but in no value",
             LeftReason::Password => "old database password",
             LeftReason::OldDatabase => "stored code that names the old database",
+            LeftReason::LikePrefix => "begins like the old table prefix",
             LeftReason::LogIn => "log-in in an address: the address moved, the log-in is as it was",
         }
     }
@@ -96,13 +99,19 @@ impl LeftReason {
             LeftReason::Elsewhere => "look at the dump",
             LeftReason::Password => "look who keeps the old password there, and change it",
             LeftReason::LogIn => "look whether the log-in is right at the new place",
+            LeftReason::LikePrefix => {
+                "look whether what uses them finds them by the prefix; if so, rename them by hand"
+            }
             LeftReason::OldDatabase => "look at the stored code before the site uses it",
         }
     }
 
     /// Says whether the reason means that something still points to the old place (rather than naming something else).
     pub fn is_leftover(self) -> bool {
-        !matches!(self, LeftReason::LookAlike | LeftReason::Email | LeftReason::Comment)
+        !matches!(
+            self,
+            LeftReason::LookAlike | LeftReason::Email | LeftReason::Comment | LeftReason::LikePrefix
+        )
     }
 }
 

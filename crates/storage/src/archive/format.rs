@@ -3,6 +3,7 @@
 use crate::place::{Address, DatabaseAccess};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 
 /// Version of the archive format that is written.
 pub const FORMAT: u32 = 2;
@@ -86,9 +87,15 @@ pub struct HeadPlace {
     /// Folder below the root in which the web server begins, if it is not the root itself.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub document_root: String,
+    /// Folders of the definition that lie elsewhere below the root, as the config says.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub moved_folders: BTreeMap<String, String>,
     /// Folder outside of the root whose files are in `outside/`, as the config names it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside: Option<String>,
+    /// How config or row name that folder, where that is no whole path but one from the document root.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outside_named: Option<String>,
     /// Addresses of other sites in the same database.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub other_sites: Vec<Address>,

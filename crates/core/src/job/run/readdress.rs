@@ -110,7 +110,15 @@ fn prefixed_columns(options: &ReaddressJob, change: Option<&PrefixChange>) -> Re
     let columns = options.prefix_in.iter().map(|key| {
         let (table, column) = key.split_once('.').ok_or_else(|| Refused::Column(key.clone()))?;
         let (table, column) = (table.to_string(), column.to_string());
-        Ok(Start { table, column, old: old.clone(), new: new.clone(), names: Vec::new(), what: "prefix" })
+        Ok(Start {
+            table,
+            column,
+            old: old.clone(),
+            new: new.clone(),
+            names: Vec::new(),
+            tell_others: false,
+            what: "prefix",
+        })
     });
     columns.collect()
 }

@@ -29,12 +29,6 @@ impl Check<'_> {
                     );
                     self.wrong(line, message);
                 }
-                if key.name.trim_end_matches('*').contains('*') {
-                    self.wrong(
-                        line,
-                        format!("in the name `{}` a `*` stands elsewhere than at the end", key.name),
-                    );
-                }
             }
         }
         let lists: [(&str, Vec<&String>); 7] = [
@@ -90,6 +84,8 @@ impl Check<'_> {
             ("tail", key.tail.is_some(), key.role == Role::TablePrefix),
             ("number", key.number, key.role == Role::DatabasePort),
             ("own", key.own, key.role == Role::Secret),
+            ("stands_for", key.stands_for.is_some(), key.role == Role::Path),
+            ("or_file", key.or_file, key.role == Role::DatabaseHost),
         ];
         for (word, said, fits) in only {
             if said && !fits {

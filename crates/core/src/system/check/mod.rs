@@ -239,6 +239,9 @@ impl Check<'_> {
         if places.iter().filter(|p| **p).count() != 1 {
             self.wrong(line, "`set` names one place: `config`, `row` or `file`");
         }
+        if set.beside.is_some() && set.config.is_none() {
+            self.wrong(line, "`beside` says where a line of the config is put; `config` has to name its key");
+        }
         if set.row.as_ref().is_some_and(|r| r.only.is_empty()) {
             self.wrong(line, "`only` of a row tells which row is meant; without it every row would change");
         }

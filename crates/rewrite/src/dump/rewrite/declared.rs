@@ -16,19 +16,27 @@ use crate::text::value::{self, Notes};
 use smallvec::SmallVec;
 
 impl Worker<'_> {
-    /// Looks at a declared cell.
+    /// Looks at a declared cell, and adds its column to those that are settled if nothing else may look at it.
     pub(super) fn cell(
         &mut self,
         at: CellColumn,
         row: &[u8],
         values: &[Value],
         quoting: Quoting,
+        settled: &mut SmallVec<[usize; 2]>,
     ) -> Option<Edit> {
         let rule = &self.rules.cells[at.rule];
         let relocation = self.rules.relocation?;
         let text = |i: usize| values.get(i).and_then(|v| literal::text_of(row, v, quoting));
         let named = self.meant_row(at, row, values, quoting)?;
         let old = text(at.column)?;
+        if let Some(why) = &rule.stays {
+            settled.push(at.column);
+            let (table, column) = (rule.table.clone(), rule.column.clone());
+            let change = CellChange { table, column, row: named, new: old.clone(), old, why: why.clone() };
+            self.done.cells.push(change);
+            return None;
+        }
         if old.is_empty() && rule.form != AddressForm::BaseTrailing {
             return None;
         }
@@ -36,9 +44,15 @@ impl Worker<'_> {
             Some(host) => relocation.respell_beside(&text(host)?, &old, rule.form),
             // Every path begins with the bare root: only what is not an address can be meant.
             None if rule.form == AddressForm::Reference => self.rules.replacements.moved_reference(&old),
-            None => relocation.respell_cell(&old, rule.form, rule.tail, rule.unique),
+            None => relocation
+                .respell_cell(&old, rule.form, rule.tail, rule.unique)
+                .or_else(|| relocation.respell_whole(&old)),
         };
         if rule.form == AddressForm::Reference && new.is_none() {
+            return None;
+        }
+        // The bare root is right for any address, and what stays the same needs no word.
+        if new.as_ref().map_or(old == "/", |new| *new == old) {
             return None;
         }
         let change = CellChange {
@@ -47,6 +61,7 @@ impl Worker<'_> {
             row: named,
             new: new.clone().unwrap_or_else(|| old.clone()),
             old,
+            why: String::new(),
         };
         let value = &values[at.column];
         let spelled = new.filter(|n| *n != change.old).map(|n| literal::spelled(&n, row, value, quoting));
@@ -249,7 +264,15 @@ impl Worker<'_> {
             let rule = &self.rules.starts[rule];
             let Some(value) = values.get(column) else { continue };
             let old = literal::text_of(row, value, quoting);
-            let Some(new) = old.and_then(|old| rule.renamed(&old)) else { continue };
+            let Some(old) = old else { continue };
+            let Some(new) = rule.renamed(&old) else {
+                if rule.tell_others && old.starts_with(&rule.old) {
+                    let column = &mut self.current.columns[column];
+                    let mut notes = ColumnNotes { column, samples: self.rules.samples };
+                    notes.left(LeftReason::LikePrefix, "text", old.as_bytes());
+                }
+                continue;
+            };
             self.current.columns[column].value_changed(rule.what, 1);
             self.edits.push(Edit::new(value.span.clone(), literal::spelled(&new, row, value, quoting)));
         }
