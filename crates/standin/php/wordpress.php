@@ -3,6 +3,12 @@
 require __DIR__ . '/standin.php';
 require __DIR__ . '/wp-config.php';
 if (is_file(__DIR__ . '/.maintenance')) { fail(503, 'Briefly unavailable for scheduled maintenance'); }
+$hooks = array();
+function add_action($name, $what) { global $hooks; $hooks[$name][] = $what; }
+function add_filter($name, $what) { add_action($name, $what); }
+function current_user_can($what) { return false; }
+function wp_die($text, $title, $how) { fail($how['response'], $text); }
+foreach (glob(__DIR__ . '/wp-content/mu-plugins/*.php') as $plugin) { require $plugin; }
 connect(DB_HOST, DB_USER, DB_PASSWORD, DB_NAME);
 $p = $table_prefix;
 $options = pairs("SELECT option_name, option_value FROM {$p}options");
@@ -24,6 +30,7 @@ if (defined('MULTISITE') && MULTISITE) {
 }
 $posts = isset($found) && $found['blog_id'] > 1 ? "{$p}{$found['blog_id']}_postmeta" : "{$p}postmeta";
 foreach (rows("SELECT * FROM $posts WHERE meta_key = '_menu_item_url'") as $r) { echo 'menu: ', $r['meta_value'], "\n"; }
+foreach (isset($hooks['template_redirect']) ? $hooks['template_redirect'] : array() as $hook) { $hook(); }
 $roles = isset($options["{$p}user_roles"]) ? @unserialize($options["{$p}user_roles"]) : (isset($found) && $found['blog_id'] > 1);
 $meta = pairs("SELECT meta_key, meta_value FROM {$p}usermeta WHERE user_id = 1");
 if (!$roles || !isset($meta["{$p}capabilities"])) { fail(403, 'Sorry, you are not allowed to access this page'); }

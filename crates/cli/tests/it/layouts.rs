@@ -361,3 +361,72 @@ fn a_configuration_that_lies_above_its_site_is_found_there() {
     let defines = bench.read("new/public_html/defines.php");
     assert!(defines.contains(&format!("'{}'", bench.path("new").display())), "{defines}");
 }
+
+#[test]
+fn a_zip_of_a_project_is_restored_as_the_project() {
+    let bench = Bench::new();
+    let site = Site::of(Variant::Drupal10);
+    site.write(&bench.path("club/web")).unwrap();
+    for (path, text) in
+        [("composer.json", "{}"), ("vendor/autoload.php", "<?php\n"), ("config/sync/core.yml", "x: 1\n")]
+    {
+        std::fs::create_dir_all(bench.path(&format!("club/{path}")).parent().unwrap()).unwrap();
+        bench.write(&format!("club/{path}"), text);
+    }
+    bench.write("club/backup.sql", site.dump());
+    let zip = |folder: &str, name: &str| {
+        let done = std::process::Command::new("python3")
+            .args(["-m", "zipfile", "-c", name, folder])
+            .current_dir(bench.path("."))
+            .status();
+        assert!(done.unwrap().success());
+    };
+    zip("club", "plain.zip");
+    bench.write("pass", "fake-new");
+    bench
+        .run(&[
+            "restore",
+            "plain.zip",
+            "new",
+            "--host-folder",
+            "default",
+            "--old-address",
+            &site.address,
+            "--address",
+            "https://n.test",
+            "--database",
+            "mysql://nu@h/nn",
+            "--dump-to",
+            "n.sql",
+            "--database-password-file",
+            "pass",
+        ])
+        .says(&["Restored"]);
+    let settings = bench.read("new/web/sites/default/settings.php");
+    assert!(settings.contains("'nn'") && bench.path("new/vendor/autoload.php").exists(), "{settings}");
+    assert!(bench.path("new/config/sync/core.yml").exists());
+    // The document root alone is a site as well.
+    zip("club/web", "alone.zip");
+    bench
+        .run(&[
+            "restore",
+            "alone.zip",
+            "two",
+            "--host-folder",
+            "default",
+            "--old-address",
+            &site.address,
+            "--address",
+            "https://n.test",
+            "--database",
+            "mysql://nu@h/nn",
+            "--dump-to",
+            "m.sql",
+            "--dump",
+            "club/backup.sql",
+            "--database-password-file",
+            "pass",
+        ])
+        .says(&["Restored"]);
+    assert!(bench.path("two/sites/default/settings.php").exists());
+}

@@ -181,7 +181,7 @@ fn a_definition_of_the_users_own_is_enough_for_a_new_system() {
     let whole = bench.run(&["systems", "wordpress"]).expect(0);
     let whole = whole.says(&[
         "maintenance",
-        "file .maintenance",
+        "file wp-content/mu-plugins/closed.php",
         "phpass-p",
         "removed by --tidy",
         "cause: COOKIE_DOMAIN of the old host",

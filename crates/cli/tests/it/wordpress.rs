@@ -178,4 +178,40 @@ fn a_real_installation_moves_and_its_pages_pictures_and_log_in_work() {
     );
     let (status, refused) = php.post(&host, "/deep/er/wp-login.php", cookie, &fields("fake-Old-Pass"));
     assert!(status == 200 && !refused.contains("wordpress_logged_in_"), "{refused}");
+
+    // Closed for visitors, open for whoever logs in; mail goes nowhere.
+    bench
+        .run(&[
+            "restore",
+            "a.tar.zst",
+            "closed",
+            "--address",
+            &address,
+            "--database",
+            &url,
+            "--dump-to",
+            "c.sql",
+            "--set",
+            "maintenance=on",
+            "--set",
+            "mail=off",
+        ])
+        .says(&["maintenance=on"]);
+    let rules = |folder: &Path| folder.join("wp-content/mu-plugins");
+    std::fs::create_dir_all(rules(&target)).unwrap();
+    for name in ["closed.php", "no-mail.php"] {
+        std::fs::copy(rules(&bench.path("closed")).join(name), rules(&target).join(name)).unwrap();
+    }
+    let (status, closed) = php.get(&host, "/deep/er/");
+    assert!(status == 503 && closed.contains("being worked on"), "{closed}");
+    assert_eq!(php.get(&host, "/deep/er/wp-login.php").0, 200);
+    let (status, inside) = php.post(&host, "/deep/er/wp-login.php", cookie, &fields("fake-Nova-1604"));
+    let cookies: Vec<&str> = inside
+        .lines()
+        .filter_map(|l| l.strip_prefix("Set-Cookie: ").or(l.strip_prefix("set-cookie: ")))
+        .filter_map(|c| c.split(';').next())
+        .collect();
+    assert_eq!(status, 302, "{inside}");
+    let (status, seen) = php.get_with(&host, "/deep/er/", &cookies.join("; "));
+    assert!(status == 200 && seen.contains("First light"), "{seen}");
 }

@@ -56,6 +56,9 @@ pub struct Source {
     pub findings: Vec<Finding>,
 }
 
+/// What tells the folder of a project.
+const PROJECT: &str = "composer.json";
+
 /// Returns the paths that a definition asks for: markers, version files, config and text files; and what the web server reads in any
 /// folder.
 fn interesting(definition: &Definition) -> Vec<String> {
@@ -67,7 +70,7 @@ fn interesting(definition: &Definition) -> Vec<String> {
     if let Some(hosts) = &definition.hosts {
         patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
     }
-    patterns.extend(["**/.htaccess", "**/.user.ini"].map(String::from));
+    patterns.extend(["**/.htaccess", "**/.user.ini", PROJECT].map(String::from));
     patterns.into_iter().map(|p| p.replace("{site}", "*")).collect()
 }
 
@@ -263,7 +266,25 @@ fn site_folder(files: &mut HeldFiles, known: &[Known]) -> String {
         files.prefix = (*folder).clone();
         recognise(files, known).is_ok()
     });
-    whole.or(found.first()).cloned().unwrap_or_default()
+    let folder = whole.or(found.first()).cloned().unwrap_or_default();
+    files.prefix.clone_from(&folder);
+    project_around(files, known).unwrap_or(folder)
+}
+
+/// Returns the folder of a project if the site that was found is its document root: libraries and settings lie beside it.
+fn project_around(files: &mut HeldFiles, known: &[Known]) -> Option<String> {
+    let site = files.prefix.clone();
+    let served = site.trim_end_matches('/').rsplit('/').next().unwrap_or_default().to_string();
+    let above = site.strip_suffix(&format!("{served}/"))?.to_string();
+    let definition = recognise(files, known).ok()?.definition;
+    if !definition.served_from.is_empty() || !definition.document_root.contains(&served) {
+        return None;
+    }
+    files.prefix.clone_from(&above);
+    let settings = definition.config.iter().filter(|c| c.above).map(|c| c.path.as_str());
+    let beside = [PROJECT].into_iter().chain(settings).any(|path| files.exists(path));
+    let whole = beside && recognise(files, known).is_ok_and(|r| !r.definition.served_from.is_empty());
+    whole.then_some(above)
 }
 
 /// Goes through the dump of a plain archive.

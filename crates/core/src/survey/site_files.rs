@@ -108,7 +108,15 @@ impl HeldFiles {
 
 impl SiteFiles for HeldFiles {
     fn exists(&self, path: &str) -> bool {
-        self.seen.contains(&format!("{}{path}", self.prefix)) || self.held.contains_key(&self.entry(path))
+        let named = format!("{}{path}", self.prefix);
+        let below = format!("{named}/");
+        // A folder may be known only by what lies in it.
+        self.seen
+            .range(named.clone()..)
+            .take_while(|p| p.starts_with(&named))
+            .any(|p| *p == named || p.starts_with(&below))
+            || self.held.contains_key(&self.entry(path))
+            || self.held.keys().any(|k| k.shown().starts_with(&below))
     }
 
     fn read(&self, path: &str) -> Option<Vec<u8>> {

@@ -44,6 +44,11 @@ impl Php {
         self.send(&format!("GET {path} HTTP/1.0\r\nHost: {host}\r\n\r\n"))
     }
 
+    /// The same with cookies.
+    pub fn get_with(&self, host: &str, path: &str, cookies: &str) -> (u16, String) {
+        self.send(&format!("GET {path} HTTP/1.0\r\nHost: {host}\r\nCookie: {cookies}\r\n\r\n"))
+    }
+
     /// Sends a form.
     pub fn post(&self, host: &str, path: &str, cookie: &str, form: &str) -> (u16, String) {
         self.send(&format!(
