@@ -12,7 +12,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::system::copy::SetPlace;
 use zporter_core::system::knowledge::Sign;
-use zporter_core::system::schema::{Definition, KeyValue};
+use zporter_core::system::schema::{Config, Definition, KeyValue};
 use zporter_core::system::{self, Known};
 
 /// List the known systems, or explain one
@@ -137,9 +137,17 @@ fn explain(report: &mut Report, d: &Definition) {
 
 /// Config files, and folders with what users uploaded or what is made anew.
 fn explain_files(report: &mut Report, d: &Definition) {
-    for config in &d.config {
+    // Files with the same keys are told together.
+    let names = |c: &Config| c.key.iter().map(|k| k.name.clone()).collect::<Vec<_>>();
+    for (i, config) in d.config.iter().enumerate() {
+        let same = |c: &&Config| c.form == config.form && names(c) == names(config);
+        if d.config[..i].iter().any(|c| same(&c)) {
+            continue;
+        }
+        let others: Vec<&str> = d.config[i + 1..].iter().filter(same).map(|c| c.path.as_str()).collect();
+        let others = if others.is_empty() { String::new() } else { format!(", {}", others.join(", ")) };
         let above = if config.above { ", or one folder above the document root" } else { "" };
-        let title = format!("Config file {}{above}", config.path);
+        let title = format!("Config file {}{others}{above}", config.path);
         let rows = config.key.iter().map(|k| {
             let form = k.form.as_ref().map(word).unwrap_or_default();
             let own = if k.own { "a copy beside the live site should get its own" } else { "" };
@@ -178,6 +186,7 @@ fn explain_rows(report: &mut Report, d: &Definition) {
             .as_ref()
             .map(|k| format!("{k} = {}", c.values.join(", ")))
             .unwrap_or_else(|| "every row".into());
+        let row = if c.stays.is_some() { format!("{row}: stays") } else { row };
         vec![c.table.clone(), c.column.clone(), word(&c.form), row]
     });
     report.section("Declared values", Block::table(&["table", "column", "form", "rows"], rows));

@@ -213,7 +213,7 @@ impl Definition {
         let prefix = format!("{document_root}/");
         out.paths(&mut |path| path.insert_str(0, &prefix));
         // What may lie above the document root lies in the site's own folder then.
-        let above = self.config.iter().filter(|c| c.above && !c.path.contains('/'));
+        let above = self.config.iter().filter(|c| c.above);
         out.config.extend(above.map(|c| Config { path: c.path.clone(), ..c.clone() }));
         out.served_from = prefix;
         out
