@@ -6,7 +6,7 @@ use crate::commands::{
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
-use crate::job_args::{Clone as CloneJob, JobArgs, Pack, Restore, Runs};
+use crate::job_args::{Clone as CloneJob, JobArgs, Pack, Restore, Runs, Settle, Switch};
 use crate::near_misses;
 use crate::render::{self, Style, json, text};
 use crate::report::Report;
@@ -78,6 +78,8 @@ enum Command {
     Verify(verify::VerifyArgs),
     Restore(RestoreArgs),
     Clone(CloneArgs),
+    Settle(SettleArgs),
+    Switch(SwitchArgs),
     Database(database::DatabaseArgs),
     Readdress(jobs::ReaddressArgs),
     Trace(trace::TraceArgs),
@@ -117,6 +119,24 @@ struct CloneArgs {
     told: jobs::ToldArgs,
 }
 
+/// Put a site right where it lies: config, rows and caches, after its files and database were carried by hand
+#[derive(Debug, Args)]
+struct SettleArgs {
+    #[command(flatten)]
+    job: JobArgs<Settle>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
+/// Show the switches of a live site, or set them: maintenance, cache, mail, index, friendly-urls, assets
+#[derive(Debug, Args)]
+struct SwitchArgs {
+    #[command(flatten)]
+    job: JobArgs<Switch>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
 /// What a command gives back.
 pub enum Output {
     /// A report, to be drawn.
@@ -139,6 +159,8 @@ impl Command {
             Command::Verify(_) => "verify",
             Command::Restore(_) => Restore::KIND.command(),
             Command::Clone(_) => CloneJob::KIND.command(),
+            Command::Settle(_) => Settle::KIND.command(),
+            Command::Switch(_) => Switch::KIND.command(),
             Command::Database(args) => args.name(),
             Command::Readdress(_) => "readdress",
             Command::Trace(_) => "trace",
@@ -159,6 +181,8 @@ impl Command {
             Command::Verify(args) => verify::run(style, args)?.into(),
             Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Clone(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Settle(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Switch(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Database(args) => return database::run(style, args),
             Command::Readdress(args) => return jobs::readdress(style, args),
             Command::Trace(args) => trace::run(style, args)?.into(),

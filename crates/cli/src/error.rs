@@ -238,6 +238,14 @@ impl From<Refused> for CommandError {
             ),
             Refused::Column(_) => (Exit::Usage, "write it as TABLE.COLUMN".into()),
             Refused::NoUser => (Exit::Usage, "write it like mysql://USER@HOST/NAME".into()),
+            Refused::NoAddress(_) => (
+                Exit::Usage,
+                "name the address that it shall have with --address, and the one it had with --old-address".into(),
+            ),
+            Refused::NoAnswer { .. } => (
+                Exit::World,
+                "name the database with --database URL, or look whether its server answers: zporter database try SITE".into(),
+            ),
             Refused::NoDatabase(_) => (Exit::Usage, "name the database by its URL".into()),
             Refused::NotTheFirst { first, .. } => {
                 (Exit::Usage, format!("begin with {first}; the other parts follow by themselves"))
@@ -347,6 +355,7 @@ impl From<UndoError> for CommandError {
                 CommandError::new(Exit::Refused, &e).hint(hint)
             }
             UndoError::Database(e) => e.into(),
+            UndoError::Rows(e) => (*e).into(),
             UndoError::Path(e) => e.into(),
         }
     }

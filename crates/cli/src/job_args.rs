@@ -27,7 +27,7 @@ macro_rules! runs {
         )+
     };
 }
-runs! { Restore Clone Pack Readdress DatabaseDump DatabaseLoad DatabaseCreate }
+runs! { Restore Clone Pack Settle Switch Readdress DatabaseDump DatabaseLoad DatabaseCreate }
 
 /// The options of a job as they were typed, and what to do with the job.
 #[derive(Debug)]
@@ -101,6 +101,7 @@ impl Shape {
             arg = if takes_job { arg.required_unless_present("job") } else { arg.required(true) };
         }
         match self.property.get("x-index").and_then(Value::as_u64) {
+            Some(index) if many => arg = arg.index(index as usize).num_args(0..),
             Some(index) => arg = arg.index(index as usize),
             None => arg = arg.long(self.name.clone()),
         }

@@ -4,6 +4,7 @@
 use crate::commands::copies::CopyResult;
 use crate::commands::database::sizes::SizesResult;
 use crate::commands::database::{attempt::TryResult, logins::LogInsResult};
+use crate::commands::live::LiveResult;
 use crate::commands::logbook::RunResult;
 use crate::commands::undo::UndoPreview;
 use crate::commands::verify::VerifyResult;
@@ -13,7 +14,7 @@ use schemars::{JsonSchema, Schema};
 use zporter_core::job::Kind;
 use zporter_core::job::run::{
     CreateOutcome, CreatePreview, DumpOutcome, DumpPreview, LoadOutcome, LoadPreview, PackPreview, PackedRun,
-    Readdressed,
+    Readdressed, SwitchState,
 };
 use zporter_core::logbook::Summary;
 use zporter_core::survey::SurveyReport;
@@ -41,13 +42,16 @@ fn of<T: JsonSchema>() -> Schema {
     settings.into_generator().into_root_schema_for::<Document<T>>()
 }
 
-const DOCUMENTS: [Named; 23] = [
+const DOCUMENTS: [Named; 26] = [
     ("survey", of::<SurveyReport<'static>>),
     ("pack", of::<OneOrMore<PackedRun>>),
     ("pack-preview", of::<Vec<PackPreview>>),
     ("verify", of::<Vec<VerifyResult>>),
     ("restore", of::<CopyResult<'static>>),
     ("clone", of::<CopyResult<'static>>),
+    ("settle", of::<LiveResult<'static>>),
+    ("switch", of::<LiveResult<'static>>),
+    ("switch-states", of::<Vec<SwitchState>>),
     ("readdress", of::<Readdressed>),
     ("trace", of::<Traced>),
     ("undo", of::<Done>),

@@ -11,6 +11,12 @@ use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
 use crate::place::DatabaseAccess;
+use crate::restore::RestoreError;
+use crate::restore::live::undo_rows;
+use crate::survey::hosts;
+use crate::survey::recognise::{config_facts, recognise};
+use crate::survey::site_files::FolderFiles;
+use crate::system::Known;
 use crate::tree::FindTree;
 use schemars::JsonSchema;
 use std::collections::BTreeSet;
@@ -50,6 +56,9 @@ pub enum UndoError {
     /// The database.
     #[error(transparent)]
     Database(#[from] DatabaseError),
+    /// Rows could not be changed back.
+    #[error(transparent)]
+    Rows(#[from] Box<RestoreError>),
     /// A path failed.
     #[error(transparent)]
     Path(#[from] PathError),
@@ -74,6 +83,8 @@ pub struct Undo {
     pub tables: Vec<String>,
     /// Tables that made room for them.
     pub replaced: Vec<String>,
+    /// List of rows that the run changed where they lay.
+    pub rows: Option<PathBuf>,
     kept: PathBuf,
 }
 
@@ -87,6 +98,10 @@ pub struct Done {
     pub database_emptied: bool,
     /// Whether its former content was loaded again.
     pub database_put_back: bool,
+    /// Rows that are as they were.
+    pub rows_back: u64,
+    /// Rows that somebody changed since, and that stay.
+    pub rows_stay: u64,
     /// Dump of what was in the run's tables when it was undone.
     pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
@@ -94,7 +109,7 @@ pub struct Done {
 }
 
 /// Runs whose work can be undone.
-const COMMANDS: [&str; 3] = ["restore", "clone", "load"];
+const COMMANDS: [&str; 5] = ["restore", "clone", "load", "settle", "switch"];
 
 /// The places that a run worked on.
 fn places(lines: &[Line]) -> Vec<String> {
@@ -102,10 +117,12 @@ fn places(lines: &[Line]) -> Vec<String> {
         let line = lines.iter().find(|l| l.step == step)?;
         line.detail[key].as_str().map(str::to_string)
     };
-    [detail(StepKind::UnpackFiles, "target"), detail(StepKind::LoadDatabase, "database")]
-        .into_iter()
-        .flatten()
-        .collect()
+    let places = [
+        detail(StepKind::UnpackFiles, "target"),
+        detail(StepKind::LoadDatabase, "database"),
+        detail(StepKind::ChangeRows, "database"),
+    ];
+    places.into_iter().flatten().collect()
 }
 
 /// Returns the newest run behind which one can go back, undone or not: who says so twice does not mean the run before.
@@ -160,6 +177,7 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
         .collect();
     let database =
         step(StepKind::LoadDatabase, "database").or_else(|| step(StepKind::ReplaceDatabase, "database"));
+    let database = database.or_else(|| step(StepKind::ChangeRows, "database"));
     Ok(Undo {
         run: run.into(),
         command,
@@ -169,6 +187,7 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
         database,
         tables,
         replaced,
+        rows: step(StepKind::ChangeRows, "rows").map(PathBuf::from),
         kept: logbook::kept_of(folder, run),
     })
 }
@@ -177,6 +196,17 @@ impl Undo {
     /// Says what would happen to files, in folders that `find` finds.
     pub fn look(&self, find: FindTree<'_>) -> Result<Undone, UndoError> {
         Ok(change_log::undo(&self.kept, self.end(), true, find)?)
+    }
+
+    /// Finds the access that the site itself has now to the database of the run, if its config names that.
+    pub fn access_of_site(&self, find: FindTree<'_>, known: &[Known]) -> Option<DatabaseAccess> {
+        let wanted = DatabaseAccess::parse(self.database.as_deref()?).ok()?;
+        let files = FolderFiles(find(Path::new(self.target.as_deref()?)));
+        let definition = recognise(&files, known).ok()?.definition;
+        let folders = hosts::choose(&files, &definition, None).ok().into_iter().flat_map(|h| h.found);
+        let definitions = folders.map(|f| definition.for_site(&f.folder)).chain([definition.clone()]);
+        let mut accesses = definitions.filter_map(|d| config_facts(&files, &d).database);
+        accesses.find(|a| a.url() == wanted.url())
     }
 
     fn made(&self, path: &Path) -> bool {
@@ -199,6 +229,10 @@ impl Undo {
     ) -> Result<Done, UndoError> {
         let mut done = Done::default();
         match access {
+            Some(access) if self.rows.is_some() => {
+                let list = self.rows.as_deref().unwrap_or(&self.kept);
+                (done.rows_back, done.rows_stay) = undo_rows(access, list).map_err(Box::new)?;
+            }
             // A file that the run made goes as its other files do.
             Some(access) if access.engine.facts().is_file && self.made(Path::new(&access.name)) => {
                 done.database_emptied = true;

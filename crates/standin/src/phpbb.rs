@@ -33,7 +33,12 @@ fn config(site: &Site) -> String {
     let new = site.variant == Variant::PhpBb33;
     let driver = if new { "'phpbb\\\\db\\\\driver\\\\mysqli'" } else { "'mysqli'" };
     let flags = if new { "@define('PHPBB_ENVIRONMENT', 'production');\n" } else { "" };
-    let port = if new { "/run/mysqld/mysqld.sock" } else { "" };
+    // The newer line takes a socket in place of a port, and nowhere else.
+    let (host, port) = match host.split_once(":/") {
+        Some((host, socket)) if new => (host, format!("/{socket}")),
+        _ if new => (host.as_str(), "/run/mysqld/mysqld.sock".to_string()),
+        _ => (host.as_str(), String::new()),
+    };
     format!(
         "<?php\n// Do not change anything in this file!\n$dbms = {driver};\n$dbhost = {};\n$dbport = '{port}';\n$dbname = {};\n$dbuser = {};\n$dbpasswd = {};\n\
          $table_prefix = '{}';\n@define('PHPBB_INSTALLED', true);\n{flags}// @define('DEBUG', true);\n",

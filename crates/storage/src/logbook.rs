@@ -43,6 +43,10 @@ pub enum StepKind {
     EditFile,
     /// A file whose presence means something is written or removed.
     SetFile,
+    /// Rows are changed where they lie; the changes are kept.
+    ChangeRows,
+    /// Caches are emptied.
+    EmptyCaches,
     /// The host is told which folder is its own.
     MapHost,
     /// What should not lie in a document root is looked for and removed.

@@ -1,6 +1,6 @@
 //! The commands that run jobs: the job is put together, the core runs it, and what came of it becomes a report.
 
-use super::{copies, database, packs, rewritten};
+use super::{copies, database, live, packs, rewritten};
 use crate::app::Output;
 use crate::context::Here;
 use crate::error::{CommandError, undo_hint};
@@ -86,6 +86,8 @@ pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Re
     let done = run_job(job, how, &Here, &Progress::new(style)).map_err(|failure| failed(job, failure))?;
     let mut report = match &done {
         Done::Copied(copied) => copies::report(style, copied, dry_run),
+        Done::Changed(changed) => live::report(changed, dry_run),
+        Done::States(states) => live::states(states),
         Done::Packed(packed) => packs::report(packed),
         Done::PackPreview(planned) => packs::preview(planned),
         Done::Readdressed(rewritten) => rewritten::report(rewritten, dry_run),
@@ -109,6 +111,9 @@ fn failed(job: &Job, failure: Failure) -> CommandError {
         (Job::Restore(options) | Job::Clone(options), true) => {
             out.hint(format!("{} may be half filled: {}", options.target.display(), undo_hint(&run)))
         }
+        (Job::Settle(_) | Job::Switch(_), true) => {
+            out.hint(format!("the same command goes on; or {}", undo_hint(&run)))
+        }
         (Job::DatabaseLoad(_), true) => out
             .hint("the database is half loaded; the same command goes on after the last whole table")
             .hint(format!("or {}", undo_hint(&run))),
@@ -120,7 +125,7 @@ fn failed(job: &Job, failure: Failure) -> CommandError {
 /// Says by which number a run is known, and how to go back behind it.
 pub fn way_back(report: &mut Report, run: &str, kind: Kind) {
     report.run = Some(run.to_string());
-    if matches!(kind, Kind::Restore | Kind::Clone | Kind::DatabaseLoad) {
+    if matches!(kind, Kind::Restore | Kind::Clone | Kind::DatabaseLoad | Kind::Settle | Kind::Switch) {
         report.next.push(format!("run {run}; to go back: {}", crate::login::undo_command(run)));
     }
 }

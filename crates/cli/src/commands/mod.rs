@@ -5,6 +5,7 @@ pub mod copies;
 pub mod database;
 pub mod demo;
 pub mod jobs;
+pub mod live;
 pub mod logbook;
 pub mod manual;
 pub mod packs;

@@ -30,7 +30,12 @@ pub struct SurveyArgs {
 
 /// Runs the command.
 pub fn run(style: Style, args: &SurveyArgs) -> Result<Report, CommandError> {
-    let job = SurveyJob { dump: args.dump.clone(), host_folder: args.host_folder.clone(), depth: args.depth };
+    let job = SurveyJob {
+        dump: args.dump.clone(),
+        host_folder: args.host_folder.clone(),
+        depth: args.depth,
+        ..SurveyJob::default()
+    };
     report(&survey(&*Here.tree(&args.site), &job, &context::definitions()?, &Progress::new(style))?)
 }
 

@@ -19,7 +19,7 @@ use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, latest, plan};
 
-/// Undo a restore, clone or load: remove what it made, put back what it replaced
+/// Undo a restore, clone, load, settle or switch: remove what it made, put back what it replaced
 #[derive(Debug, Args)]
 pub struct UndoArgs {
     /// Run, as `zporter logbook` lists it; `last` is the newest one that can be undone
@@ -69,8 +69,15 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
         return preview(undo);
     }
     let mut access = undo.database.as_deref().map(DatabaseAccess::parse).transpose()?;
-    if let Some(access) = &mut access {
-        args.password.complete(access)?;
+    // A site that was changed where it lies knows its own way in.
+    let own = undo
+        .rows
+        .as_ref()
+        .and_then(|_| undo.access_of_site(&|root| Here.tree(root), &context::definitions().ok()?));
+    match (&mut access, own) {
+        (Some(access), Some(own)) => *access = own,
+        (Some(access), None) => args.password.complete(access)?,
+        (None, _) => {}
     }
     let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
     let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
@@ -152,7 +159,15 @@ fn report(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError>
         let (removed, put_back) = (number(done.files.removed), number(done.files.put_back));
         facts.add("files", format!("{removed} removed, {put_back} put back"));
     }
-    if let Some(url) = &undo.database {
+    if undo.rows.is_some() {
+        facts.add("rows", format!("{} as they were", count(done.rows_back, "row")));
+    }
+    if done.rows_stay > 0 {
+        let what = format!("{} changed since, and stay", count(done.rows_stay, "row"));
+        let place = undo.database.clone().unwrap_or_default();
+        report.findings.push(Finding::new(Code::ChangedAfterRun, what, place, "look at them by hand"));
+    }
+    if let Some(url) = undo.database.as_ref().filter(|_| undo.rows.is_none()) {
         let told = match (done.database_put_back, done.database_emptied) {
             (true, _) => "holds again what it held before",
             (false, true) => "is as empty as before",

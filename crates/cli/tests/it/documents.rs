@@ -107,6 +107,11 @@ fn documents(bench: &Bench) -> Vec<(&'static str, Value)> {
     run("restore", &[&["restore", "a.zip", "new", "--dump-to", "n.sql", "--dry-run"], &to[..4]].concat());
     run("restore", &[&["restore", "a.zip", "new", "--dump-to", "n.sql"], &to[..4]].concat());
     run("clone", &[&["clone", "old", "two", "--dump", "old.sql", "--dump-to", "m.sql"], &to[..4]].concat());
+    super::live::write(bench, super::live::SQLITE);
+    run("database-create", &["database", "create", "sqlite:site/sites/default/files/.ht.sqlite"]);
+    run("settle", &["settle", "site", "--old-address", "http://a.test", "--address", "http://b.test"]);
+    run("switch-states", &["switch", "site"]);
+    run("switch", &["switch", "site", "assets=plain"]);
     run("undo-preview", &["undo", "last", "--dry-run"]);
     run("undo", &["undo", "last"]);
     // Errors have the same frame, also those of the arguments.

@@ -31,6 +31,7 @@ mod engines;
 mod guards;
 mod json_config;
 mod layouts;
+mod live;
 mod loads;
 mod moves;
 mod plain;

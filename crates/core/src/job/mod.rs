@@ -9,7 +9,7 @@ pub use crate::options::{self, values};
 
 use crate::fsx::{AtPath, PathError};
 use crate::tree::write_atomically;
-use options::{CopyJob, CreateJob, DumpJob, LoadJob, PackJob, ReaddressJob};
+use options::{CopyJob, CreateJob, DumpJob, LoadJob, PackJob, ReaddressJob, SettleJob, SwitchJob};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde::Serialize;
@@ -26,6 +26,10 @@ pub enum Job {
     Clone(Box<CopyJob>),
     /// Pack a site.
     Pack(PackJob),
+    /// Put a site right where it lies.
+    Settle(Box<SettleJob>),
+    /// Switch something of a site.
+    Switch(SwitchJob),
     /// Rewrite a dump.
     Readdress(ReaddressJob),
     /// Dump a database.
@@ -45,6 +49,10 @@ pub enum Kind {
     Clone,
     /// `pack`
     Pack,
+    /// `settle`
+    Settle,
+    /// `switch`
+    Switch,
     /// `readdress`
     Readdress,
     /// `database dump`
@@ -57,10 +65,12 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Kind; 7] = [
+    pub const ALL: [Kind; 9] = [
         Kind::Restore,
         Kind::Clone,
         Kind::Pack,
+        Kind::Settle,
+        Kind::Switch,
         Kind::Readdress,
         Kind::DatabaseDump,
         Kind::DatabaseLoad,
@@ -73,6 +83,8 @@ impl Kind {
             Kind::Restore => "restore",
             Kind::Clone => "clone",
             Kind::Pack => "pack",
+            Kind::Settle => "settle",
+            Kind::Switch => "switch",
             Kind::Readdress => "readdress",
             Kind::DatabaseDump => "database dump",
             Kind::DatabaseLoad => "database load",
@@ -89,6 +101,8 @@ impl Kind {
         let mut schema = match self {
             Kind::Restore | Kind::Clone => of::<CopyJob>(),
             Kind::Pack => of::<PackJob>(),
+            Kind::Settle => of::<SettleJob>(),
+            Kind::Switch => of::<SwitchJob>(),
             Kind::Readdress => of::<ReaddressJob>(),
             Kind::DatabaseDump => of::<DumpJob>(),
             Kind::DatabaseLoad => of::<LoadJob>(),
@@ -112,6 +126,8 @@ impl Kind {
             Kind::Restore => Job::Restore(read(options)?),
             Kind::Clone => Job::Clone(read(options)?),
             Kind::Pack => Job::Pack(read(options)?),
+            Kind::Settle => Job::Settle(read(options)?),
+            Kind::Switch => Job::Switch(read(options)?),
             Kind::Readdress => Job::Readdress(read(options)?),
             Kind::DatabaseDump => Job::DatabaseDump(read(options)?),
             Kind::DatabaseLoad => Job::DatabaseLoad(read(options)?),
@@ -184,6 +200,8 @@ impl Job {
             Job::Restore(_) => Kind::Restore,
             Job::Clone(_) => Kind::Clone,
             Job::Pack(_) => Kind::Pack,
+            Job::Settle(_) => Kind::Settle,
+            Job::Switch(_) => Kind::Switch,
             Job::Readdress(_) => Kind::Readdress,
             Job::DatabaseDump(_) => Kind::DatabaseDump,
             Job::DatabaseLoad(_) => Kind::DatabaseLoad,
@@ -202,6 +220,8 @@ impl Job {
         match self {
             Job::Restore(o) | Job::Clone(o) => of(o),
             Job::Pack(o) => of(o),
+            Job::Settle(o) => of(o),
+            Job::Switch(o) => of(o),
             Job::Readdress(o) => of(o),
             Job::DatabaseDump(o) => of(o),
             Job::DatabaseLoad(o) => of(o),

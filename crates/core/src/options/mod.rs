@@ -271,6 +271,92 @@ impl PackJob {
     }
 }
 
+/// Puts a site right where it lies.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SettleJob {
+    /// Folder of the site
+    #[schemars(extend("x-index" = 1, "x-value" = "SITE"))]
+    pub site: FullPath,
+    /// Address that the site shall answer to, if not the one it believes in
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL", "x-group" = "Where it lies"))]
+    pub address: Option<Address>,
+    /// Its database, if not the one that its config names
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL", "x-group" = "Where it lies"))]
+    pub database: Option<DatabaseUrl>,
+    /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, a saved log-in, a prompt)
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "FILE", "x-group" = "Where it lies"))]
+    pub database_password_file: Option<FullPath>,
+    /// Old base address, where neither config nor rows tell it
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL", "x-group" = "Where it was"))]
+    pub old_address: Option<Address>,
+    /// Another address the old site answered to; may be given several times
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL", "x-group" = "Where it was"))]
+    pub old_alias: Vec<Address>,
+    /// Another folder the old site's values speak of; may be given several times
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "PATH", "x-group" = "Where it was"))]
+    pub old_root: Vec<Root>,
+    /// Folder of the host that is meant, where several live on one code base
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME", "x-group" = "Where it was"))]
+    pub host_folder: Option<String>,
+    /// Switch: maintenance, cache, mail, index, friendly-urls (on or off), assets (on or plain)
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME=STATE", "x-group" = "What it gets"))]
+    pub set: Vec<SwitchChoice>,
+    /// Name of the site
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "TEXT", "x-group" = "What it gets"))]
+    pub site_name: Option<String>,
+    /// E-mail address of the administrator and of the site's office
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "ADDRESS", "x-group" = "What it gets"))]
+    pub admin_email: Option<MailAddress>,
+    /// File that holds a new password for the administrator
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "FILE", "x-group" = "What it gets"))]
+    pub admin_password_file: Option<FullPath>,
+    /// Also change host names that stand alone in running text
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "On request"))]
+    pub bare_hosts: bool,
+    /// Also change the domain of e-mail addresses
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "On request"))]
+    pub mail_domains: bool,
+    /// Also change root-relative references (href="/…") from or to the bare root
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "On request"))]
+    pub references: bool,
+    /// Repair wrong lengths of serialized values that were broken before, where only one reading is possible
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "On request"))]
+    pub repair: bool,
+}
+
+/// Shows the switches of a site, or sets them where it lies.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields, rename_all = "kebab-case")]
+pub struct SwitchJob {
+    /// Folder of the site
+    #[schemars(extend("x-index" = 1, "x-value" = "SITE"))]
+    pub site: FullPath,
+    /// What is switched: maintenance, cache (also `clear`), mail, index, friendly-urls (on or off), assets (on or plain); none shows how they are
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-index" = 2, "x-value" = "NAME=STATE"))]
+    pub set: Vec<SwitchChoice>,
+    /// Folder of the host that is meant, where several live on one code base
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME"))]
+    pub host_folder: Option<String>,
+}
+
 /// Rewrites a dump alone.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]

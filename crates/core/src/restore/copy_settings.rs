@@ -334,7 +334,7 @@ impl PlannedSettings {
 }
 
 /// Spells a value as it stands in a row.
-fn spelled(form: SetForm, value: &str) -> Vec<u8> {
+pub fn spelled(form: SetForm, value: &str) -> Vec<u8> {
     let spelled = match form {
         SetForm::Plain => value.to_string(),
         SetForm::SerializedString => format!("s:{}:\"{value}\";", value.len()),

@@ -10,6 +10,15 @@ use crate::tree::{Ids, Tree};
 use std::path::PathBuf;
 use std::sync::Arc;
 
+/// What of a site is changed where it lies.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Reach {
+    /// All that speaks of its place.
+    Whole,
+    /// What is set, and nothing else.
+    Settings,
+}
+
 /// What is asked for.
 #[derive(Debug, Clone)]
 pub struct RestoreJob {
@@ -29,6 +38,8 @@ pub struct RestoreJob {
     pub scope: Scope,
     /// Who the copy's files belong to, if that was asked for.
     pub owner: Option<Ids>,
+    /// What is changed of a site where it lies; nothing is unpacked or loaded then.
+    pub in_place: Option<Reach>,
     /// New password of the administrator.
     pub admin_password: Option<Secret>,
 }

@@ -7,6 +7,7 @@ mod guards;
 pub mod hosts;
 pub mod job;
 pub mod leftovers;
+pub mod live;
 mod locate;
 mod old_place;
 mod outlook;

@@ -198,7 +198,8 @@ pub(super) fn named_outside(source: &Source) -> Option<&str> {
 /// Returns old and new place of the folder that belongs to the site outside of its root.
 pub(super) fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root, Root)>, RestoreError> {
     let ArchiveKind::Ours(head) = &source.kind else { return Ok(None) };
-    let Some(old) = &head.place.outside else { return Ok(None) };
+    // Where nothing is copied it stays where it is.
+    let Some(old) = head.place.outside.as_ref().filter(|_| job.in_place.is_none()) else { return Ok(None) };
     let beside = || {
         let name = job.options.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         job.options.target.with_file_name(format!("{name}-storage"))

@@ -110,6 +110,11 @@ impl RestorePlan {
         if same { Vec::new() } else { vec![self.old_password.clone()] }
     }
 
+    /// Says whether no file would be edited, written or removed.
+    pub(crate) fn changes_no_file(&self) -> bool {
+        self.files.iter().all(|f| f.edits.is_empty()) && self.settings.files.is_empty()
+    }
+
     /// Names of the database that the site had where it comes from.
     pub fn old_databases(&self) -> Vec<String> {
         self.relocation.from.database.iter().map(|d| d.name.clone()).collect()

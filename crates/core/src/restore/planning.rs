@@ -5,7 +5,7 @@ use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::edits::{cells, coded, file_plans, packed};
 use super::guards::{carried_tables, guard_database, guard_space, guard_target, other_copy};
 use super::hosts::Joining;
-use super::job::RestoreJob;
+use super::job::{Reach, RestoreJob};
 use super::locate::{Locate, each_part};
 use super::old_place::{find_address, hosts_of, named_outside, other_sites, outside, relocation, system_of};
 use super::owner::Owner;
@@ -36,10 +36,12 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     {
         return Err(RestoreError::NotLoadable(access.engine.name()));
     }
-    guard_target(&job)?;
+    if job.in_place.is_none() {
+        guard_target(&job)?;
+    }
     let source = look(&job, known, watch)?;
     let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
-    if has_database && job.database.is_none() && job.options.dump_to.is_none() {
+    if has_database && job.database.is_none() && job.options.dump_to.is_none() && job.in_place.is_none() {
         return Err(RestoreError::NoDatabaseTarget);
     }
     let mut findings = Findings::new(watch);
@@ -103,6 +105,12 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         findings.push(foreign);
     }
     let mut relocation = relocation(&job, &source, &facts, &found, &mut findings)?;
+    let settings_only = job.in_place == Some(Reach::Settings);
+    if settings_only {
+        // What is set does not hang on the place, and nothing else is looked at.
+        relocation = relocation.to_itself();
+        findings = Findings::new(watch);
+    }
     let outside = outside(&job, &source)?;
     let storage = outside.as_ref().map(|(_, new)| job.tree.beside(Path::new(&new.to_string())));
     relocation.outside.extend(outside);
@@ -111,15 +119,18 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let stay = other_sites(&job, &source, &found);
     let needed = source.file_bytes + if job.options.dump_to.is_some() { source.database_bytes } else { 0 };
-    if !job.options.refresh {
+    if !job.options.refresh && job.in_place.is_none() {
         guard_space(&job, needed)?;
     }
     let cells = cells(&definition, &facts.table_prefix);
     let packed = packed(&definition, &facts.table_prefix);
     let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
-    let there =
-        if job.options.dump_to.is_none() && has_database { guard_database(&job)? } else { Vec::new() };
+    let there = if job.options.dump_to.is_none() && has_database && job.in_place.is_none() {
+        guard_database(&job)?
+    } else {
+        Vec::new()
+    };
     let carried = if there.is_empty() {
         BTreeSet::new()
     } else {
@@ -145,7 +156,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         planned.name_folder(named, new.root(), &facts, &site);
     }
     beaten(&planned, &source, &definition, &facts.table_prefix, &mut findings);
-    for finding in risks::other_servers(&facts) {
+    for finding in risks::other_servers(&facts).filter(|_| job.in_place.is_none()) {
         findings.push(finding);
     }
     let replacements = Replacements::new(&relocation.pairs(), &[]);
@@ -180,7 +191,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let own = definition.config_files();
         files.retain(|f| !own.is_match(&f.path));
     }
-    for warning in files.iter().flat_map(|f| &f.findings).chain(&planned.findings) {
+    let of_files = files.iter().filter(|_| !settings_only).flat_map(|f| &f.findings);
+    for warning in of_files.chain(&planned.findings) {
         findings.push(warning.clone());
     }
     if job.scope.has(&Part::Code) {
@@ -193,6 +205,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         _ => None,
     };
     let old_password = facts.database.as_ref().map(|d| d.password.clone()).unwrap_or_default();
+    let said_before = if settings_only { Vec::new() } else { source.findings.clone() };
     let mut plan = RestorePlan {
         relocation,
         learned_from: found.learned_from,
@@ -215,7 +228,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         outlook: None,
         needed,
         // What was said while the site was gathered is not said again, only kept.
-        findings: [source.findings.clone(), findings.into_vec()].concat(),
+        findings: [said_before, findings.into_vec()].concat(),
         old_password,
         definition,
         product,

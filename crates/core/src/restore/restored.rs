@@ -6,7 +6,7 @@ use super::tidy;
 use crate::config::edit::Change;
 use crate::database::load::Substituted;
 use crate::dump::dialect::Dialect;
-use crate::dump::rules::{CellChange, Rewritten};
+use crate::dump::rules::{CellChange, Rewritten, RowSetting};
 use crate::dump::tally::Tally;
 use crate::finding::{Code, Finding};
 use crate::select::Part;
@@ -159,6 +159,13 @@ impl Restored {
             ));
         }
         self.dialect.inserts(&made)
+    }
+
+    /// Returns the rows that were to be set, were not there, and may be made.
+    pub(super) fn rows_to_make<'p>(&self, plan: &'p RestorePlan) -> Vec<&'p RowSetting> {
+        let rows = plan.settings.rows.iter().enumerate();
+        let missing = rows.filter(|(i, row)| row.make && self.rows_put.get(i).is_none_or(|n| *n == 0));
+        missing.filter(|(_, row)| !row.optional).map(|(_, row)| &row.setting).collect()
     }
 
     /// Tells what was put.

@@ -44,6 +44,7 @@ pub(super) fn with_rules<T>(plan: &RestorePlan, samples: usize, work: impl FnOnc
             .filter(|_| plan.job.options.dump_to.is_some())
             .map(|access| DatabaseMove { old: plan.old_databases(), new: access.name.clone() }),
         samples,
+        as_changes: false,
     })
 }
 

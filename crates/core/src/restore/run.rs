@@ -174,7 +174,7 @@ pub fn run(
 }
 
 /// Writes or removes the files whose presence means something.
-fn put_files(
+pub(super) fn put_files(
     plan: &RestorePlan,
     book: &logbook::Run,
     change_log: &mut ChangeLog,
@@ -199,7 +199,7 @@ fn put_files(
     Ok(())
 }
 
-fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
+pub(super) fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>> {
     let changed = plan.files.iter().filter(|f| !f.edits.is_empty());
     changed.map(|f| (f.path.clone(), f.changes.clone())).collect()
 }

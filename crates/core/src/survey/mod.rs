@@ -80,6 +80,8 @@ pub enum SurveyError {
 pub struct SurveyJob {
     /// Dump to read the tables from.
     pub dump: Option<PathBuf>,
+    /// Database of the site, where its config does not name the right one.
+    pub database: Option<DatabaseAccess>,
     /// Folder of the host that is meant, where several live on one code base.
     pub host_folder: Option<String>,
     /// How many names below the root folders are told apart; 0 means 1.
@@ -276,6 +278,9 @@ pub fn survey(
     watch: &dyn Watch,
 ) -> Result<Survey, SurveyError> {
     let (tree, recognised, hosts, mut config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    if job.database.is_some() {
+        config.database.clone_from(&job.database);
+    }
     let site = tree.root().to_path_buf();
     let definition = &recognised.definition;
     let dump = job.dump.as_deref();

@@ -503,6 +503,9 @@ pub struct TableRule {
     pub except: Vec<String>,
     /// Whether leaving the rows out is safe without asking.
     pub safe: bool,
+    /// Whether it is a cache, which is emptied with the folders of caches.
+    #[serde(default)]
+    pub cache: bool,
     /// What is in it, or what is lost.
     pub about: String,
 }

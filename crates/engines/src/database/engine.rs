@@ -6,8 +6,22 @@ use super::loading::Loading;
 use super::snapshot::Snapshot;
 use super::trial::Trial;
 use super::{DatabaseError, Size};
+use crate::dump::dialect::Dialect;
 use crate::dump::inspect::{Inspection, Wanted};
+use crate::dump::row_change::RowChange;
 use crate::place::DatabaseAccess;
+
+/// Changes rows where they lie, in transactions that its caller ends.
+pub trait RowEditor: Send {
+    /// How its statements are spelled.
+    fn dialect(&self) -> Dialect;
+    /// Makes a change. Returns the number of rows that were changed: none if somebody changed them meanwhile.
+    fn change(&mut self, change: &RowChange) -> Result<u64, DatabaseError>;
+    /// Takes all rows of a table away. Returns how many there were.
+    fn clear(&mut self, table: &str) -> Result<u64, DatabaseError>;
+    /// Ends the transaction: from now on everybody sees what was changed.
+    fn commit(&mut self) -> Result<(), DatabaseError>;
+}
 
 /// A kind of server at work.
 pub trait Server: Sync {
@@ -15,6 +29,8 @@ pub trait Server: Sync {
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError>;
     /// Opens a database to load into it.
     fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError>;
+    /// Opens a database to change rows where they lie.
+    fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError>;
     /// Reads table sizes and the rows that somebody wants. With `content` the whole database is read once, to count the hosts it names,
     /// where systems need that.
     fn facts(

@@ -1,7 +1,7 @@
 //! The kinds of servers that are there, and what is asked of a database by its access: which of them answers is decided here.
 
 use super::create::{CreatePlan, Created, check_names};
-use super::engine::Server;
+use super::engine::{RowEditor, Server};
 use super::loading::Loading;
 use super::snapshot::Snapshot;
 use super::trial::Trial;
@@ -23,6 +23,9 @@ impl Server for Unsupported {
         self.refuse()
     }
     fn loader(&self, _: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
+        self.refuse()
+    }
+    fn editor(&self, _: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
         self.refuse()
     }
     fn facts(
@@ -65,6 +68,11 @@ pub fn snapshot(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseEr
 /// Connects to a database for loading.
 pub fn loader(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
     of(access.engine).loader(access)
+}
+
+/// Opens a database to change rows where they lie.
+pub fn editor(access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
+    of(access.engine).editor(access)
 }
 
 /// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names; on

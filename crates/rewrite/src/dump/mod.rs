@@ -14,6 +14,7 @@ pub mod literal;
 pub mod prefix;
 pub mod rewrite;
 pub mod row;
+pub mod row_change;
 pub mod rows;
 pub mod rules;
 mod runs;

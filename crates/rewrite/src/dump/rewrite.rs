@@ -4,6 +4,7 @@
 //! the input with edits: what lies between two edits is copied once, and a chunk without any edit is not copied at all.
 //! Cost of a run of rows without a core: one vectorised search.
 
+mod changes;
 mod declared;
 mod set_form;
 
@@ -49,6 +50,8 @@ pub struct Worker<'a> {
     /// Memory for the next value's bytes, and for its changes the short way.
     spare: Decoded,
     short: Short,
+    /// Lines for the rows of the chunk that change, where these are asked for.
+    lines: Vec<u8>,
 }
 
 /// The rewritten chunk, as far as it differs.
@@ -155,6 +158,7 @@ impl<'a> Worker<'a> {
             left_out: false,
             spare: Decoded::default(),
             short: Short::default(),
+            lines: Vec::new(),
         }
     }
 
@@ -166,9 +170,14 @@ impl<'a> Worker<'a> {
         for (base, piece, at) in chunk.pieces() {
             self.piece(chunk.bytes(), base, piece, at);
         }
-        self.done.ends_left_out = self.left_out;
+        self.done.ends_left_out = self.left_out && !self.rules.as_changes;
         self.settle();
-        if self.out.copied > 0 {
+        if self.rules.as_changes {
+            std::mem::swap(&mut self.out.bytes, &mut self.lines);
+            self.lines.clear();
+            // Whatever came of the chunk's own bytes is not written.
+            self.out.copied = usize::MAX;
+        } else if self.out.copied > 0 {
             self.out.bytes.extend_from_slice(&chunk.bytes()[self.out.copied..]);
         }
     }
@@ -356,12 +365,16 @@ impl<'a> Worker<'a> {
                 next += 1;
             }
             let hits = &hits[first..next];
-            let found = !every && self.strings((chunk, base), &rows, &span, hits, quoting);
+            let found =
+                !every && !self.rules.as_changes && self.strings((chunk, base), &rows, &span, hits, quoting);
             if !found && (every || next > first) {
                 let row = &rows.bytes[span.clone()];
                 let mut values = std::mem::take(&mut self.values);
                 row::cut(row, quoting, &mut values);
                 self.row(row, &values, hits, span.start, quoting);
+                if self.rules.as_changes {
+                    self.changes(row, &values, quoting);
+                }
                 self.values = values;
                 self.flush(chunk, base + span.start);
             }

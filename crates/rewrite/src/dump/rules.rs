@@ -177,6 +177,8 @@ pub struct Rules<'a> {
     pub moves: Option<DatabaseMove>,
     /// Samples kept per column.
     pub samples: usize,
+    /// Whether a line for each row that changes is written in place of the dump ([`super::row_change::RowChange`]).
+    pub as_changes: bool,
 }
 
 impl<'a> Rules<'a> {
@@ -195,6 +197,7 @@ impl<'a> Rules<'a> {
             prefix: None,
             moves: None,
             samples: 0,
+            as_changes: false,
         }
     }
 }

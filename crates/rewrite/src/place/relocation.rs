@@ -44,6 +44,18 @@ impl Relocation {
         self.from.address.base().is_empty()
     }
 
+    /// The way that leads nowhere else: from the new place to itself.
+    pub fn to_itself(self) -> Relocation {
+        Relocation {
+            from: self.to.clone(),
+            aliases: Vec::new(),
+            other_roots: Vec::new(),
+            further: Vec::new(),
+            outside: Vec::new(),
+            to: self.to,
+        }
+    }
+
     /// Returns every old root, the canonical one first.
     pub fn old_roots(&self) -> impl Iterator<Item = &Root> {
         std::iter::once(&self.from.root).chain(&self.other_roots)

@@ -96,6 +96,7 @@ pub fn prepare(
         dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
         contents,
         scope: options.scope(),
+        in_place: None,
         owner: options.owner.as_deref().map(owner::named).transpose().map_err(Refused::from)?,
         admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,
         options,

@@ -4,6 +4,7 @@
 mod copy;
 mod create;
 mod dump;
+mod live;
 mod load;
 mod pack;
 mod readdress;
@@ -11,6 +12,7 @@ mod readdress;
 pub use copy::{Copied, prepare};
 pub use create::{CreateOutcome, CreatePreview, NotAllowed};
 pub use dump::{DumpOutcome, DumpPreview, PlannedTable, SiteOrServer, Target};
+pub use live::{LiveRun, SwitchState};
 pub use load::{LoadOutcome, LoadPreview};
 pub use pack::{PackPreview, PackedRun, SeveralFailed};
 pub use readdress::Readdressed;
@@ -84,6 +86,10 @@ pub struct How {
 pub enum Done {
     /// Of a restore or clone.
     Copied(Box<Copied>),
+    /// Of a site that was changed where it lies.
+    Changed(Box<LiveRun>),
+    /// How the switches of a site are.
+    States(Vec<SwitchState>),
     /// Of packs, one for each host.
     Packed(Vec<PackedRun>),
     /// What packs would do.
@@ -188,6 +194,17 @@ pub enum Refused {
     /// No user is named for a new database.
     #[error("the URL names no user for the new database")]
     NoUser,
+    /// Nobody knows the site's address.
+    #[error("nothing says which address {0} has")]
+    NoAddress(String),
+    /// The site's database cannot be reached.
+    #[error("the database of {site} cannot be reached: {why}")]
+    NoAnswer {
+        /// Site.
+        site: String,
+        /// Why.
+        why: String,
+    },
     /// The site's config names no database.
     #[error("the config of {0} names no database")]
     NoDatabase(String),
@@ -241,6 +258,11 @@ pub fn run(job: &Job, how: How, world: &dyn World, watch: &dyn Watch) -> Result<
         }
         Job::Pack(options) if how.dry_run => pack::preview(options, world, watch).map(Done::PackPreview),
         Job::Pack(options) => pack::run(options, world, watch).map(Done::Packed),
+        Job::Settle(options) => live::settle(options, how, world, watch).map(|r| Done::Changed(Box::new(r))),
+        Job::Switch(options) if options.set.is_empty() => {
+            live::states(options, world, watch).map(Done::States)
+        }
+        Job::Switch(options) => live::switch(options, how, world, watch).map(|r| Done::Changed(Box::new(r))),
         Job::Readdress(options) => {
             readdress::run(options, how, world, watch).map(|r| Done::Readdressed(Box::new(r)))
         }

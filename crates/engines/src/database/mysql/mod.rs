@@ -3,6 +3,7 @@
 pub mod batch;
 mod compatibility;
 mod create;
+mod edit;
 mod later;
 pub mod load;
 mod loader;
@@ -12,7 +13,7 @@ mod sink;
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question};
 use crate::database::create::{CreatePlan, Created};
-use crate::database::engine::Server;
+use crate::database::engine::{RowEditor, Server};
 use crate::database::loading::Loading;
 use crate::database::snapshot::Snapshot;
 use crate::dump::inspect::{Inspection, Wanted};
@@ -287,6 +288,10 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
 pub(super) struct Mysql;
 
 impl Server for Mysql {
+    fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
+        Ok(Box::new(edit::MysqlEditor::open(access)?))
+    }
+
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
         Ok(Box::new(read::MysqlSnapshot::open(access)?))
     }

@@ -1,5 +1,6 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
+mod edit;
 pub mod load;
 mod loader;
 mod pool;
@@ -12,7 +13,7 @@ use super::snapshot::Snapshot;
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, UNTRUSTED, beginning, question, sizes_of};
 pub(super) use super::{standard_name as name, standard_text as quoted};
-use crate::database::engine::Server;
+use crate::database::engine::{RowEditor, Server};
 use crate::database::loading::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
@@ -335,6 +336,10 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
 pub(super) struct Postgres;
 
 impl Server for Postgres {
+    fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
+        Ok(Box::new(edit::PostgresEditor::open(access)?))
+    }
+
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
         Ok(Box::new(read::PostgresSnapshot::open(access)?))
     }

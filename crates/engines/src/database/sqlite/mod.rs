@@ -1,5 +1,6 @@
 //! SQLite: the database is a file. A dump is read in one transaction, a load is one transaction, or stages that are one each.
 
+mod edit;
 mod load;
 
 use super::create::{CreatePlan, Created};
@@ -7,7 +8,7 @@ use super::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use super::trial::{Right, Trial};
 use super::{DatabaseError, Refusal, Size, beginning, question, sizes_of};
 use super::{standard_name as name, standard_text as quoted};
-use crate::database::engine::Server;
+use crate::database::engine::{RowEditor, Server};
 use crate::database::loading::Loading;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::literal;
@@ -319,6 +320,10 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
 pub(super) struct Sqlite;
 
 impl Server for Sqlite {
+    fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
+        Ok(Box::new(edit::SqliteEditor::open(access)?))
+    }
+
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError> {
         Ok(Box::new(SqliteSnapshot::open(access)?))
     }

@@ -1,0 +1,477 @@
+//! Changes a site where it lies: its config files, its rows in the running database, its caches. What a restore would make of a copy is
+//! made of the site itself, by the same plan.
+//!
+//! Rows are read once, in one consistent view; those that would differ are written down with their values before and after, and then
+//! changed one by one under the condition that nobody has changed them meanwhile. The list is what `undo` goes back by.
+
+use super::RestoreError;
+use super::job::Reach;
+use super::plan::RestorePlan;
+use super::restored::Restored;
+use super::rows::{rewrite, with_rules};
+use super::run::{config_changes, put_files};
+use crate::archive::read::ReadError;
+use crate::change_log::ChangeLog;
+use crate::config::edit;
+use crate::database::engine::RowEditor;
+use crate::database::servers;
+use crate::database::stream::{DatabaseStream, StreamPart};
+use crate::dump::row_change::RowChange;
+use crate::dump::rules::{Keep, Rules};
+use crate::dump::stream::DumpError;
+use crate::event::{Event, Findings, Watch, go_on};
+use crate::finding::{Code, Finding};
+use crate::fsx::{AtPath, private_folder};
+use crate::logbook::{self, StepKind};
+use crate::place::DatabaseAccess;
+use crate::survey::TableFound;
+use crate::tree::{Links, write_whole};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::fs::File;
+use std::hash::{DefaultHasher, Hash, Hasher};
+use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+/// Rows that are changed in one transaction.
+const AT_ONCE: usize = 500;
+
+/// How often rows that somebody changed meanwhile are read again.
+const AGAIN: usize = 3;
+
+/// Name of the list of changed rows, in the folder that a run keeps.
+pub const ROWS: &str = "rows.ndjson";
+
+/// What was changed where it lies.
+#[derive(Debug, Default, Serialize, JsonSchema)]
+pub struct Changed {
+    /// Rows that were changed, by table.
+    pub rows: BTreeMap<String, u64>,
+    /// Rows that somebody else changed meanwhile and that were left.
+    pub rows_left: u64,
+    /// Files taken out of caches.
+    pub cache_files: u64,
+    /// Tables that are caches and were emptied.
+    pub cache_tables: Vec<String>,
+    /// Values changed in files, declared values, samples: as of a copy.
+    #[serde(flatten)]
+    pub as_copy: Restored,
+}
+
+impl Changed {
+    /// Says whether nothing had to be changed.
+    pub fn is_nothing(&self) -> bool {
+        self.rows.is_empty()
+            && self.as_copy.config.is_empty()
+            && self.cache_files == 0
+            && self.as_copy.settings.is_empty()
+    }
+}
+
+/// What is done, and with which parts of the site.
+pub struct Live<'a> {
+    /// The plan, made with `in_place`.
+    pub plan: &'a RestorePlan,
+    /// The site's tables, as they were seen.
+    pub tables: &'a [TableFound],
+    /// The site's database, if it has one.
+    pub access: Option<&'a DatabaseAccess>,
+    /// What is changed.
+    pub reach: Reach,
+    /// Whether caches are emptied.
+    pub clear_caches: bool,
+}
+
+impl Live<'_> {
+    /// Says what would be changed.
+    pub fn preview(&self, samples: usize, watch: &dyn Watch) -> Result<Changed, RestoreError> {
+        let mut changed = self.begin();
+        let list = self.list_changes(samples, &mut Vec::new(), None, &mut changed, watch)?;
+        count_by_table(&mut &list[..], &mut changed.rows).map_err(unreadable_list)?;
+        if self.clear_caches {
+            changed.cache_files = self.cache_files().len() as u64;
+            changed.cache_tables = self.emptied_tables().map(str::to_string).collect();
+        }
+        self.describe(&mut changed);
+        Ok(changed)
+    }
+
+    fn begin(&self) -> Changed {
+        let as_copy = Restored { target: self.plan.job.options.target.to_path_buf(), ..Restored::default() };
+        Changed { as_copy, ..Changed::default() }
+    }
+
+    fn describe(&self, changed: &mut Changed) {
+        changed.as_copy.describe(self.plan);
+        changed.as_copy.media_later = None;
+        changed.as_copy.outside = None;
+        changed.as_copy.config = self.files().map(|f| (f.path.clone(), f.changes.clone())).collect();
+        changed.as_copy.findings.extend(self.plan.findings.iter().cloned());
+    }
+
+    /// Files that are edited: all, or those with something that is set.
+    fn files(&self) -> impl Iterator<Item = &edit::FilePlan> {
+        self.plan.files.iter().filter(|f| !f.edits.is_empty())
+    }
+
+    /// Says whether a table is a cache that is emptied.
+    fn is_emptied(&self, table: &str) -> bool {
+        let rule = crate::system::table_rule(&self.plan.definition, &self.plan.table_prefix, table);
+        self.clear_caches && rule.is_some_and(|r| r.cache)
+    }
+
+    fn emptied_tables(&self) -> impl Iterator<Item = &str> {
+        self.tables.iter().filter(|t| t.rows > 0 && self.is_emptied(&t.name)).map(|t| &*t.name)
+    }
+
+    fn keeps(&self, table: &str) -> bool {
+        match self.reach {
+            Reach::Whole => !self.is_emptied(table),
+            Reach::Settings => self.plan.settings.rows.iter().any(|r| {
+                r.setting.table == table
+                    || r.setting
+                        .table
+                        .split_once('*')
+                        .is_some_and(|(start, end)| table.starts_with(start) && table.ends_with(end))
+            }),
+        }
+    }
+
+    /// Reads the tables and writes a line for each row that would differ; of some tables alone if `only` names them.
+    fn list_changes<W: Write + Send + Default>(
+        &self,
+        samples: usize,
+        out: &mut W,
+        only: Option<&BTreeSet<String>>,
+        changed: &mut Changed,
+        watch: &dyn Watch,
+    ) -> Result<W, RestoreError> {
+        let mut lines = std::mem::take(out);
+        let Some(access) = self.access else { return Ok(lines) };
+        let wanted = |name: &str| self.keeps(name) && only.is_none_or(|only| only.contains(name));
+        let keep = |name: &str| if wanted(name) { Keep::All } else { Keep::Nothing };
+        let mut findings = Findings::new(watch);
+        let stream = DatabaseStream::open(access, &keep, &mut findings).map_err(RestoreError::Database)?;
+        let tables = stream.parts().filter_map(|part| match part {
+            StreamPart::Table(facts, _) => Some(facts),
+            StreamPart::Text(..) => None,
+        });
+        let tables: Vec<_> = tables.collect();
+        let total = tables.iter().map(|t| t.data).sum();
+        watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
+        for facts in tables {
+            go_on(watch).map_err(ReadError::from)?;
+            let mut failed = None;
+            let mut taken = Some(lines);
+            let _ = stream.streamed(facts, true, &mut |reader| {
+                let Some(lines) = taken.take() else { return ControlFlow::Break(()) };
+                let done = with_rules(self.plan, samples, |rules| {
+                    let keep = |_: &str| Keep::All;
+                    let rules = Rules { as_changes: true, keep: &keep, ..rules_of(rules) };
+                    rewrite(&facts.name, reader, None, &rules, lines)
+                });
+                match done {
+                    Ok((lines, rewritten, dialect)) => {
+                        changed.as_copy.add(rewritten, dialect);
+                        taken = Some(lines);
+                        ControlFlow::Continue(())
+                    }
+                    Err(e) => {
+                        failed = Some(e);
+                        ControlFlow::Break(())
+                    }
+                }
+            });
+            watch.event(Event::Advanced { bytes: facts.data });
+            match (failed, taken) {
+                (Some(e), _) => return Err(e),
+                (None, Some(kept)) => lines = kept,
+                (None, None) => return Err(unreadable_list(io::Error::other("a reading thread stopped"))),
+            }
+        }
+        watch.event(Event::StepDone);
+        if only.is_none() {
+            let dialect = changed.as_copy.dialect;
+            changed.as_copy.missing_rows(self.plan);
+            for row in changed.as_copy.rows_to_make(self.plan) {
+                let line = serde_json::to_vec(&RowChange::making(row, dialect)).unwrap_or_default();
+                lines.write_all(&line).and_then(|()| lines.write_all(b"\n")).map_err(unreadable_list)?;
+            }
+        }
+        Ok(lines)
+    }
+
+    /// Says whether something lies in a cache that would be taken away.
+    pub fn has_caches(&self) -> bool {
+        self.clear_caches && (self.emptied_tables().next().is_some() || !self.cache_files().is_empty())
+    }
+
+    /// Files that the system makes anew, and whether others may want to see what they said.
+    fn cache_files(&self) -> Vec<(PathBuf, bool)> {
+        use crate::select::{Decision, Scope, Selection};
+        let target: &Path = &self.plan.job.options.target;
+        let selection = Selection::of(&self.plan.definition, &Scope::default(), &self.plan.hosts.others());
+        let found = self.plan.job.tree.walk(target).flatten().filter(|f| !f.meta.is_folder());
+        let meant = found.filter_map(|found| {
+            let kept = match selection.decide(found.path.strip_prefix(target).ok()?, false) {
+                Decision::Cache(_) => false,
+                Decision::Generated(_) => true,
+                _ => return None,
+            };
+            Some((found.path, kept))
+        });
+        meant.collect()
+    }
+
+    /// Carries the plan out.
+    pub fn run(
+        &self,
+        samples: usize,
+        book: &logbook::Run,
+        watch: &dyn Watch,
+    ) -> Result<Changed, RestoreError> {
+        let target = &self.plan.job.options.target;
+        let mut changed = self.begin();
+        private_folder(&book.kept()).at(book.kept())?;
+        let path = book.kept().join(ROWS);
+        let file = File::options().write(true).create_new(true).open(&path).at(&path)?;
+        let list = Lines(Some(BufWriter::new(file)));
+        let list = self.list_changes(samples, &mut { list }, None, &mut changed, watch)?;
+        list.finish().at(&path)?;
+        go_on(watch).map_err(ReadError::from)?;
+        book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": "there" }))?;
+        let mut change_log = ChangeLog::of(book)?;
+        change_log.below(&self.plan.job.tree)?;
+        self.edit_files(book, &mut change_log)?;
+        put_files(self.plan, book, &mut change_log)?;
+        if let Some(way) = self.plan.host_mapping.as_ref().filter(|_| self.reach == Reach::Whole) {
+            change_log.replace(&target.join(way.path()))?;
+            book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
+            way.make(&*self.plan.job.tree)?;
+        }
+        if let Some(access) = self.access {
+            let detail = serde_json::json!({ "database": access.url(), "rows": path });
+            book.step(StepKind::ChangeRows, detail)?;
+            self.change_rows(access, &path, samples, &mut changed, watch)?;
+        }
+        if self.clear_caches {
+            book.step(StepKind::EmptyCaches, serde_json::json!({ "target": target }))?;
+            self.empty_caches(&mut change_log, &mut changed)?;
+        }
+        change_log.seal()?;
+        self.describe(&mut changed);
+        changed.as_copy.config = config_changes(self.plan);
+        Ok(changed)
+    }
+
+    fn edit_files(&self, book: &logbook::Run, change_log: &mut ChangeLog) -> Result<(), RestoreError> {
+        let tree = &*self.plan.job.tree;
+        for file in self.files() {
+            let path = self.plan.job.options.target.join(&file.path);
+            book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
+            let mut text = Vec::new();
+            tree.open(&path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
+            let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
+            let new = edit::apply(file, self.plan.config_of(&file.path), &text).map_err(wrong)?;
+            change_log.replace(&path)?;
+            write_whole(tree, &path, &new, None).at(&path)?;
+        }
+        Ok(())
+    }
+
+    /// Changes the rows of the list, and reads those again that somebody changed meanwhile.
+    fn change_rows(
+        &self,
+        access: &DatabaseAccess,
+        path: &Path,
+        samples: usize,
+        changed: &mut Changed,
+        watch: &dyn Watch,
+    ) -> Result<(), RestoreError> {
+        let bytes = std::fs::metadata(path).at(path)?.len();
+        watch.event(Event::StepStarted { step: "changing rows", total: Some(bytes) });
+        let mut editor = servers::editor(access).map_err(RestoreError::Database)?;
+        let mut missed =
+            apply(&mut *editor, &mut BufReader::new(File::open(path).at(path)?), changed, watch)?;
+        for _ in 0..AGAIN {
+            if missed.is_empty() {
+                break;
+            }
+            let mut unused = self.begin();
+            let lines = self.list_changes(samples, &mut Vec::new(), Some(&missed), &mut unused, watch)?;
+            let mut file = File::options().append(true).open(path).at(path)?;
+            file.write_all(&lines).and_then(|()| file.sync_data()).at(path)?;
+            missed = apply(&mut *editor, &mut &lines[..], changed, watch)?;
+        }
+        for table in &missed {
+            let what = "rows that others were changing all the time were left as they are";
+            changed.as_copy.findings.push(Finding::new(Code::RowMissing, what, table, "run the same again"));
+        }
+        if self.clear_caches {
+            // What a server says of the number of rows is a guess.
+            for table in self.tables.iter().map(|t| &t.name).filter(|t| self.is_emptied(t)) {
+                if editor.clear(table).map_err(RestoreError::Database)? > 0 {
+                    changed.cache_tables.push(table.clone());
+                }
+            }
+            editor.commit().map_err(RestoreError::Database)?;
+        }
+        watch.event(Event::StepDone);
+        Ok(())
+    }
+
+    /// Takes away what the system makes anew. Folders and what has to lie in them stay.
+    fn empty_caches(&self, change_log: &mut ChangeLog, changed: &mut Changed) -> Result<(), RestoreError> {
+        let tree = &*self.plan.job.tree;
+        for (path, kept) in self.cache_files() {
+            if kept {
+                change_log.replace(&path)?;
+            }
+            tree.remove(&path).at(&path)?;
+            changed.cache_files += 1;
+        }
+        Ok(())
+    }
+}
+
+/// The same rules once more.
+fn rules_of<'r>(rules: &Rules<'r>) -> Rules<'r> {
+    Rules {
+        relocation: rules.relocation,
+        cells: rules.cells.clone(),
+        packed: rules.packed.clone(),
+        coded: rules.coded.clone(),
+        settings: rules.settings.clone(),
+        starts: rules.starts.clone(),
+        samples: rules.samples,
+        ..Rules::new(rules.replacements, rules.keep)
+    }
+}
+
+fn unreadable_list(source: io::Error) -> RestoreError {
+    RestoreError::Dump { name: ROWS.into(), source: DumpError::Read(source) }
+}
+
+/// Makes the changes of a list, and returns the tables in which somebody else was quicker.
+pub fn apply(
+    editor: &mut dyn RowEditor,
+    list: &mut dyn BufRead,
+    changed: &mut Changed,
+    watch: &dyn Watch,
+) -> Result<BTreeSet<String>, RestoreError> {
+    let mut missed = BTreeSet::new();
+    let mut twins = Twins::default();
+    each(list, &mut |change, number| {
+        let rows = editor.change(&change).map_err(RestoreError::Database)?;
+        match rows {
+            // Rows that are told by the same values change together.
+            0 if twins.changed_before(&change) => {}
+            0 => {
+                missed.insert(change.table.clone());
+            }
+            rows => {
+                twins.changed_before(&change);
+                *changed.rows.entry(change.table.clone()).or_default() += rows;
+            }
+        }
+        if number % AT_ONCE == 0 {
+            editor.commit().map_err(RestoreError::Database)?;
+            go_on(watch).map_err(ReadError::from)?;
+        }
+        Ok(())
+    })?;
+    editor.commit().map_err(RestoreError::Database)?;
+    Ok(missed)
+}
+
+/// Hands on each change of a list, and its number from 1.
+fn each(
+    list: &mut dyn BufRead,
+    take: &mut dyn FnMut(RowChange, usize) -> Result<(), RestoreError>,
+) -> Result<(), RestoreError> {
+    let mut line = Vec::new();
+    let mut number = 0;
+    loop {
+        line.clear();
+        if list.read_until(b'\n', &mut line).map_err(unreadable_list)? == 0 {
+            return Ok(());
+        }
+        // A line that was being written when the program ended was not carried out.
+        let Ok(change) = serde_json::from_slice(&line) else { continue };
+        number += 1;
+        take(change, number)?;
+    }
+}
+
+fn count_by_table(list: &mut dyn BufRead, rows: &mut BTreeMap<String, u64>) -> io::Result<()> {
+    each(list, &mut |change, _| {
+        *rows.entry(change.table).or_default() += 1;
+        Ok(())
+    })
+    .map_err(|e| io::Error::other(e.to_string()))
+}
+
+/// Goes back: makes the changes of a list undone, the last one first. Rows that somebody changed since stay. Returns how many rows went back,
+/// and how many stay.
+pub fn undo_rows(access: &DatabaseAccess, list: &Path) -> Result<(u64, u64), RestoreError> {
+    let mut changes: Vec<RowChange> = Vec::new();
+    each(&mut BufReader::new(File::open(list).at(list)?), &mut |change, _| {
+        changes.push(change);
+        Ok(())
+    })?;
+    let mut editor = servers::editor(access).map_err(RestoreError::Database)?;
+    let (mut back, mut stay) = (0, 0);
+    let mut twins = Twins::default();
+    for (number, change) in changes.iter().rev().enumerate() {
+        match editor.change(&change.back()).map_err(RestoreError::Database)? {
+            0 if twins.changed_before(change) => {}
+            0 => stay += 1,
+            rows => {
+                twins.changed_before(change);
+                back += rows;
+            }
+        }
+        if number % AT_ONCE == 0 {
+            editor.commit().map_err(RestoreError::Database)?;
+        }
+    }
+    editor.commit().map_err(RestoreError::Database)?;
+    Ok((back, stay))
+}
+
+/// Changes of rows that nothing tells from others, by their hashes.
+#[derive(Default)]
+struct Twins(HashSet<u64>);
+
+impl Twins {
+    /// Says whether the same change was met before, and remembers it.
+    fn changed_before(&mut self, change: &RowChange) -> bool {
+        let mut hasher = DefaultHasher::new();
+        (&change.table, &change.key).hash(&mut hasher);
+        change.keyless && !self.0.insert(hasher.finish())
+    }
+}
+
+/// A file of lines that may be handed from thread to thread and is brought to the disk in the end.
+#[derive(Default)]
+struct Lines(Option<BufWriter<File>>);
+
+impl Write for Lines {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.as_mut().map_or(Ok(buf.len()), |out| out.write(buf))
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.as_mut().map_or(Ok(()), Write::flush)
+    }
+}
+
+impl Lines {
+    fn finish(self) -> io::Result<()> {
+        let Some(mut out) = self.0 else { return Ok(()) };
+        out.flush()?;
+        out.get_ref().sync_data()
+    }
+}
