@@ -350,6 +350,13 @@ impl From<UndoError> for CommandError {
                 CommandError::new(Exit::Usage, &e).hint("`zporter logbook` lists all runs")
             }
             UndoError::Already { .. } | UndoError::Nothing { .. } => CommandError::new(Exit::Usage, &e),
+            UndoError::Forgotten { .. } | UndoError::NothingBeside { .. } => {
+                CommandError::new(Exit::Usage, &e)
+            }
+            UndoError::NotOver { ref run } => {
+                let hint = format!("go back first: `zporter undo {run}`");
+                CommandError::new(Exit::Refused, &e).hint(hint)
+            }
             UndoError::Later { ref later, .. } => {
                 let hint = format!("undo that one first: `zporter undo {later}`");
                 CommandError::new(Exit::Refused, &e).hint(hint)
@@ -452,6 +459,8 @@ impl From<RestoreError> for CommandError {
             RestoreError::TargetInUse { .. } => {
                 CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty")
             }
+            RestoreError::OtherSite { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("name the folder of the site, or restore the archive into an empty one"),
             RestoreError::NoCopy { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name the folder of a copy that was made before, or leave --refresh out to make one"),
             RestoreError::SourceDatabase { .. } => CommandError::new(Exit::Refused, &e)

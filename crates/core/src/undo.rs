@@ -12,6 +12,7 @@ use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
 use crate::place::DatabaseAccess;
 use crate::restore::RestoreError;
+use crate::restore::in_place::Exchange;
 use crate::restore::live::undo_rows;
 use crate::survey::hosts;
 use crate::survey::recognise::{config_facts, recognise};
@@ -44,6 +45,26 @@ pub enum UndoError {
         later: String,
         /// Target or database.
         place: String,
+    },
+    /// What it left beside the site is gone.
+    #[error("what the run {run} replaced was taken away by {by}")]
+    Forgotten {
+        /// Run.
+        run: String,
+        /// Who took it away.
+        by: String,
+    },
+    /// It left nothing beside.
+    #[error("the run {run} left nothing beside a site")]
+    NothingBeside {
+        /// Run.
+        run: String,
+    },
+    /// It is not over.
+    #[error("the run {run} was interrupted, and its site is not whole for sure")]
+    NotOver {
+        /// Run.
+        run: String,
     },
     /// It changed nothing that could be put back.
     #[error("the run {run} was a {command}: it replaced nothing")]
@@ -85,6 +106,12 @@ pub struct Undo {
     pub replaced: Vec<String>,
     /// List of rows that the run changed where they lay.
     pub rows: Option<PathBuf>,
+    /// Whether it is undone.
+    undone: bool,
+    /// Whether it worked on a site that was there.
+    pub in_place: bool,
+    /// What took whose place, of a site that was brought back.
+    pub exchange: Option<Exchange>,
     kept: PathBuf,
 }
 
@@ -98,6 +125,12 @@ pub struct Done {
     pub database_emptied: bool,
     /// Whether its former content was loaded again.
     pub database_put_back: bool,
+    /// Folders and files beside the site in which what the run made lies now.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub beside: Vec<PathBuf>,
+    /// Tables that lie beside now.
+    #[serde(skip_serializing_if = "is_nothing")]
+    pub tables_beside: u64,
     /// Rows that are as they were.
     pub rows_back: u64,
     /// Rows that somebody changed since, and that stay.
@@ -106,6 +139,10 @@ pub struct Done {
     pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
     pub tables_stay: Vec<String>,
+}
+
+fn is_nothing(number: &u64) -> bool {
+    *number == 0
 }
 
 /// Runs whose work can be undone.
@@ -135,6 +172,20 @@ pub fn latest(folder: &Path) -> Option<String> {
 
 /// Looks what going back would mean.
 pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
+    look(folder, run, false)
+}
+
+/// Looks what taking away would mean that lies beside a site: what the run replaced, or what it made if it was undone.
+pub fn plan_to_forget(folder: &Path, run: &str) -> Result<Undo, UndoError> {
+    let undo = look(folder, run, true)?;
+    match (&undo.exchange, undo.ended.is_some() || undo.undone) {
+        (None, _) => Err(UndoError::NothingBeside { run: run.into() }),
+        (_, false) => Err(UndoError::NotOver { run: run.into() }),
+        _ => Ok(undo),
+    }
+}
+
+fn look(folder: &Path, run: &str, forgets: bool) -> Result<Undo, UndoError> {
     let lines = logbook::read(folder, run).ok_or_else(|| UndoError::NoRun(run.into()))?;
     let first = lines.first().ok_or_else(|| UndoError::NoRun(run.into()))?;
     let command = logbook::command_of(&lines);
@@ -142,18 +193,28 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
         return Err(UndoError::Nothing { run: run.into(), command });
     }
     let ours = places(&lines);
+    let mut own_undone = false;
     let mut undone: Vec<String> = Vec::new();
     for later in logbook::runs(folder).into_iter().take_while(|r| r.run != run) {
         let Some(other) = logbook::read(folder, &later.run) else { continue };
         if later.command == "undo" {
+            let forgotten = other.first().and_then(|l| l.detail["forgets"].as_str()).unwrap_or_default();
+            if later.state == "done" && forgotten == run {
+                return Err(UndoError::Forgotten { run: run.into(), by: later.run });
+            }
             let undoes = other.first().and_then(|l| l.detail["undoes"].as_str()).unwrap_or_default();
             if later.state == "done" && undoes == run {
+                own_undone = true;
+                if forgets {
+                    continue;
+                }
                 return Err(UndoError::Already { run: run.into(), by: later.run });
             }
             if later.state == "done" {
                 undone.push(undoes.to_string());
             }
-        } else if !undone.contains(&later.run)
+        } else if !forgets
+            && !undone.contains(&later.run)
             && let Some(place) = places(&other).into_iter().find(|p| ours.contains(p))
         {
             return Err(UndoError::Later { later: later.run, place });
@@ -188,6 +249,9 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
         tables,
         replaced,
         rows: step(StepKind::ChangeRows, "rows").map(PathBuf::from),
+        exchange: Exchange::of(&lines),
+        undone: own_undone,
+        in_place: lines.iter().any(|l| l.step == StepKind::UnpackFiles && l.detail["was"] == "there"),
         kept: logbook::kept_of(folder, run),
     })
 }
@@ -195,7 +259,8 @@ pub fn plan(folder: &Path, run: &str) -> Result<Undo, UndoError> {
 impl Undo {
     /// Says what would happen to files, in folders that `find` finds.
     pub fn look(&self, find: FindTree<'_>) -> Result<Undone, UndoError> {
-        Ok(change_log::undo(&self.kept, self.end(), true, find)?)
+        let beside = self.exchange.as_ref().map(Exchange::beside).unwrap_or_default();
+        Ok(change_log::undo(&self.kept, self.end(), true, &beside, find)?)
     }
 
     /// Finds the access that the site itself has now to the database of the run, if its config names that.
@@ -228,6 +293,20 @@ impl Undo {
         watch: &dyn Watch,
     ) -> Result<Done, UndoError> {
         let mut done = Done::default();
+        if let Some(exchange) = &self.exchange {
+            book.step(StepKind::ExchangeBack, serde_json::json!({ "target": self.target }))?;
+            exchange.back(access).map_err(Box::new)?;
+            done.beside = exchange.beside();
+            done.tables_beside = exchange.tables.len() as u64;
+            if exchange.database.is_none()
+                && let (Some(access), true) = (access, self.kept_dump.is_some())
+            {
+                // Tables that could not be exchanged.
+                self.database(access, book, watch, &mut done)?;
+            }
+            done.files = change_log::undo(&self.kept, self.end(), false, &done.beside, find)?;
+            return Ok(done);
+        }
         match access {
             Some(access) if self.rows.is_some() => {
                 let list = self.rows.as_deref().unwrap_or(&self.kept);
@@ -241,8 +320,17 @@ impl Undo {
             None => {}
         }
         book.step(StepKind::UndoFiles, serde_json::json!({ "kept": self.kept }))?;
-        done.files = change_log::undo(&self.kept, self.end(), false, find)?;
+        done.files = change_log::undo(&self.kept, self.end(), false, &[], find)?;
         Ok(done)
+    }
+
+    /// Takes away what lies beside the site.
+    pub fn forget(&self, access: Option<&DatabaseAccess>, book: &Run) -> Result<(), UndoError> {
+        book.step(StepKind::Forget, serde_json::json!({ "target": self.target }))?;
+        match &self.exchange {
+            Some(exchange) => Ok(exchange.forget(access).map_err(Box::new)?),
+            None => Ok(()),
+        }
     }
 
     fn database(
@@ -259,8 +347,9 @@ impl Undo {
             .filter(|t| self.tables.iter().chain(&self.replaced).any(|o| o == *t))
             .cloned()
             .collect();
-        // What came into these tables since is not lost.
-        if !ours.is_empty() {
+        // What came into these tables since is not lost. Into those that lay beside a site nothing came.
+        let beside = self.in_place && self.kept_dump.is_none();
+        if !ours.is_empty() && !beside {
             done.kept = Some(keep_dump(access, &ours, book, watch)?);
         }
         book.step(
@@ -290,7 +379,9 @@ impl Undo {
             return Ok(());
         }
         loader.empty_of(&made)?;
-        done.tables_stay = loader.tables()?;
+        if !beside {
+            done.tables_stay = loader.tables()?;
+        }
         loader.finish()?;
         done.database_emptied = true;
         Ok(())

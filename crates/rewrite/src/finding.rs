@@ -186,6 +186,10 @@ codes! {
     ChangedAfterRun = Attention,
     /// A table that the run did not make stays.
     TableNotOfRun = Attention,
+    /// Another way into the database than the archive's was taken.
+    OtherAccess = Note,
+    /// Tables cannot take each other's place in one step here.
+    NoExchange = Note,
     /// A run was interrupted and has not been gone on with or undone.
     RunUnfinished = Note,
 }

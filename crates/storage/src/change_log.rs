@@ -36,6 +36,19 @@ pub enum FileChange {
     Kept(PathBuf, u64),
 }
 
+impl FileChange {
+    /// What it is about.
+    pub fn path(&self) -> &Path {
+        match self {
+            FileChange::Root(path)
+            | FileChange::Seal(path, ..)
+            | FileChange::File(path)
+            | FileChange::Folder(path)
+            | FileChange::Kept(path, _) => path,
+        }
+    }
+}
+
 /// Writes the list.
 #[derive(Debug)]
 pub struct ChangeLog {
@@ -244,7 +257,7 @@ fn sweep(prints: &[FileChange], places: &Places<'_>) {
         .iter()
         .filter_map(|print| match print {
             FileChange::Folder(path) | FileChange::Root(path) => Some(path.as_path()),
-            FileChange::File(path) | FileChange::Kept(path, _) | FileChange::Seal(path, ..) => path.parent(),
+            other => other.path().parent(),
         })
         .collect();
     for folder in folders {
@@ -289,15 +302,17 @@ impl<'f> Places<'f> {
 }
 
 /// Walks the list back. What was changed after `ended`, in seconds since 1970, stays and is listed. With `only_look` nothing is done.
-/// `find` finds the folders that the run worked in.
+/// `find` finds the folders that the run worked in; what lies in `without` is passed over.
 pub fn undo(
     kept: &Path,
     ended: Option<i64>,
     only_look: bool,
+    without: &[PathBuf],
     find: FindTree<'_>,
 ) -> Result<Undone, PathError> {
     let mut out = Undone::default();
-    let prints = read(kept);
+    let mut prints = read(kept);
+    prints.retain(|print| !without.iter().any(|folder| print.path().starts_with(folder)));
     let places = Places::of(&prints, find);
     if !only_look {
         sweep(&prints, &places);

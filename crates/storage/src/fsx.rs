@@ -74,6 +74,52 @@ impl Write for WholeFile {
     }
 }
 
+/// Lets two things of one file system take each other's place: in one step where the file system can, in two where it cannot.
+pub fn exchange(one: &Path, other: &Path) -> Result<(), PathError> {
+    use rustix::fs::{CWD, RenameFlags, renameat_with};
+    use rustix::io::Errno;
+    match renameat_with(CWD, one, CWD, other, RenameFlags::EXCHANGE) {
+        Ok(()) => {}
+        Err(Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => {
+            let between = between(one);
+            fs::rename(other, &between).at(other)?;
+            if let Err(e) = fs::rename(one, other) {
+                fs::rename(&between, other).at(&between)?;
+                return Err(e).at(one);
+            }
+            fs::rename(&between, one).at(one)?;
+        }
+        Err(e) => return Err(std::io::Error::from(e)).at(other),
+    }
+    sync_folder(folder_of(one));
+    sync_folder(folder_of(other));
+    Ok(())
+}
+
+/// Where the second of two things lies for a moment while they are exchanged in two steps.
+fn between(one: &Path) -> PathBuf {
+    let mut name = one.file_name().unwrap_or_default().to_os_string();
+    name.push("-was");
+    one.with_file_name(name)
+}
+
+/// Ends an exchange in two steps that was interrupted.
+pub fn mend_exchange(one: &Path, other: &Path) -> Result<(), PathError> {
+    let between = between(one);
+    let there = |path: &Path| fs::symlink_metadata(path).is_ok();
+    match (there(&between), there(one), there(other)) {
+        (true, _, false) => fs::rename(&between, other).at(other),
+        (true, false, true) => fs::rename(&between, one).at(one),
+        _ => Ok(()),
+    }
+}
+
+/// Tells a thing from all others of this machine, whatever it is called: its device and its number there.
+pub fn identity(path: &Path) -> Option<(u64, u64)> {
+    use std::os::unix::fs::MetadataExt;
+    fs::symlink_metadata(path).ok().map(|meta| (meta.dev(), meta.ino()))
+}
+
 /// The folder a file lies in.
 pub fn folder_of(path: &Path) -> &Path {
     path.parent().filter(|p| !p.as_os_str().is_empty()).unwrap_or(Path::new("."))

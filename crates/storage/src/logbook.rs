@@ -45,6 +45,14 @@ pub enum StepKind {
     SetFile,
     /// Rows are changed where they lie; the changes are kept.
     ChangeRows,
+    /// What was made beside a site, and the site itself, take each other's place.
+    Exchange,
+    /// A view, trigger, routine or event that is made again goes; its text is noted.
+    ThingReplaced,
+    /// What was exchanged takes its old place again.
+    ExchangeBack,
+    /// What a run left beside a site is taken away.
+    Forget,
     /// Caches are emptied.
     EmptyCaches,
     /// The host is told which folder is its own.

@@ -11,6 +11,7 @@ use serde::Serialize;
 use zporter_core::job::Kind;
 use zporter_core::job::run::Copied;
 use zporter_core::place::Address;
+use zporter_core::restore::in_place::Over;
 use zporter_core::restore::refresh::Outlook;
 use zporter_core::restore::restored::Restored;
 
@@ -143,8 +144,17 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
     }
     if let Some(run) = run {
         way_back(&mut report, run, *kind);
+        if done.exchanged.is_some() {
+            let what = "what was there lies beside the site";
+            report.next.push(format!("{what}; once nobody needs it: zporter undo --forget {run}"));
+        }
     }
     Ok(report)
+}
+
+/// A short time for people.
+fn short(seconds: f64) -> String {
+    if seconds < 1.0 { format!("{:.0} ms", (seconds * 1000.0).max(1.0)) } else { format!("{seconds:.1} s") }
 }
 
 /// Names, or the first of them.
@@ -189,7 +199,19 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
         (None, Some(access)) => drop(facts.add("database", access.url())),
         (None, None) => {}
     }
-    if !plan.replaced.is_empty() {
+    match &plan.job.over {
+        Some(Over::Beside(_)) => {
+            facts.add("replaces", "the folder, as a whole and in one step; what is there is kept beside it");
+        }
+        Some(Over::EachFile) => {
+            facts.add("replaces", "files one by one, each kept for an undo");
+        }
+        None => {}
+    }
+    if !plan.beside.is_empty() && !plan.replaced.is_empty() {
+        let tables = count(plan.replaced.len() as u64, "table");
+        facts.add("replaces", format!("{tables}, in one step; what is there is kept beside them"));
+    } else if !plan.replaced.is_empty() {
         let names = some(plan.replaced.iter().map(String::as_str), false);
         let tables = count(plan.replaced.len() as u64, "table");
         facts.add("replaces", format!("{tables}, of which a dump is kept: {names}"));
@@ -240,6 +262,13 @@ fn work(report: &mut Report, done: &Restored, dry_run: bool) {
                 "not copied",
                 format!("{}: {why} ({such}{})", count(n.entries, "entry"), safe(&n.first)),
             );
+        }
+        if done.taken_over > 0 {
+            let files = count(done.taken_over, "file");
+            facts.add("taken over", format!("{files} that the archive left out"));
+        }
+        if let Some(seconds) = done.exchanged {
+            facts.add("exchanged", format!("in {}", short(seconds)));
         }
         facts.maybe("dump", done.dump.as_ref().map(|d| d.display().to_string()));
         if !done.loaded.is_empty() {

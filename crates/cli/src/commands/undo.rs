@@ -17,7 +17,7 @@ use zporter_core::finding::{Code, Finding};
 use zporter_core::job::run::World;
 use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
-use zporter_core::undo::{Done, Undo, latest, plan};
+use zporter_core::undo::{Done, Undo, latest, plan, plan_to_forget};
 
 /// Undo a restore, clone, load, settle or switch: remove what it made, put back what it replaced
 #[derive(Debug, Args)]
@@ -27,6 +27,9 @@ pub struct UndoArgs {
     /// Its password
     #[command(flatten)]
     password: PasswordArgs,
+    /// Take away what the run left beside the site: what it replaced, or of a run that is undone what it made
+    #[arg(long)]
+    forget: bool,
     /// Say what would be undone, and change nothing
     #[arg(long)]
     dry_run: bool,
@@ -64,29 +67,35 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
         })?,
         named => named.to_string(),
     };
-    let undo = plan(&folder, &run)?;
+    let undo = if args.forget { plan_to_forget(&folder, &run)? } else { plan(&folder, &run)? };
     if args.dry_run {
-        return preview(undo);
+        return preview(undo, args.forget);
     }
     let mut access = undo.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     // A site that was changed where it lies knows its own way in.
-    let own = undo
-        .rows
-        .as_ref()
-        .and_then(|_| undo.access_of_site(&|root| Here.tree(root), &context::definitions().ok()?));
-    match (&mut access, own) {
+    let in_place = undo.rows.is_some() || undo.in_place;
+    let own = || undo.access_of_site(&|root| Here.tree(root), &context::definitions().ok()?);
+    match (&mut access, in_place.then(own).flatten()) {
         (Some(access), Some(own)) => *access = own,
         (Some(access), None) => args.password.complete(access)?,
         (None, _) => {}
     }
-    let detail = serde_json::json!({ "undoes": undo.run, "database": undo.database });
+    let word = if args.forget { "forgets" } else { "undoes" };
+    let detail = serde_json::json!({ word: undo.run, "database": undo.database });
     let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
     let progress = Progress::new(style);
-    match undo.carry_out(access.as_ref(), &|root| Here.tree(root), &book, &progress) {
+    let done = match args.forget {
+        true => undo.forget(access.as_ref(), &book).map(|()| Done::default()),
+        false => undo.carry_out(access.as_ref(), &|root| Here.tree(root), &book, &progress),
+    };
+    match done {
         Ok(done) => {
             let run = book.id().to_string();
             book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?;
-            report(&undo, &done, run)
+            match args.forget {
+                true => forgotten(&undo, &done, run),
+                false => report(&undo, &done, run),
+            }
         }
         Err(e) => {
             let error = CommandError::from(e);
@@ -97,15 +106,41 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
     }
 }
 
-fn preview(undo: Undo) -> Result<Report, CommandError> {
+/// Tells what was taken away that lay beside a site.
+fn forgotten(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError> {
+    let verdict = format!("Forgotten: what {} left beside its site is gone", undo.run);
+    let mut report = Report::new("undo", verdict, done)?;
+    report.run = Some(run);
+    let mut facts = Facts::default();
+    beside(&mut facts, undo);
+    report.section("", facts.block());
+    Ok(report)
+}
+
+/// Tells what lies beside a site.
+fn beside(facts: &mut Facts, undo: &Undo) {
+    let Some(exchange) = &undo.exchange else { return };
+    for (made, ..) in &exchange.paths {
+        facts.add("beside", made.display().to_string());
+    }
+    if !exchange.tables.is_empty() {
+        facts.add("beside", count(exchange.tables.len() as u64, "table"));
+    }
+}
+
+fn preview(undo: Undo, forgets: bool) -> Result<Report, CommandError> {
     let files = undo.look(&|root| Here.tree(root))?;
     let ended = undo.ended.is_some();
+    let mut own = Facts::default();
+    beside(&mut own, &undo);
     let verdict = format!(
-        "Would undo {}, a {} that {}",
+        "Would {} {}, a {} that {}",
+        if forgets { "forget what is left of" } else { "undo" },
         undo.run,
         undo.command,
         if ended { "ended" } else { "was interrupted" }
     );
+    let exchanged = undo.exchange.is_some().then_some(own);
     let result = UndoPreview {
         undoes: undo.run,
         command: undo.command,
@@ -122,18 +157,27 @@ fn preview(undo: Undo) -> Result<Report, CommandError> {
     report.exit = Some(Exit::Done);
     stays(&mut report, &result.changed_since, &[]);
     let mut facts = Facts::default();
-    facts.add("remove", count(result.removed, "file"));
+    if result.removed > 0 || exchanged.is_none() {
+        facts.add("remove", count(result.removed, "file"));
+    }
     if result.put_back > 0 {
         facts.add("put back", count(result.put_back, "file"));
     }
     if let Some(url) = &result.database {
         facts.add("database", url);
         let tables = count(result.tables.len() as u64, "table");
-        facts.add("remove", format!("{tables}, and views, triggers, routines and events"));
+        if exchanged.is_none() {
+            facts.add("remove", format!("{tables}, and views, triggers, routines and events"));
+        } else if !forgets {
+            facts.add("exchange", format!("{tables} with those that were there"));
+        }
     }
     let kept = result.kept_dump.as_ref().map(|kept| format!("what is kept in {}", kept.display()));
     facts.maybe("put back", kept);
     report.section("", facts.block());
+    if let Some(own) = exchanged {
+        report.section("", own.block());
+    }
     Ok(report)
 }
 
@@ -155,6 +199,13 @@ fn report(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError>
     report.run = Some(run);
     stays(&mut report, &done.files.changed_since, &done.tables_stay);
     let mut facts = Facts::default();
+    if undo.exchange.is_some() {
+        beside(&mut facts, undo);
+        report.next.push(format!(
+            "what the run made lies beside the site; to take it away: zporter undo --forget {}",
+            undo.run
+        ));
+    }
     if done.files.removed + done.files.put_back > 0 {
         let (removed, put_back) = (number(done.files.removed), number(done.files.put_back));
         facts.add("files", format!("{removed} removed, {put_back} put back"));
@@ -167,7 +218,7 @@ fn report(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError>
         let place = undo.database.clone().unwrap_or_default();
         report.findings.push(Finding::new(Code::ChangedAfterRun, what, place, "look at them by hand"));
     }
-    if let Some(url) = undo.database.as_ref().filter(|_| undo.rows.is_none()) {
+    if let Some(url) = undo.database.as_ref().filter(|_| undo.rows.is_none() && done.tables_beside == 0) {
         let told = match (done.database_put_back, done.database_emptied) {
             (true, _) => "holds again what it held before",
             (false, true) => "is as empty as before",

@@ -29,6 +29,7 @@ mod documents;
 mod dumps;
 mod engines;
 mod guards;
+mod in_place;
 mod json_config;
 mod layouts;
 mod live;

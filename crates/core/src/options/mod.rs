@@ -38,9 +38,14 @@ pub struct CopyJob {
     /// Archive of ours or a plain zip or tar.gz of a site; to clone, the folder of the site, which is only read
     #[schemars(extend("x-index" = 1, "x-value" = "SOURCE"))]
     pub source: FullPath,
-    /// Target folder; missing or empty, or with --refresh a copy
+    /// Target folder; missing or empty, or with --refresh a copy; with --in-place the site (default: where it was packed)
+    #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-index" = 2, "x-value" = "TARGET"))]
     pub target: FullPath,
+    /// Bring the site back where it was: folder, address and database as the archive knows them; what is there is kept beside
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "The new place", "x-in" = "restore", "x-excludes" = ["dump-to", "host-as", "table-prefix"]))]
+    pub in_place: bool,
     /// New base address
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "URL", "x-group" = "The new place"))]

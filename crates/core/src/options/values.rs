@@ -48,7 +48,7 @@ macro_rules! written {
 }
 
 /// A path that does not depend on where somebody stands.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct FullPath(PathBuf);
 
 impl FullPath {

@@ -1,5 +1,6 @@
 //! A restore or a clone that is ready to be planned: its options, and what the world added to them.
 
+use super::in_place::Over;
 use crate::contents::SiteContents;
 use crate::options::CopyJob;
 use crate::place::{Address, DatabaseAccess};
@@ -7,7 +8,7 @@ use crate::secret::Secret;
 use crate::select::Scope;
 use crate::table_scope::TableScope;
 use crate::tree::{Ids, Tree};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 /// What of a site is changed where it lies.
@@ -40,6 +41,8 @@ pub struct RestoreJob {
     pub owner: Option<Ids>,
     /// What is changed of a site where it lies; nothing is unpacked or loaded then.
     pub in_place: Option<Reach>,
+    /// How files come to a site that is there, and is brought back.
+    pub over: Option<Over>,
     /// New password of the administrator.
     pub admin_password: Option<Secret>,
 }
@@ -47,7 +50,15 @@ pub struct RestoreJob {
 impl RestoreJob {
     /// Says whether a database that holds something is emptied.
     pub fn replaces(&self) -> bool {
-        self.options.empty_database || self.options.refresh
+        self.options.empty_database || self.options.refresh || self.options.in_place
+    }
+
+    /// The folder in which files are written: where the site lies, or beside it.
+    pub fn folder(&self) -> &Path {
+        match &self.over {
+            Some(Over::Beside(folder)) => folder,
+            _ => &self.options.target,
+        }
     }
 
     /// What of which tables is restored.

@@ -5,6 +5,7 @@ pub mod copy_settings;
 pub mod edits;
 mod guards;
 pub mod hosts;
+pub mod in_place;
 pub mod job;
 pub mod leftovers;
 pub mod live;
@@ -64,6 +65,14 @@ pub enum RestoreError {
         path: PathBuf,
         /// Some of what is there.
         found: Vec<String>,
+    },
+    /// The folder holds another site than the one that would be brought back.
+    #[error("{path} holds {found}, and not the site of this archive")]
+    OtherSite {
+        /// Folder.
+        path: PathBuf,
+        /// What is there.
+        found: String,
     },
     /// There is no copy that could be brought up to date.
     #[error("{path} is no copy of this site: {why}")]

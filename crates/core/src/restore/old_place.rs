@@ -13,7 +13,7 @@ use crate::survey::inspect_dump;
 use crate::survey::recognise::{ConfigFacts, recognise};
 use crate::system::{Definition, Known};
 use std::collections::BTreeSet;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 /// Chooses the host that is meant: ours says it in its head, a plain archive with several needs to be told.
 pub(super) fn hosts_of(
@@ -204,8 +204,11 @@ pub(super) fn outside(job: &RestoreJob, source: &Source) -> Result<Option<(Root,
         let name = job.options.target.file_name().unwrap_or_default().to_string_lossy().into_owned();
         job.options.target.with_file_name(format!("{name}-storage"))
     };
-    let new = job.options.storage.as_deref().map_or_else(beside, Path::to_path_buf);
-    if !job.options.refresh
+    // What is brought back to its place has its folder where it had it.
+    let same = job.options.in_place && Path::new(&head.place.root) == &*job.options.target;
+    let own = same.then(|| PathBuf::from(old));
+    let new = job.options.storage.as_deref().map(Path::to_path_buf).or(own).unwrap_or_else(beside);
+    if !job.replaces()
         && job.scope.has(&Part::Code)
         && job.tree.list(&new).is_ok_and(|listed| !listed.is_empty())
     {

@@ -18,7 +18,7 @@ pub(super) fn settle(plan: &RestorePlan, change_log: &ChangeLog) -> Result<(), P
     for made in change_log.made()? {
         let (FileChange::File(path) | FileChange::Folder(path)) = made else { continue };
         let below = |root: &Path| path.starts_with(root);
-        if !below(&plan.job.options.target) && !plan.outside().is_some_and(below) {
+        if !below(plan.job.folder()) && !plan.outside().is_some_and(below) {
             continue;
         }
         let tree = plan.tree_of(&path);

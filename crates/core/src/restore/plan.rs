@@ -2,15 +2,18 @@
 
 use super::copy_settings::PlannedSettings;
 use super::hosts::{HostMapping, Joining};
+use super::in_place::Over;
 use super::job::RestoreJob;
 use super::outlook::Outlook;
 use super::owner::Owner;
 use super::source::Source;
 use crate::config::edit::FilePlan;
+use crate::database::load::plain_name;
+use crate::database::loading::AsideName;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, CodedColumn, Keep, PackedColumn, Start};
 use crate::finding::Finding;
-use crate::place::{Address, Place, Relocation};
+use crate::place::{Address, DatabaseAccess, Place, Relocation};
 use crate::secret::Secret;
 use crate::select::{Part, Selection};
 use crate::survey::hosts::Hosts;
@@ -67,6 +70,12 @@ pub struct RestorePlan {
     pub replaced: BTreeSet<String>,
     /// Tables in the target's database that are not this site's, and stay.
     pub others: Vec<String>,
+    /// Under which names tables are loaded that take the place of others in the end.
+    pub beside: Vec<AsideName>,
+    /// Tables whose rows the archive left out: of a site that is brought back they stay as they are.
+    pub(super) left: BTreeSet<String>,
+    /// Where a database that is a file is made before it takes its place.
+    pub(super) beside_file: Option<PathBuf>,
     /// Whose the files will be.
     pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.
@@ -122,7 +131,41 @@ impl RestorePlan {
 
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
+        if self.left.contains(plain_name(table)) {
+            return Keep::Nothing;
+        }
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)
+    }
+
+    /// The database as it is loaded: a file lies beside its place until the end.
+    pub(super) fn loads_into(&self) -> Option<DatabaseAccess> {
+        let access = self.job.database.clone()?;
+        match self.database_file_beside() {
+            Some((made, _)) => Some(DatabaseAccess { name: made.display().to_string(), ..access }),
+            None => Some(match self.below_folder(&access) {
+                Some(name) => DatabaseAccess { name, ..access },
+                None => access,
+            }),
+        }
+    }
+
+    /// Where a database that is a file of the site lies while the site is made beside.
+    fn below_folder(&self, access: &DatabaseAccess) -> Option<String> {
+        let file = access.engine.facts().is_file.then(|| Path::new(&access.name))?;
+        let below = file.strip_prefix(&*self.job.options.target).ok()?;
+        matches!(self.job.over, Some(Over::Beside(_)))
+            .then(|| self.job.folder().join(below).display().to_string())
+    }
+
+    /// A database that is a file outside of what is exchanged as a whole: what is made, and the place that it takes.
+    pub(super) fn database_file_beside(&self) -> Option<(PathBuf, PathBuf)> {
+        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.options.in_place)?;
+        let file = access.engine.facts().is_file.then(|| PathBuf::from(&access.name))?;
+        if self.below_folder(access).is_some() || !file.exists() {
+            return None;
+        }
+        let made = self.beside_file.clone()?;
+        Some((made, file))
     }
 
     /// Returns what a file holds once it is edited, of the files that are; by its path in the target.
@@ -137,7 +180,7 @@ impl RestorePlan {
 
     /// What a thing of the copy is at the source, of a clone.
     pub(super) fn at_source(&self, path: &Path) -> Option<Meta> {
-        let below = path.strip_prefix(&self.job.options.target).ok()?;
+        let below = path.strip_prefix(self.job.folder()).ok()?;
         let survey = &self.job.contents.as_ref()?.survey;
         survey.tree.there(&survey.site.join(below))
     }
@@ -167,9 +210,7 @@ impl RestorePlan {
 
     /// Returns the folder in which this restore writes files.
     pub fn own_folder(&self) -> PathBuf {
-        self.joining
-            .as_ref()
-            .map_or(self.job.options.target.to_path_buf(), |j| self.job.options.target.join(&j.new))
+        self.joining.as_ref().map_or(self.job.folder().to_path_buf(), |j| self.job.folder().join(&j.new))
     }
 
     /// Returns the columns whose values begin otherwise: with the new prefix, with the new folder of a host.
@@ -209,16 +250,22 @@ impl RestorePlan {
     }
 
     /// Returns the file that the database will be, if it is one that is not there yet.
-    pub(super) fn new_database_file(&self) -> Option<&Path> {
-        let access =
-            self.job.database.as_ref().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
-        let file = access.engine.facts().is_file.then(|| Path::new(&access.name))?;
+    pub(super) fn new_database_file(&self) -> Option<PathBuf> {
+        let access = self.loads_into().filter(|_| self.loads() && self.job.options.dump_to.is_none())?;
+        let file = access.engine.facts().is_file.then(|| PathBuf::from(&access.name))?;
         (!file.exists()).then_some(file)
     }
 
     /// Says whether there are rows to be restored.
     pub fn loads(&self) -> bool {
         (self.source.has_database || self.job.dump.is_some()) && self.job.scope.has(&Part::Database)
+    }
+
+    /// Says whether something is made beside and takes its place in the end.
+    pub(super) fn is_exchanged(&self) -> bool {
+        matches!(self.job.over, Some(Over::Beside(_)))
+            || !self.beside.is_empty()
+            || self.database_file_beside().is_some()
     }
 
     /// Returns where the folder outside of the root goes, if the archive holds one.

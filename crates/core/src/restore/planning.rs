@@ -5,6 +5,7 @@ use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::edits::{cells, coded, file_plans, packed};
 use super::guards::{carried_tables, guard_database, guard_space, guard_target, other_copy};
 use super::hosts::Joining;
+use super::in_place;
 use super::job::{Reach, RestoreJob};
 use super::locate::{Locate, each_part};
 use super::old_place::{find_address, hosts_of, named_outside, other_sites, outside, relocation, system_of};
@@ -24,7 +25,7 @@ use crate::select::{Part, PathChoice, Selection};
 use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
 use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material, risks};
-use crate::system::{Definition, Known};
+use crate::system::{Definition, Known, table_rule};
 use crate::text::replacements::Replacements;
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -36,12 +37,17 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     {
         return Err(RestoreError::NotLoadable(access.engine.name()));
     }
-    if job.in_place.is_none() {
+    if job.in_place.is_none() && job.over.is_none() {
         guard_target(&job)?;
     }
     let source = look(&job, known, watch)?;
     let has_database = (source.has_database || job.dump.is_some()) && job.scope.has(&Part::Database);
-    if has_database && job.database.is_none() && job.options.dump_to.is_none() && job.in_place.is_none() {
+    if has_database
+        && job.database.is_none()
+        && job.options.dump_to.is_none()
+        && job.in_place.is_none()
+        && !job.options.in_place
+    {
         return Err(RestoreError::NoDatabaseTarget);
     }
     let mut findings = Findings::new(watch);
@@ -66,6 +72,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             return Err(RestoreError::NoCopy { path: job.options.target.to_path_buf(), why });
         }
     }
+    let root = match &source.kind {
+        ArchiveKind::Ours(head) => Some(head.place.root.as_str()),
+        ArchiveKind::Plain { .. } => None,
+    };
+    in_place::guard(&job, &definition.id, root, known)?;
     let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
     let joining = match &job.options.host_as {
@@ -81,6 +92,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     {
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
+    }
+    let mut own_access = false;
+    if job.options.in_place && has_database && job.database.is_none() {
+        let (access, other) = in_place::choose_database(&job, &facts, known)?;
+        own_access = other.is_none();
+        other.into_iter().for_each(|finding| findings.push(finding));
+        job.database = Some(access);
     }
     let moved = facts.moved_folders(&definition, None);
     let definition = definition.with_folders_at(&moved);
@@ -106,6 +124,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     let mut relocation = relocation(&job, &source, &facts, &found, &mut findings)?;
     let settings_only = job.in_place == Some(Reach::Settings);
+    let stays = job.options.in_place && relocation.is_nowhere();
+    if stays {
+        // What comes back where it was is as it was.
+        relocation = relocation.to_itself();
+    }
     if settings_only {
         // What is set does not hang on the place, and nothing else is looked at.
         relocation = relocation.to_itself();
@@ -122,7 +145,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if !job.options.refresh && job.in_place.is_none() {
         guard_space(&job, needed)?;
     }
-    let cells = cells(&definition, &facts.table_prefix);
+    let cells = if stays { Vec::new() } else { cells(&definition, &facts.table_prefix) };
     let packed = packed(&definition, &facts.table_prefix);
     let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
@@ -137,7 +160,29 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref())
     };
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
-    let replaced = replaced.into_iter().collect();
+    let mut replaced: BTreeSet<String> = replaced.into_iter().collect();
+    let mut left = BTreeSet::new();
+    let mut beside = Vec::new();
+    let mut beside_file = None;
+    if let (true, true, Some(access)) = (job.options.in_place, has_database, &job.database) {
+        if let ArchiveKind::Ours(head) = &source.kind {
+            left = in_place::emptied(head).intersection(&replaced).cloned().collect();
+            replaced.retain(|t| !left.contains(t));
+        }
+        if access.engine.facts().is_file {
+            beside_file = Some(in_place::beside(Path::new(&access.name)));
+        } else if in_place::exchanges(access)? {
+            beside = in_place::names(carried.difference(&left));
+        } else if !replaced.is_empty() {
+            // Of what a copy can do without an archive holds no rows, as a rule: here it stays.
+            let safe = |t: &String| {
+                table_rule(&definition, &facts.table_prefix, t).is_some_and(|r| r.safe && !r.cache)
+            };
+            left.extend(replaced.iter().filter(|t| safe(t)).cloned());
+            replaced.retain(|t| !left.contains(t));
+            findings.push(in_place::no_exchange(access));
+        }
+    }
     let admin = if job.changes_admin() {
         admin(&job, &source, &definition, version.as_deref(), &facts.table_prefix)?
     } else {
@@ -152,7 +197,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
     let mut planned = copy_settings::plan(&job, &site, admin.as_deref())?;
-    if let (Some(named), Some(new)) = (named_outside(&source), &storage) {
+    if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);
     }
     beaten(&planned, &source, &definition, &facts.table_prefix, &mut findings);
@@ -165,7 +210,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let keys: Vec<KeyPut> = planned.config.iter().map(put).collect();
     let cx = Context {
         relocation: &relocation,
-        database: job.database.as_ref(),
+        // What the archive's config says already stays as it says it.
+        database: job.database.as_ref().filter(|_| !own_access),
         replacements: &replacements,
         table_prefix: job.options.table_prefix.as_deref(),
         put: &keys,
@@ -222,6 +268,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         joining,
         host_mapping,
         replaced,
+        beside,
+        beside_file,
+        left,
         others,
         owner: Owner::of(&job),
         source_settings: settings,

@@ -40,6 +40,10 @@ pub struct NotUnpacked {
     pub first: String,
 }
 
+fn is_nothing(number: &u64) -> bool {
+    *number == 0
+}
+
 /// What a restore did.
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Restored {
@@ -52,6 +56,12 @@ pub struct Restored {
     /// What a refresh found, where it was one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub refreshed: Option<Refreshed>,
+    /// Seconds for which neither the old site nor the new one was whole, of one that was brought back.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub exchanged: Option<f64>,
+    /// Files that the archive left out on purpose and that were taken over from the site that was there.
+    #[serde(skip_serializing_if = "is_nothing")]
+    pub taken_over: u64,
     /// Entries of a plain archive that were not carried, with reasons.
     pub not_unpacked: BTreeMap<String, NotUnpacked>,
     /// The rewritten dump, if one was written.

@@ -108,10 +108,13 @@ impl DatabaseSink {
         }
         match &plan.job.database {
             Some(access) if plan.loads() => {
+                let access = &plan.loads_into().unwrap_or_else(|| access.clone());
                 // Between plan and run somebody may have filled it.
                 let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
                 let there = loader.tables().map_err(RestoreError::Database)?;
-                if !plan.job.replaces() {
+                if !plan.beside.is_empty() {
+                    loader.beside(&plan.beside).map_err(RestoreError::Database)?;
+                } else if !plan.job.replaces() {
                     must_be_empty(access, there).map_err(RestoreError::Database)?;
                 } else if !there.is_empty() {
                     let goes = there.into_iter().filter(|t| plan.replaced.contains(t)).collect();
@@ -132,6 +135,14 @@ impl DatabaseSink {
                 Ok(DatabaseSink::Server(Some(loader)))
             }
             _ => Ok(DatabaseSink::Nothing),
+        }
+    }
+
+    /// Takes the loader out.
+    pub(super) fn into_loader(self) -> (Option<Box<dyn Loading>>, DatabaseSink) {
+        match self {
+            DatabaseSink::Server(loader) => (loader, DatabaseSink::Nothing),
+            other => (None, other),
         }
     }
 

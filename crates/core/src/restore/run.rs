@@ -1,13 +1,14 @@
 //! Runs a plan: unpack, edit, rewrite, load, look for leftovers. Each step is in the logbook before it begins.
 
 use super::RestoreError;
+use super::in_place::{self, Over};
 use super::leftovers;
 use super::locate::EntryPlace;
 use super::ownership;
 use super::plan::RestorePlan;
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
-use super::source;
+use super::source::{self, ArchiveKind};
 use super::tidy;
 use super::unpack::Unpack;
 use crate::archive::read::ReadError;
@@ -53,10 +54,13 @@ pub fn run(
     let target = &plan.job.options.target;
     let mut findings = Findings::new(watch);
     let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
-    book.step(
-        StepKind::UnpackFiles,
-        serde_json::json!({ "target": target, "was": if plan.job.tree.exists(target) { "empty" } else { "missing" } }),
-    )?;
+    let was = match plan.job.tree.beside(target).exists(target) {
+        true if plan.job.options.in_place => "there",
+        true => "empty",
+        false => "missing",
+    };
+    let beside = plan.job.over.as_ref().filter(|over| **over != Over::EachFile).map(|_| plan.job.folder());
+    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": was, "beside": beside }))?;
     let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
         change_log.below(&plan.job.tree)?;
@@ -65,11 +69,11 @@ pub fn run(
         }
     }
     if let Some(file) = plan.new_database_file() {
-        change_log.folder(file.parent().unwrap_or(file))?;
-        change_log.file(file)?;
+        change_log.folder(file.parent().unwrap_or(&file))?;
+        change_log.file(&file)?;
     }
     watch.event(Event::StepStarted { step: plan.step(), total: plan.total() });
-    let new_files = with_rules(plan, samples, |rules| {
+    let (new_files, sink) = with_rules(plan, samples, |rules| {
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
@@ -110,9 +114,15 @@ pub fn run(
         if !made.is_empty() {
             sink.part("rows that were missing", &made[..], Some(total.dialect), rules, &mut total, book)?;
         }
-        sink.finish(&mut total, &change_log)?;
-        Ok::<_, RestoreError>(new_files)
+        Ok::<_, RestoreError>((new_files, sink))
     })?;
+    let mut sink = Some(sink);
+    if !plan.is_exchanged() {
+        sink.take().map_or(Ok(()), |sink| sink.finish(&mut total, &change_log))?;
+    }
+    if let ArchiveKind::Ours(head) = &plan.source.kind {
+        total.taken_over = in_place::take_over(plan, &head.left_out, &mut change_log)?;
+    }
     watch.event(Event::StepDone);
     go_on(watch).map_err(ReadError::from)?;
     edit_files(plan, &mut total, book)?;
@@ -122,7 +132,7 @@ pub fn run(
     if let Some(way) =
         plan.host_mapping.as_ref().filter(|_| first && (whole || plan.job.options.host_as.is_some()))
     {
-        change_log.replace(&target.join(way.path()))?;
+        change_log.replace(&plan.job.folder().join(way.path()))?;
         book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
         way.make(&*plan.job.tree)?;
     }
@@ -168,7 +178,10 @@ pub fn run(
         total.findings.push(warning.clone());
     }
     total.findings.extend(findings.into_vec());
-    change_log.seal()?;
+    match sink {
+        Some(sink) => in_place::exchange(plan, sink, &change_log, book, &mut total, watch)?,
+        None => change_log.seal()?,
+    }
     total.findings.extend(plan.trees().filter_map(|tree| tree.trouble()).map(place_failed));
     Ok(total)
 }
@@ -181,7 +194,7 @@ pub(super) fn put_files(
 ) -> Result<(), RestoreError> {
     for file in plan.settings.files.iter().filter(|_| plan.job.scope.has(&Part::Code)) {
         let tree = &*plan.job.tree;
-        let path = plan.job.options.target.join(&file.path);
+        let path = plan.job.folder().join(&file.path);
         book.step(StepKind::SetFile, serde_json::json!({ "file": file.path, "what": file.what }))?;
         match &file.content {
             Some(content) => {
@@ -210,7 +223,7 @@ fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> 
     let own = |path: &str| plan.job.options.refresh && plan.config_of(path).is_some();
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
-        let path = plan.job.options.target.join(&file.path);
+        let path = plan.job.folder().join(&file.path);
         let tree = &*plan.job.tree;
         let mut text = Vec::new();
         tree.open(&path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;

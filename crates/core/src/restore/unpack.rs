@@ -2,6 +2,7 @@
 
 use super::RestoreError;
 use super::copiers::{self, Copiers, Job};
+use super::in_place::Over;
 use super::locate::{EntryPlace, Locate};
 use super::owner::Owner;
 use super::plan::RestorePlan;
@@ -106,7 +107,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         let is_folder = entry.kind == EntryKind::Folder;
         let why = match self.selection.decide(below.as_path(), is_folder) {
             Decision::Copy => {
-                let path = self.plan.job.options.target.join(self.plan.placed(below.as_path()));
+                let path = self.plan.job.folder().join(self.plan.placed(below.as_path()));
                 return self.unpack(entry, below, path);
             }
             Decision::Cache(_) | Decision::Generated(_) => "rebuilt by the system".to_string(),
@@ -132,6 +133,15 @@ impl<'p, 'w> Unpack<'p, 'w> {
         match self.plan.outside() {
             Some(folder) => self.unpack(entry, below, folder.join(below.as_path())),
             None => Ok(()),
+        }
+    }
+
+    /// Says whether a file takes the place of one that is in use.
+    fn is_over(&self, path: &Path) -> bool {
+        match &self.plan.job.over {
+            Some(Over::Beside(folder)) => !path.starts_with(folder),
+            Some(Over::EachFile) => true,
+            None => self.plan.job.options.refresh,
         }
     }
 
@@ -209,7 +219,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             _ if self.stays(&entry, below, &path) => {}
             EntryKind::File => {
                 self.make_folder(path.parent().unwrap_or(&path))?;
-                if self.plan.job.options.refresh {
+                if self.is_over(&path) {
                     let open = |origin: Origin<'_>| origin.tree.open(origin.path, Links::Follow);
                     let origin = match entry.origin.map(open).transpose() {
                         Ok(origin) => origin,
@@ -227,7 +237,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let job = Job { from, tree, to: path, size: entry.size, mode, time, owner: self.owner };
                     let copiers = match &mut self.copiers {
                         Some(started) => started,
-                        none => none.insert(Copiers::start().at(&self.plan.job.options.target)?),
+                        none => none.insert(Copiers::start().at(self.plan.job.folder())?),
                     };
                     return copiers.copy(job, self.change_log);
                 } else {
@@ -245,7 +255,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let prefix = &self.locate.prefix;
                 let other = other.and_then(|o| if prefix.is_empty() { Some(o) } else { o.below(prefix) });
                 let other = other.ok_or_else(|| wrong("its other name lies outside of the site".into()))?;
-                let other = self.plan.job.options.target.join(self.plan.placed(other.as_path()));
+                let other = self.plan.job.folder().join(self.plan.placed(other.as_path()));
                 // Its other name may come behind it.
                 self.hard_links.push((path, other));
                 self.files += 1;
@@ -325,7 +335,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
     fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
-        let target = self.plan.job.options.target.to_path_buf();
+        let target = self.plan.job.folder().to_path_buf();
         let stays = |below: &Path, path: &Path| {
             self.is_own(below)
                 || self.plan.settings.holds_file(below)
@@ -369,7 +379,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 self.findings.push(warning);
             }
         }
-        let target = &self.plan.job.options.target;
+        let target = self.plan.job.folder();
         for (path, _, _) in &self.folders {
             let below = path.strip_prefix(target).unwrap_or(path);
             for wanted in self.selection.skeleton(below) {
@@ -389,7 +399,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let there = tree.there(path);
             let again = !self.made.insert(self.hasher.hash_one(path));
             self.change_log.replace(path)?;
-            if there.is_some() && (again || self.plan.job.options.refresh) {
+            if there.is_some() && (again || self.plan.job.replaces()) {
                 tree.remove(path).at(path)?;
             }
             tree.link(path, to).at(path)?;

@@ -43,11 +43,11 @@ fn what_was_made_goes_and_what_was_replaced_comes_back_with_mode_and_time() {
     assert_eq!(read(&run.kept()).len(), 6);
     assert!(matches!(&read(&run.kept())[2], FileChange::File(p) if p.ends_with("deep/a")));
 
-    let looked = undo(&run.kept(), None, true, &LocalTree::at).unwrap();
+    let looked = undo(&run.kept(), None, true, &[], &LocalTree::at).unwrap();
     assert_eq!((looked.removed, looked.put_back), (2, 2));
     assert!(at("site/fresh").exists(), "a look changes nothing");
     for _ in 0..2 {
-        undo(&run.kept(), None, false, &LocalTree::at).unwrap();
+        undo(&run.kept(), None, false, &[], &LocalTree::at).unwrap();
         assert_eq!(fs::read_to_string(at("site/old.php")).unwrap(), "before");
         let meta = fs::metadata(at("site/old.php")).unwrap();
         assert_eq!((meta.permissions().mode() & 0o777, meta.mtime()), (0o440, time));
@@ -66,9 +66,9 @@ fn files_that_were_changed_after_the_run_stay_and_are_listed() {
         fs::write(folder.path().join(name), name).unwrap();
     }
     let changed = fs::metadata(folder.path().join("b")).unwrap().ctime();
-    let done = undo(&run.kept(), Some(changed - 60), false, &LocalTree::at).unwrap();
+    let done = undo(&run.kept(), Some(changed - 60), false, &[], &LocalTree::at).unwrap();
     assert_eq!((done.removed, done.changed_since.len()), (0, 2));
-    let done = undo(&run.kept(), Some(changed + 60), false, &LocalTree::at).unwrap();
+    let done = undo(&run.kept(), Some(changed + 60), false, &[], &LocalTree::at).unwrap();
     assert_eq!((done.removed, done.changed_since.len()), (2, 0));
 }
 

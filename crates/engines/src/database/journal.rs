@@ -30,6 +30,8 @@ pub enum Mark {
     Sent(Alone),
     /// It is committed.
     Arrived(Alone),
+    /// A view, trigger and so on makes room.
+    Replaced(FormerThing),
 }
 
 /// A stage of a load: what is there for good once it is committed.
@@ -88,6 +90,29 @@ impl Reached {
     }
 }
 
+/// A view, trigger, routine or event as it was before another of its name took its place.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default)]
+pub struct FormerThing {
+    /// `VIEW`, `TRIGGER`, `PROCEDURE`, `FUNCTION`, `EVENT`, or `KEY` for a foreign key of a table that is there.
+    pub kind: String,
+    /// Name.
+    pub name: String,
+    /// The statement that makes it.
+    pub sql: String,
+    /// The mode under which it was made.
+    pub mode: String,
+    /// Table of a key.
+    pub table: String,
+    /// What a key is called in the meantime.
+    pub meantime: String,
+}
+
+/// Reads from the lines of a run what it replaced beside tables, in order.
+pub fn former_things(lines: &[Line]) -> Vec<FormerThing> {
+    lines.iter().filter(|l| l.step == StepKind::ThingReplaced).map(read).collect()
+}
+
 /// Takes note of marks.
 pub trait ProgressStore: Send {
     /// Notes a mark; it is on disk when this returns.
@@ -116,6 +141,7 @@ impl ProgressStore for InLogbook {
             }
             Mark::Closing(stage) => self.0.step(StepKind::StageClosing, detail(&stage)),
             Mark::Closed(stage) => self.0.step(StepKind::StageClosed, detail(&stage)),
+            Mark::Replaced(former) => self.0.step(StepKind::ThingReplaced, detail(&former)),
             Mark::Sent(alone) => self.0.step(StepKind::StatementSent, detail(&alone)),
             // The server knows it as well.
             Mark::Arrived(alone) => self.0.note(StepKind::StatementArrived, detail(&alone)),

@@ -2,13 +2,13 @@
 //! vets statements in its own words.
 
 use super::DatabaseError;
-use super::journal::{ProgressStore, Reached};
+use super::journal::{FormerThing, ProgressStore, Reached};
 use crate::dump::dialect::Dialect;
 use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
 use crate::event::{Event, Watch};
 use crate::finding::Finding;
 use schemars::JsonSchema;
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io::{BufRead, BufReader, Read};
@@ -62,6 +62,17 @@ pub struct Substituted {
     pub count: u64,
 }
 
+/// The names of a table while another takes its place.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct AsideName {
+    /// Its own name.
+    pub table: String,
+    /// What the new one is called until it takes its place.
+    pub new: String,
+    /// What the one that was there is called from then on.
+    pub old: String,
+}
+
 /// A connection into which dumps are loaded.
 pub trait Loading: Send {
     /// Returns the tables and views that are there.
@@ -93,6 +104,27 @@ pub trait Loading: Send {
     fn put_events_on(&mut self) {}
     /// Says that rows come straight from a database that held them, where they were neither doubled nor unfit.
     fn trust_source(&mut self) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+    /// Says whether tables can be loaded under other names and take the place of those that are there in one step.
+    fn exchanges(&mut self) -> Result<bool, DatabaseError> {
+        Ok(false)
+    }
+    /// Loads these tables under their new names. They take their places in [`Loading::exchange`]; views, triggers and so on are made then.
+    fn beside(&mut self, _names: &[AsideName]) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+    /// Waits until everything that was sent is there, and counts it.
+    fn count(&mut self) -> Result<(), DatabaseError> {
+        self.arrive()
+    }
+    /// Lets tables that were loaded beside take their places, as far as they have not. Returns how long somebody who looked could have seen
+    /// neither.
+    fn exchange(&mut self, _names: &[AsideName]) -> Result<Duration, DatabaseError> {
+        Ok(Duration::ZERO)
+    }
+    /// Lets the tables that were there take their places again, and what was made anew beside them be as it was.
+    fn exchange_back(&mut self, _names: &[AsideName], _former: &[FormerThing]) -> Result<(), DatabaseError> {
         Ok(())
     }
     /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.

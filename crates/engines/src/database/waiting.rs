@@ -44,6 +44,11 @@ impl Waiting {
         Ok(())
     }
 
+    /// What waits.
+    pub(super) fn all(&self) -> &[Later] {
+        &self.all
+    }
+
     /// Returns what waits, by its phase, in the order of the dump, and leaves nothing.
     pub(super) fn take(&mut self) -> Vec<Later> {
         self.bytes = 0;

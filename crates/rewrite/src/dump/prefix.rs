@@ -8,6 +8,7 @@ use super::lex::{Lexer, Step, Token};
 use crate::edit::Edit;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::ops::Range;
 
 /// A change of the table prefix.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -50,9 +51,46 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
     if memchr::memmem::find(statement, change.old.as_bytes()).is_none() {
         return Vec::new();
     }
+    let mut edits = Vec::new();
+    each_name(statement, dialect, &mut |span, _| {
+        if statement[span.clone()].starts_with(change.old.as_bytes()) {
+            edits.push(Edit::new(span.start..span.start + change.old.len(), change.new.as_bytes()));
+        }
+    });
+    edits
+}
+
+/// What a name in a statement stands for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Named {
+    /// A table, or something that is named as tables are.
+    Table,
+    /// A constraint.
+    Constraint,
+    /// The table that a foreign key leads to.
+    Parent,
+}
+
+/// Renames tables and constraints in a statement. Names that hold a doubled quote are not looked at.
+pub fn renamed(
+    statement: &str,
+    dialect: Dialect,
+    rename: &mut dyn FnMut(&str, Named) -> Option<String>,
+) -> String {
+    let mut edits = Vec::new();
+    each_name(statement.as_bytes(), dialect, &mut |span, named| {
+        if let Some(new) = statement.get(span.clone()).and_then(|name| rename(name, named)) {
+            edits.push(Edit::new(span, new.as_bytes()));
+        }
+    });
+    String::from_utf8_lossy(&crate::edit::apply(statement.as_bytes(), &edits)).into_owned()
+}
+
+/// Hands on the place of each table's name, without quotes.
+fn each_name(statement: &[u8], dialect: Dialect, take: &mut dyn FnMut(Range<usize>, Named)) {
     let mut lexer = Lexer::of(dialect);
-    let mut edits: Vec<Edit> = Vec::new();
     let mut at = 0;
+    let mut named = Named::Table;
     let is = |word: &[u8], list: &[&str]| list.iter().any(|w| word.eq_ignore_ascii_case(w.as_bytes()));
     // The last token that is no space: whether a table may follow it, and whether it is the dot behind such a place.
     let (mut table_next, mut behind_dot) = (false, false);
@@ -67,15 +105,14 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
         match token {
             Token::Space | Token::Comment | Token::HintOpen | Token::HintClose => continue,
             Token::Name | Token::Text | Token::Word if quoted || token == Token::Word => {
-                let name = if quoted { &text[1..] } else { text };
                 let qualifies = statement.get(at) == Some(&b'.');
                 let here =
                     table_next || qualifies || (in_from && !behind_dot) || (behind_dot && place_was_table);
                 let keyword = !quoted
                     && (is(text, &BEFORE_TABLES) || is(text, &BEHIND_FROM) || is(text, &["IF", "NOT"]));
-                if here && !keyword && name.starts_with(change.old.as_bytes()) {
-                    let start = span.start + usize::from(quoted);
-                    edits.push(Edit::new(start..start + change.old.len(), change.new.as_bytes()));
+                if here && !keyword {
+                    let quote = usize::from(quoted);
+                    take(span.start + quote..(span.end - quote).max(span.start + quote), named);
                 }
                 if !keyword {
                     place_was_table = table_next || (in_from && !behind_dot);
@@ -85,6 +122,11 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
                 } else if is(text, &BEFORE_TABLES) {
                     in_from |= is(text, &["FROM", "JOIN"]);
                     table_next = true;
+                    named = match text.to_ascii_uppercase().as_slice() {
+                        b"CONSTRAINT" => Named::Constraint,
+                        b"REFERENCES" => Named::Parent,
+                        _ => Named::Table,
+                    };
                 }
                 behind_dot = false;
             }
@@ -100,7 +142,6 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
             _ => (table_next, behind_dot) = (false, false),
         }
     }
-    edits
 }
 
 /// Says whether commas of a statement stand between tables.

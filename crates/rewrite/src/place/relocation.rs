@@ -44,6 +44,11 @@ impl Relocation {
         self.from.address.base().is_empty()
     }
 
+    /// Says whether address and folder stay what they were.
+    pub fn is_nowhere(&self) -> bool {
+        self.from.address == self.to.address && self.from.root == self.to.root
+    }
+
     /// The way that leads nowhere else: from the new place to itself.
     pub fn to_itself(self) -> Relocation {
         Relocation {

@@ -7,6 +7,8 @@ use crate::event::Watch;
 use crate::finding::Finding;
 use crate::job::{Job, JobError, Kind};
 use crate::options::CopyJob;
+use crate::options::values::FullPath;
+use crate::restore::in_place::{self, Over};
 use crate::restore::job::RestoreJob;
 use crate::restore::owner;
 use crate::restore::plan::RestorePlan;
@@ -16,6 +18,7 @@ use crate::restore::run as work;
 use crate::survey::{SurveyJob, survey};
 use crate::table_scope::TableScope;
 use crate::tree::noticing;
+use std::path::Path;
 use std::sync::Arc;
 
 /// A site that was made elsewhere, or what would be made.
@@ -63,6 +66,19 @@ pub fn prepare(
     watch: &dyn Watch,
 ) -> Result<RestoreJob, RunError> {
     let mut options = options.clone();
+    let head = match options.in_place {
+        true => in_place::head(&options.source)?,
+        false => None,
+    };
+    if let Some(head) = &head {
+        if options.target.as_os_str().is_empty() {
+            options.target = FullPath::of(Path::new(&head.place.root));
+        }
+        options.address = options.address.or_else(|| head.place.address.clone());
+    }
+    if options.target.as_os_str().is_empty() {
+        return Err(JobError::Missing("target".into()).into());
+    }
     let tree = noticing(world.tree(&options.target));
     if options.refresh
         && let Some(record) = Record::read(&*tree)
@@ -88,14 +104,24 @@ pub fn prepare(
     if let Some(access) = &mut database {
         world.log_in(access, options.database_password_file.as_deref())?;
     }
+    let scope = options.scope();
+    let over = match options.in_place {
+        true => in_place::over(&*tree, &options.target, &scope),
+        false => None,
+    };
+    let tree = match &over {
+        Some(Over::Beside(folder)) => noticing(world.tree(folder)),
+        _ => tree,
+    };
     Ok(RestoreJob {
         tree,
+        over,
         address,
         database,
         // A clone has taken its dump already.
         dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
         contents,
-        scope: options.scope(),
+        scope,
         in_place: None,
         owner: options.owner.as_deref().map(owner::named).transpose().map_err(Refused::from)?,
         admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,

@@ -194,6 +194,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         scope: Scope::default(),
         owner: None,
         in_place: Some(reach),
+        over: None,
         admin_password: options
             .admin_password_file
             .as_deref()

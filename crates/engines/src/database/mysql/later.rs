@@ -12,6 +12,17 @@ use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Error};
 use std::collections::BTreeSet;
 
+/// What a statement that waits makes: a word of the server for it, and its name.
+pub(super) fn kind_and_name(later: &Later) -> (&'static str, String) {
+    let kind = match later.phase {
+        Phase::View => "VIEW",
+        Phase::Event => "EVENT",
+        Phase::Trigger => "TRIGGER",
+        _ => vet::routine_kind(&later.statement, later.quoting),
+    };
+    (kind, later.name.clone())
+}
+
 /// Errors that another statement may cure: what is named is not there yet.
 const NOT_YET: [u16; 5] = [1146, 1305, 1356, 1054, 1049];
 
@@ -51,17 +62,11 @@ impl MysqlLoader {
         } else {
             later.statement.clone()
         };
-        let noted = match later.phase {
-            Phase::View => later.name.clone(),
-            Phase::Event => thing("EVENT", &later.name),
-            Phase::Trigger => thing("TRIGGER", &later.name),
-            _ => thing(vet::routine_kind(&statement, later.quoting), &later.name),
-        };
+        let (kind, named) = kind_and_name(later);
+        let noted = if kind == "VIEW" { named.clone() } else { thing(kind, &named) };
         if self.shares {
             // What the dump makes anew makes room for it.
-            let (kind, thing) =
-                noted.split_once(' ').filter(|_| later.phase != Phase::View).unwrap_or(("VIEW", &noted));
-            run(&mut self.conn, &format!("DROP {kind} IF EXISTS {}", name(thing)))?;
+            run(&mut self.conn, &format!("DROP {kind} IF EXISTS {}", name(&named)))?;
         }
         self.keeper.mark(Mark::Begun { table: noted })?;
         later.settings.iter().try_for_each(|sql| run(&mut self.conn, sql))?;

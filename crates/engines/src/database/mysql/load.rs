@@ -3,19 +3,20 @@
 //! Rows are sent in batches of our own size over several connections, whatever the dump's inserts looked like: single-row inserts
 //! become large ones, huge ones are cut to the server's packet limit. Everything else goes over one connection, in its order.
 
+use super::aside::Beside;
 use super::compatibility::Compatibility;
 pub use super::loader::MysqlLoader;
 use super::loader::SESSION;
 use super::sink::LoadSink;
 use super::{empty, name, rows, run, tables, wait_for_orphaned_statements};
 use crate::database::DatabaseError;
-use crate::database::journal::{ProgressStore, Reached};
-use crate::database::loading::Substitution;
-use crate::database::loading::{Loaded, Loading, Plain, each_piece};
+use crate::database::journal::{FormerThing, ProgressStore, Reached};
+use crate::database::loading::{AsideName, Loaded, Loading, Plain, Substitution, each_piece};
 use crate::dump::dialect::Dialect;
 use crate::finding::{Code, Finding};
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
+use std::time::Duration;
 
 impl Loading for MysqlLoader {
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
@@ -66,6 +67,30 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
+    fn exchanges(&mut self) -> Result<bool, DatabaseError> {
+        self.may_exchange()
+    }
+
+    fn beside(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        let comes = |table: &String| names.iter().any(|n| n.table == *table);
+        self.own.others = tables(&mut self.conn)?.into_iter().filter(|t| !comes(t)).collect();
+        self.beside = Beside::of(names);
+        self.shares = true;
+        Ok(())
+    }
+
+    fn count(&mut self) -> Result<(), DatabaseError> {
+        self.count_rows()
+    }
+
+    fn exchange(&mut self, names: &[AsideName]) -> Result<Duration, DatabaseError> {
+        self.exchange_tables(names)
+    }
+
+    fn exchange_back(&mut self, names: &[AsideName], former: &[FormerThing]) -> Result<(), DatabaseError> {
+        self.exchange_tables_back(names, former)
+    }
+
     fn comes_from(&mut self, databases: &[String]) {
         self.own.databases.extend(databases.iter().filter(|d| !d.is_empty()).cloned());
     }
@@ -100,6 +125,24 @@ impl Loading for MysqlLoader {
     }
 
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
+        match self.beside.is_nothing() {
+            true => {
+                self.count_rows()?;
+                self.make_what_waited()?;
+            }
+            false => self.beside.own_names(&mut self.loaded),
+        }
+        let grants: Vec<String> = rows(&mut self.conn, "SHOW GRANTS").unwrap_or_default();
+        let wide = grants.iter().any(|g| g.contains(" ON *.* ") && !g.starts_with("GRANT USAGE "));
+        self.loaded.account = wide.then(|| "may do things in every database of the server".into());
+        self.loaded.substituted = self.compatibility.done();
+        Ok(self.loaded)
+    }
+}
+
+impl MysqlLoader {
+    /// Waits for the rows, and compares their number with what was sent.
+    fn count_rows(&mut self) -> Result<(), DatabaseError> {
         self.arrive()?;
         if let Some(workers) = self.workers.take() {
             for (table, (count, first)) in workers.take_changed() {
@@ -112,7 +155,6 @@ impl Loading for MysqlLoader {
                 ));
             }
         }
-        self.make_what_waited()?;
         for (table, sent) in self.loaded.rows.clone() {
             let there: Vec<u64> = rows(&mut self.conn, &format!("SELECT COUNT(*) FROM {}", name(&table)))?;
             if there != [sent] {
@@ -120,11 +162,6 @@ impl Loading for MysqlLoader {
                 self.loaded.differing.push((table, sent, there));
             }
         }
-        self.compare_checksums()?;
-        let grants: Vec<String> = rows(&mut self.conn, "SHOW GRANTS").unwrap_or_default();
-        let wide = grants.iter().any(|g| g.contains(" ON *.* ") && !g.starts_with("GRANT USAGE "));
-        self.loaded.account = wide.then(|| "may do things in every database of the server".into());
-        self.loaded.substituted = self.compatibility.done();
-        Ok(self.loaded)
+        self.compare_checksums()
     }
 }

@@ -1,5 +1,6 @@
 //! A MySQL or MariaDB database that is loaded into: its connections, and what is known of the load so far.
 
+use super::aside::Beside;
 use super::batch::{InsertMode, Workers};
 use super::compatibility::Compatibility;
 use super::{checksum, connect, name, quoted, rows, run, server};
@@ -61,6 +62,8 @@ pub struct MysqlLoader {
     pub(super) events_on: bool,
     /// Whether other things are in the database, those that the dump makes anew among them.
     pub(super) shares: bool,
+    /// Under which names tables are loaded.
+    pub(super) beside: Beside,
 }
 
 impl MysqlLoader {
@@ -95,6 +98,7 @@ impl MysqlLoader {
             later: Waiting::default(),
             events_on: false,
             shares: false,
+            beside: Beside::default(),
         })
     }
 

@@ -1,5 +1,6 @@
 //! MySQL and MariaDB: the connection, and what their errors mean.
 
+mod aside;
 pub mod batch;
 mod compatibility;
 mod create;

@@ -122,10 +122,32 @@ impl<'l> LoadSink<'l> {
         Ok(plain)
     }
 
+    /// The statement with the names under which tables are loaded.
+    fn beside(&mut self, text: String, class: &Class) -> String {
+        let of_tables = matches!(
+            class,
+            Class::CreateTable
+                | Class::DropTable
+                | Class::AlterTable
+                | Class::CreateIndex
+                | Class::Insert
+                | Class::LockTables
+        );
+        match of_tables && !self.loader.beside.is_nothing() {
+            true => self.loader.beside.renamed(&text),
+            false => text,
+        }
+    }
+
     fn whole(&mut self, body: &[u8], at: At<'_>) -> Result<(), DatabaseError> {
         let At { line, quoting, .. } = at;
         self.read_as(quoting)?;
         let (text, _) = hints::resolve(text_of(body, line)?, quoting, self.loader.server);
+        let text = self.beside(text, &at.statement.class);
+        if at.statement.class == Class::DropOther && !self.loader.beside.is_nothing() {
+            // What is there goes when the new one comes.
+            return Ok(());
+        }
         let mut plain = self.plain(&text, at)?;
         if plain.statement.class == Class::Set {
             return self.set(&plain.text, at);
@@ -378,6 +400,7 @@ impl<'l> LoadSink<'l> {
         if self.read_head != head {
             self.flush()?;
             let (text, open) = hints::resolve(text_of(head, line)?, quoting, self.loader.server);
+            let text = self.beside(text, &Class::Insert);
             self.read_head = head.to_vec();
             self.head.clear();
             if open != Open::Ignored {
