@@ -3,6 +3,7 @@
 use crate::commands::{
     completions, database, demo, jobs, logbook, manual, schema, survey, systems, trace, undo, verify,
 };
+use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
@@ -15,6 +16,8 @@ use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Args, CommandFactory, Parser, Subcommand};
 use std::process::ExitCode;
 use std::time::Instant;
+use zporter_core::finding::{Code, Finding};
+use zporter_core::job::run::quiet;
 use zporter_core::job::values::Size;
 use zporter_core::limits;
 
@@ -206,6 +209,9 @@ pub fn run() -> ExitCode {
     };
     signals::listen();
     let style = Style { quiet: app.global.quiet, json: app.global.json, verbose: app.global.verbose };
+    if !matches!(app.command, Command::Undo(_)) {
+        tell_of_quiet_sites();
+    }
     let outcome = set_limits(&app.global.limit).and_then(|()| match app.command.run(style)? {
         Output::Printed(exit) => Ok(exit),
         Output::Report(report) => render::report(style, &report, began.elapsed()),
@@ -222,6 +228,19 @@ pub fn run() -> ExitCode {
         },
     };
     ExitCode::from(fail(style.json, app.command.name(), &error, began))
+}
+
+/// Tells of sites that a run which was killed left closed, or otherwise set for a while.
+fn tell_of_quiet_sites() {
+    let left = context::data_folder().map(|data| quiet::left_quiet(&data)).unwrap_or_default();
+    for left in left {
+        let cure = match &left.run {
+            Some(run) => format!("put it back: zporter undo {run}"),
+            None => format!("look how it is: zporter switch {}", left.site),
+        };
+        let what = format!("a run that was stopped left it with {}; {cure}", left.set.join(", "));
+        text::warning(&Finding::new(Code::LeftQuiet, what, left.site, ""));
+    }
 }
 
 /// Tells of an error, with what was found before it.

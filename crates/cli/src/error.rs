@@ -284,6 +284,10 @@ impl From<RunError> for CommandError {
             RunError::Place(e) => e.into(),
             RunError::Path(e) => e.into(),
             RunError::Refused(e) => e.into(),
+            RunError::StaysQuiet { ref run, .. } => {
+                let hint = format!("put it back: `zporter undo {run}`");
+                CommandError::new(Exit::World, &e).hint(hint)
+            }
             RunError::NotAllowed(e) => {
                 let mut out = CommandError::from(e.source).hint(
                     "the log-in may not do this; make the database in the host's own panel, or ask an admin to run:",

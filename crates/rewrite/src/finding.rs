@@ -186,6 +186,8 @@ codes! {
     ChangedAfterRun = Attention,
     /// A table that the run did not make stays.
     TableNotOfRun = Attention,
+    /// A site was closed, or otherwise set, while it was read, and stays so.
+    LeftQuiet = Attention,
     /// Another way into the database than the archive's was taken.
     OtherAccess = Note,
     /// Tables cannot take each other's place in one step here.

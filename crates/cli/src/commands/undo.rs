@@ -14,7 +14,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 use zporter_core::event::Watch;
 use zporter_core::finding::{Code, Finding};
-use zporter_core::job::run::World;
+use zporter_core::job::run::{World, quiet};
 use zporter_core::logbook::Outcome;
 use zporter_core::place::DatabaseAccess;
 use zporter_core::undo::{Done, Undo, latest, plan, plan_to_forget};
@@ -91,6 +91,7 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
     match done {
         Ok(done) => {
             let run = book.id().to_string();
+            quiet::is_loud_again(&context::data_folder()?, &undo.run);
             book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?;
             match args.forget {
                 true => forgotten(&undo, &done, run),

@@ -270,3 +270,57 @@ fn sites_on_other_engines_are_settled_as_well() {
     bench.run(&["undo", "last"]).expect(0).says(&["Undone"]);
     assert_eq!(before, content());
 }
+
+#[test]
+fn a_site_is_quiet_while_it_is_read_and_as_before_behind_it() {
+    let Some(server) = server() else { return };
+    for variant in [Variant::OpenCart3, Variant::WordPress, Variant::Joomla310, Variant::PrestaShop16] {
+        let bench = Bench::new();
+        let (site, database) = bench.live(server, variant);
+        let _ = site.write_outside(&bench.path("outside"));
+        let before = (kept(&bench.path("old")), content(server, &database));
+        let packed = bench.run(&["pack", "old", "-o", "a.tar.zst", "--while", "maintenance=on"]);
+        assert!(packed.code <= 1, "{variant:?} {}{}", packed.stdout, packed.stderr);
+        assert!(before == (kept(&bench.path("old")), content(server, &database)), "{variant:?}");
+        let states = |folder: &str| {
+            let states = bench.run(&["switch", folder, "--json"]).expect(0).json();
+            let of = states.as_array().unwrap().iter().filter(|s| s["name"] == "maintenance");
+            of.map(|s| s["state"].as_str().unwrap_or("?").to_string()).collect::<Vec<_>>()
+        };
+        let open = states("old");
+        // It was closed while it was read, and what comes of the archive is open.
+        let new = server.new_database();
+        bench.write("pw", &new.password);
+        let url = new.tcp_url(server);
+        let to = ["--address", "http://n.test/x", "--database", &url, "--database-password-file", "pw"];
+        let restored = bench.run(&[&["restore", "a.tar.zst", "new"], &to[..]].concat());
+        assert!(restored.code <= 1, "{variant:?} {}{}", restored.stdout, restored.stderr);
+        assert_eq!(states("new"), open, "{variant:?}");
+        // An error in the midst of it changes nothing of that.
+        let failed = bench.run(&["pack", "old", "-o", "nowhere/a.tar.zst", "--while", "maintenance=on"]);
+        assert!(failed.code > 1, "{variant:?} {}{}", failed.stdout, failed.stderr);
+        assert!(before == (kept(&bench.path("old")), content(server, &database)), "{variant:?}");
+    }
+    // A run that is killed leaves the site closed; the next command says so, and undo opens it.
+    let bench = Bench::new();
+    let (_, database) = bench.live(server, Variant::OpenCart3);
+    std::fs::write(bench.path("old/image/large.bin"), vec![7; 300 << 20]).unwrap();
+    let before = content(server, &database);
+    let mut pack = bench.command(&["pack", "old", "-o", "a.zip", "--while", "maintenance=on"]);
+    let mut child =
+        pack.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap();
+    let waited = Instant::now();
+    while content(server, &database) == before && waited.elapsed().as_secs() < 20 {
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    std::thread::sleep(std::time::Duration::from_millis(100));
+    let _ = child.kill();
+    let _ = child.wait();
+    assert_ne!(content(server, &database), before);
+    let next = bench.run(&["systems"]);
+    let run =
+        next.stderr.split("zporter undo ").nth(1).map(|r| r.split_whitespace().next().unwrap().to_string());
+    bench.run(&["undo", &run.unwrap_or_else(|| panic!("{}", next.stderr))]).expect(0);
+    assert_eq!(content(server, &database), before);
+    assert!(!bench.run(&["systems"]).stderr.contains("undo"));
+}

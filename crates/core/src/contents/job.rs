@@ -4,6 +4,7 @@ use crate::archive::write::WriteError;
 use crate::database::DatabaseError;
 use crate::dump::stream::{CutOff, DumpError};
 use crate::fsx::PathError;
+use crate::options::values::SwitchChoice;
 use crate::place::Address;
 use crate::select::Scope;
 use crate::table_scope::TableScope;
@@ -82,6 +83,8 @@ pub struct GatherOptions<'j> {
     pub written_by: String,
     /// Base address, if the survey could not find it or found another.
     pub address: Option<&'j Address>,
+    /// Switches that are set only while the site is read, in the states that they had before.
+    pub former: &'j [SwitchChoice],
     /// Whether a host was named, where one code base serves several.
     pub host_named: bool,
 }

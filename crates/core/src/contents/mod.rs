@@ -319,6 +319,11 @@ fn head(
             moved_folders: survey.config.moved_folders(definition, Some(&survey.site)),
             outside: None,
             outside_named: None,
+            former_switches: options
+                .former
+                .iter()
+                .map(|s| format!("{}={}", s.name.word(), s.state))
+                .collect(),
             other_sites: survey.address.others.clone(),
         },
         left_out: left_out.to_vec(),

@@ -174,6 +174,10 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone"))]
     pub refresh: bool,
+    /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
+    #[serde(default, rename = "while", skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME=STATE", "x-group" = "The old place", "x-in" = "clone"))]
+    pub during: Vec<SwitchChoice>,
     /// Remove what is no longer at the source; it is kept for `zporter undo`
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone", "x-needs" = "refresh"))]
@@ -235,6 +239,10 @@ pub struct PackJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "FILE"))]
     pub dump: Option<FullPath>,
+    /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
+    #[serde(default, rename = "while", skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME=STATE"))]
+    pub during: Vec<SwitchChoice>,
     /// Note to keep in the archive
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "TEXT"))]
@@ -455,6 +463,10 @@ pub struct DumpJob {
     /// File to write: .sql, .sql.gz or .sql.zst; `-` writes to standard output
     #[schemars(extend("x-value" = "FILE", "x-short" = "o"))]
     pub output: FileOrPipe,
+    /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
+    #[serde(default, rename = "while", skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME=STATE"))]
+    pub during: Vec<SwitchChoice>,
     /// Replace the file that is written, if it exists
     #[serde(default, skip_serializing_if = "unset")]
     pub force: bool,

@@ -16,7 +16,7 @@ use std::ops::Deref;
 use std::path::{Path, PathBuf};
 
 /// A value that people write as a text.
-trait Written: Sized {
+pub(crate) trait Written: Sized {
     /// Reads it, or says what is wrong and how it is written.
     fn read(text: &str) -> Result<Self, (String, String)>;
     /// Writes it.

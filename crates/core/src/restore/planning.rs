@@ -21,6 +21,7 @@ use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
+use crate::options::values::{SwitchChoice, Written};
 use crate::select::{Part, PathChoice, Selection};
 use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
 use crate::survey::site_files::FolderFiles;
@@ -71,6 +72,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         if let Some(why) = why.or_else(|| other_copy(&job, &definition)) {
             return Err(RestoreError::NoCopy { path: job.options.target.to_path_buf(), why });
         }
+    }
+    if let (ArchiveKind::Ours(head), None, false) = (&source.kind, job.in_place, job.options.refresh) {
+        // What was set only while the site was read is as it was before, if nobody asks for something else.
+        let former = head.place.former_switches.iter().filter_map(|text| SwitchChoice::read(text).ok());
+        let former: Vec<SwitchChoice> =
+            former.filter(|f| !job.options.set.iter().any(|s| s.name == f.name)).collect();
+        job.options.set.extend(former);
     }
     let root = match &source.kind {
         ArchiveKind::Ours(head) => Some(head.place.root.as_str()),

@@ -27,6 +27,7 @@ pub fn head() -> Head {
             outside: None,
             outside_named: None,
             moved_folders: Default::default(),
+            former_switches: Vec::new(),
             other_sites: Vec::new(),
         },
         left_out: vec![],

@@ -96,6 +96,9 @@ pub struct HeadPlace {
     /// How config or row name that folder, where that is no whole path but one from the document root.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outside_named: Option<String>,
+    /// Switches that were set only while the site was read, with the states that they had before: `maintenance=off`.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub former_switches: Vec<String>,
     /// Addresses of other sites in the same database.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub other_sites: Vec<Address>,

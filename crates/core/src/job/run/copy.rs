@@ -7,7 +7,7 @@ use crate::event::Watch;
 use crate::finding::Finding;
 use crate::job::{Job, JobError, Kind};
 use crate::options::CopyJob;
-use crate::options::values::FullPath;
+use crate::options::values::{FullPath, SwitchChoice};
 use crate::restore::in_place::{self, Over};
 use crate::restore::job::RestoreJob;
 use crate::restore::owner;
@@ -37,7 +37,12 @@ pub struct Copied {
 }
 
 /// Gathers the site that is cloned.
-fn contents(options: &CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<SiteContents, RunError> {
+fn contents(
+    options: &CopyJob,
+    former: &[SwitchChoice],
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<SiteContents, RunError> {
     let job = SurveyJob {
         dump: options.dump.as_deref().map(|p| p.to_path_buf()),
         host_folder: options.host_folder.clone(),
@@ -53,6 +58,7 @@ fn contents(options: &CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<S
         packed_at: world.clock()(),
         written_by: world.written_by(),
         address: options.old_address.as_ref(),
+        former,
         host_named: options.host_folder.is_some(),
     };
     Ok(gather(found, &how, &world.temporary(), true, watch)?)
@@ -62,6 +68,7 @@ fn contents(options: &CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<S
 pub fn prepare(
     options: &CopyJob,
     kind: Kind,
+    former: &[SwitchChoice],
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<RestoreJob, RunError> {
@@ -97,7 +104,7 @@ pub fn prepare(
         return Err(super::Refused::NamedLikeArchive(dump.to_path_buf()).into());
     }
     let contents = match kind {
-        Kind::Clone => Some(Arc::new(contents(&options, world, watch)?)),
+        Kind::Clone => Some(Arc::new(contents(&options, former, world, watch)?)),
         _ => None,
     };
     let mut database = options.database.clone().map(|url| url.0);
@@ -134,10 +141,11 @@ pub(super) fn run(
     options: &CopyJob,
     kind: Kind,
     how: How,
+    former: &[SwitchChoice],
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<Copied, Failure> {
-    let job = prepare(options, kind, world, watch)?;
+    let job = prepare(options, kind, former, world, watch)?;
     let things =
         [Some(job.options.target.display().to_string()), job.database.as_ref().map(|access| access.url())];
     let locks = if how.dry_run { Vec::new() } else { lock(world, &things)? };

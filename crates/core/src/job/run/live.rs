@@ -170,6 +170,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         packed_at: world.clock()(),
         written_by: world.written_by(),
         address: options.old_address.as_ref(),
+        former: &[],
         host_named: options.host_folder.is_some(),
     };
     let locks = match how.dry_run {

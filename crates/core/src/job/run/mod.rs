@@ -7,6 +7,7 @@ mod dump;
 mod live;
 mod load;
 mod pack;
+pub mod quiet;
 mod readdress;
 
 pub use copy::{Copied, prepare};
@@ -25,6 +26,7 @@ use crate::event::Watch;
 use crate::fsx::PathError;
 use crate::lock::{Lock, LockError};
 use crate::logbook::{Outcome, Run};
+use crate::options::values::SwitchChoice;
 use crate::place::{DatabaseAccess, PlaceError};
 use crate::restore::RestoreError;
 use crate::restore::owner::NoSuchOwner;
@@ -168,6 +170,18 @@ pub enum RunError {
     /// Rights that are missing.
     #[error(transparent)]
     NotAllowed(#[from] create::NotAllowed),
+    /// A site that was quiet for a while stays so.
+    #[error("{site} stays with {set}: {why}")]
+    StaysQuiet {
+        /// Site.
+        site: String,
+        /// What was set.
+        set: String,
+        /// The run that set it.
+        run: String,
+        /// Why it could not be put back.
+        why: String,
+    },
     /// A guard, or wrong usage, in words of its own.
     #[error(transparent)]
     Refused(#[from] Refused),
@@ -249,15 +263,32 @@ pub enum Refused {
 
 /// Runs a job.
 pub fn run(job: &Job, how: How, world: &dyn World, watch: &dyn Watch) -> Result<Done, Failure> {
+    match quiet::asked(job).filter(|_| !how.dry_run) {
+        Some(asked) => {
+            let work = |former: &[SwitchChoice]| carried_out(job, how, former, world, watch);
+            quiet::during(&asked, how, world, watch, work)
+        }
+        None => carried_out(job, how, &[], world, watch),
+    }
+}
+
+/// Runs a job of a site whose switches were in other states before.
+fn carried_out(
+    job: &Job,
+    how: How,
+    former: &[SwitchChoice],
+    world: &dyn World,
+    watch: &dyn Watch,
+) -> Result<Done, Failure> {
     match job {
         Job::Restore(options) => {
-            copy::run(options, Kind::Restore, how, world, watch).map(|c| Done::Copied(Box::new(c)))
+            copy::run(options, Kind::Restore, how, former, world, watch).map(|c| Done::Copied(Box::new(c)))
         }
         Job::Clone(options) => {
-            copy::run(options, Kind::Clone, how, world, watch).map(|c| Done::Copied(Box::new(c)))
+            copy::run(options, Kind::Clone, how, former, world, watch).map(|c| Done::Copied(Box::new(c)))
         }
         Job::Pack(options) if how.dry_run => pack::preview(options, world, watch).map(Done::PackPreview),
-        Job::Pack(options) => pack::run(options, world, watch).map(Done::Packed),
+        Job::Pack(options) => pack::run(options, former, world, watch).map(Done::Packed),
         Job::Settle(options) => live::settle(options, how, world, watch).map(|r| Done::Changed(Box::new(r))),
         Job::Switch(options) if options.set.is_empty() => {
             live::states(options, world, watch).map(Done::States)

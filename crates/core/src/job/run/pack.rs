@@ -7,7 +7,7 @@ use crate::fsx::{AtPath, PathError, free_space};
 use crate::job::Kind;
 use crate::logbook::StepKind;
 use crate::options::PackJob;
-use crate::options::values::FileOrPipe;
+use crate::options::values::{FileOrPipe, SwitchChoice};
 use crate::pack::{PackInto, Packed, estimate, pack};
 use crate::survey::estimate::Estimate;
 use crate::survey::{Survey, SurveyJob, survey};
@@ -46,6 +46,7 @@ struct OneHost<'j> {
     options: &'j PackJob,
     host: Option<String>,
     several: bool,
+    former: &'j [SwitchChoice],
 }
 
 fn each(options: &PackJob, world: &dyn World, watch: &dyn Watch) -> Result<Vec<Option<String>>, RunError> {
@@ -116,6 +117,7 @@ impl OneHost<'_> {
             packed_at: world.clock()(),
             written_by: world.written_by(),
             address: self.options.old_address.as_ref(),
+            former: self.former,
             host_named: self.host.is_some(),
         }
     }
@@ -150,6 +152,7 @@ impl OneHost<'_> {
 /// Packs.
 pub(super) fn run(
     options: &PackJob,
+    former: &[SwitchChoice],
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<Vec<PackedRun>, Failure> {
@@ -157,7 +160,7 @@ pub(super) fn run(
     let several = hosts.len() > 1;
     let mut done: Vec<PackedRun> = Vec::new();
     for host in hosts {
-        match (OneHost { options, host: host.clone(), several }).run(world, watch) {
+        match (OneHost { options, host: host.clone(), several, former }).run(world, watch) {
             Ok(packed) => done.push(packed),
             Err(failure) if several => {
                 let error = SeveralFailed {
@@ -197,7 +200,7 @@ pub(super) fn preview(
     let several = hosts.len() > 1;
     let mut out = Vec::new();
     for host in hosts {
-        let one = OneHost { options, host, several };
+        let one = OneHost { options, host, several, former: &[] };
         let found = one.survey(world, watch)?;
         let archive = one.output(&found, world)?;
         if archive.is_file() && !options.force {

@@ -1,0 +1,191 @@
+//! A site that is quiet while it is read: switches are set before, and put back at the end whatever happens.
+//!
+//! What is set is a run of its own, with all that `undo` needs; a small file says that it is only for a while. If this process is killed
+//! the file stays, and the next command that finds it says so.
+
+use super::{Failure, How, LOGBOOK, RunError, World, live};
+use crate::event::{Event, Silent, Watch};
+use crate::fsx::AtPath;
+use crate::job::Job;
+use crate::logbook::{Outcome, Run};
+use crate::options::SwitchJob;
+use crate::options::values::{FullPath, SwitchChoice};
+use crate::place::DatabaseAccess;
+use crate::undo;
+use serde::{Deserialize, Serialize};
+use std::path::{Path, PathBuf};
+
+/// Folder of the files that tell of sites that are quiet for a while, below the folder for data.
+const FOLDER: &str = "quiet";
+
+/// What is asked for.
+pub(super) struct Asked {
+    site: FullPath,
+    host_folder: Option<String>,
+    set: Vec<SwitchChoice>,
+}
+
+/// Says what has to be set while a job runs.
+pub(super) fn asked(job: &Job) -> Option<Asked> {
+    let (site, host_folder, set) = match job {
+        Job::Pack(options) => {
+            let one = options.host_folder.first().filter(|h| *h != "all").cloned();
+            (options.site.clone(), one, &options.during)
+        }
+        Job::Clone(options) => (options.source.clone(), options.host_folder.clone(), &options.during),
+        Job::DatabaseDump(options) => {
+            (FullPath::of(Path::new(&options.place)), options.host_folder.clone(), &options.during)
+        }
+        _ => return None,
+    };
+    (!set.is_empty()).then(|| Asked { site, host_folder, set: set.clone() })
+}
+
+/// A site that was left quiet.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct LeftQuiet {
+    /// Site.
+    pub site: String,
+    /// What was set.
+    pub set: Vec<String>,
+    /// The run that set it, once it had.
+    pub run: Option<String>,
+    process: u32,
+}
+
+/// Returns the sites that processes which are no more left quiet.
+pub fn left_quiet(data: &Path) -> Vec<LeftQuiet> {
+    let files = std::fs::read_dir(data.join(FOLDER)).into_iter().flatten().flatten();
+    let read = files.filter_map(|file| serde_json::from_slice(&std::fs::read(file.path()).ok()?).ok());
+    let gone = |left: &LeftQuiet| !Path::new("/proc").join(left.process.to_string()).exists();
+    read.filter(gone).collect()
+}
+
+/// Takes note that a run which left a site quiet is undone.
+pub fn is_loud_again(data: &Path, run: &str) {
+    for file in std::fs::read_dir(data.join(FOLDER)).into_iter().flatten().flatten() {
+        let left = std::fs::read(file.path()).ok().and_then(|b| serde_json::from_slice::<LeftQuiet>(&b).ok());
+        if left.is_some_and(|left| left.run.as_deref() == Some(run)) {
+            let _ = std::fs::remove_file(file.path());
+        }
+    }
+}
+
+/// The file that tells of it.
+struct Note {
+    path: PathBuf,
+    left: LeftQuiet,
+}
+
+impl Note {
+    fn begin(data: &Path, asked: &Asked) -> Result<Self, RunError> {
+        let folder = data.join(FOLDER);
+        crate::fsx::private_folder(&folder).at(&folder)?;
+        let process = std::process::id();
+        let set = asked.set.iter().map(|s| format!("{}={}", s.name.word(), s.state)).collect();
+        let left = LeftQuiet { site: asked.site.display().to_string(), set, run: None, process };
+        let note = Note { path: folder.join(format!("{process}.json")), left };
+        note.write()?;
+        Ok(note)
+    }
+
+    fn write(&self) -> Result<(), RunError> {
+        let text = serde_json::to_vec(&self.left).unwrap_or_default();
+        Ok(crate::fsx::write_private(&self.path, &text)?)
+    }
+}
+
+/// Sets what is asked for, works, and puts back. The work is told in which states the switches were.
+pub(super) fn during<T>(
+    asked: &Asked,
+    how: How,
+    world: &dyn World,
+    watch: &dyn Watch,
+    work: impl FnOnce(&[SwitchChoice]) -> Result<T, Failure>,
+) -> Result<T, Failure> {
+    let all = SwitchJob { site: asked.site.clone(), host_folder: asked.host_folder.clone(), set: Vec::new() };
+    let states = live::states(&all, world, watch)?;
+    // What is so already is not set, or it would be put back wrongly.
+    let is = |choice: &SwitchChoice| {
+        let mut places = states.iter().filter(|s| s.name == choice.name).peekable();
+        places.peek().is_some() && places.all(|s| s.state.as_deref() == Some(&choice.state))
+    };
+    let set: Vec<SwitchChoice> = asked.set.iter().filter(|c| !is(c)).cloned().collect();
+    let former = |choice: &SwitchChoice| {
+        let known = states.iter().find(|s| s.name == choice.name)?;
+        Some(SwitchChoice { name: choice.name, state: known.state.clone()? })
+    };
+    let former: Vec<SwitchChoice> = set.iter().filter_map(former).collect();
+    if set.is_empty() {
+        return work(&[]);
+    }
+    let data = world.data().map_err(RunError::from)?;
+    let mut note = Note::begin(&data, asked)?;
+    let told = note.left.set.join(", ");
+    watch.event(Event::StepStarted { step: &format!("setting {told}"), total: None });
+    let done = live::switch(&SwitchJob { set, ..all }, how, world, watch);
+    let switched = match done {
+        Ok(done) => done,
+        Err(failure) => {
+            if failure.run.is_none() {
+                let _ = std::fs::remove_file(&note.path);
+            } else {
+                note.left.run.clone_from(&failure.run);
+                put_back(&note, &data, world)?;
+            }
+            return Err(failure);
+        }
+    };
+    note.left.run = switched.run;
+    note.write()?;
+    watch.event(Event::StepDone);
+    let worked = work(&former);
+    let back = put_back(&note, &data, world);
+    match (worked, back) {
+        (Ok(done), Ok(())) => Ok(done),
+        (Err(failure), _) => Err(failure),
+        (Ok(_), Err(failure)) => Err(failure),
+    }
+}
+
+/// Puts back what was set. Nobody stops this: a site would stay closed.
+fn put_back(note: &Note, data: &Path, world: &dyn World) -> Result<(), Failure> {
+    let Some(run) = &note.left.run else {
+        let _ = std::fs::remove_file(&note.path);
+        return Ok(());
+    };
+    let folder = data.join(LOGBOOK);
+    let failed = |e: String| -> Failure {
+        let (site, run) = (note.left.site.clone(), run.clone());
+        RunError::StaysQuiet { site, set: note.left.set.join(", "), run, why: e }.into()
+    };
+    let undo = undo::plan(&folder, run).map_err(|e| failed(e.to_string()))?;
+    let find = |root: &Path| world.tree(root);
+    let known = world.definitions().map_err(RunError::from)?;
+    let access = match undo.access_of_site(&find, &known) {
+        Some(access) => Some(access),
+        None => {
+            match undo.database.as_deref().map(DatabaseAccess::parse).transpose().map_err(RunError::from)? {
+                Some(mut access) => {
+                    world.log_in(&mut access, None).map_err(RunError::from)?;
+                    Some(access)
+                }
+                None => None,
+            }
+        }
+    };
+    let detail = serde_json::json!({ "undoes": run, "database": undo.database });
+    let book = Run::begin(&folder, "undo", detail, world.clock()).map_err(RunError::from)?;
+    match undo.carry_out(access.as_ref(), &find, &book, &Silent) {
+        Ok(done) => {
+            book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())
+                .map_err(RunError::from)?;
+            let _ = std::fs::remove_file(&note.path);
+            Ok(())
+        }
+        Err(e) => {
+            let _ = book.end(Outcome::Failed, serde_json::json!({ "error": e.to_string() }));
+            Err(failed(e.to_string()))
+        }
+    }
+}
