@@ -13,11 +13,16 @@ pub struct TableScope<'j> {
     pub rows: &'j [RowsChoice],
     /// Whether tables that a copy can do without are copied without rows.
     pub light: bool,
+    /// Prefixes of tables that belong to copies of the site.
+    pub others: &'j [String],
 }
 
 impl TableScope<'_> {
     /// Says what of a table is copied: what was asked for, by its name with or without prefix, else what the definition says.
     pub fn keeps(&self, definition: &Definition, prefix: &str, table: &str) -> Keep {
+        if self.others.iter().any(|other| table.starts_with(other.as_str())) {
+            return Keep::Nothing;
+        }
         let asked = self.rows.iter().rev().find(|choice| means(&choice.pattern, prefix, table));
         match asked {
             Some(choice) => choice.keep,

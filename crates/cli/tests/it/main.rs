@@ -20,6 +20,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
 
+mod beside;
 mod common;
 mod copies;
 mod damage;

@@ -23,9 +23,11 @@ use crate::fsx::AtPath;
 use crate::place::{DatabaseAccess, Root};
 use crate::select::{self, Decision, Selection};
 use crate::spool;
+use crate::survey::hosts::prefixes_of_copies;
 use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
+use crate::table_scope::TableScope;
 use crate::tree::Tree;
 use split::SpooledPart;
 use std::ops::ControlFlow;
@@ -72,6 +74,13 @@ pub fn gather(
         let found = survey.hosts.found.iter().map(|h| h.folder.clone()).collect();
         return Err(PackError::SeveralHosts { found });
     }
+    let copies = &survey.hosts.copies;
+    let database = survey.config.database.as_ref();
+    let mut others = database.map(|d| prefixes_of_copies(&survey.tree, copies, d)).unwrap_or_default();
+    others.extend(options.tables.others.iter().cloned());
+    others.retain(|other| !survey.config.table_prefix.starts_with(other.as_str()));
+    let options =
+        &GatherOptions { tables: TableScope { others: &others, ..options.tables }, ..options.clone() };
     let mut findings = Findings::new(watch);
     let not_there = |part: &select::Part| match part {
         select::Part::Path(choice) => {

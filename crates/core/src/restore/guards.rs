@@ -86,7 +86,8 @@ pub(super) fn guard_target(job: &RestoreJob) -> Result<(), RestoreError> {
         let site = &contents.survey.site;
         // A host may join the code base that it comes from.
         let joins = job.options.host_as.is_some() && *job.options.target == **site;
-        let nested = job.options.target.starts_with(site) || site.starts_with(&job.options.target);
+        // A copy in a folder of the site is left out where the site is read.
+        let nested = *job.options.target == **site || site.starts_with(&job.options.target);
         if !joins && nested && job.tree.host() == contents.survey.tree.host() {
             return Err(RestoreError::TargetInSource {
                 target: job.options.target.to_path_buf(),
@@ -136,17 +137,41 @@ pub(super) fn carried_tables(
     named.collect()
 }
 
-/// Returns what is in the target's database.
-pub(super) fn guard_database(job: &RestoreJob) -> Result<Vec<String>, RestoreError> {
+/// Says whether the copy's database is the one that its site lives in.
+pub(super) fn in_source_database(job: &RestoreJob) -> bool {
+    let source = job.contents.as_ref().and_then(|contents| contents.survey.config.database.as_ref());
+    source.zip(job.database.as_ref()).is_some_and(|(source, access)| same_database(source, access))
+}
+
+/// Returns what is in the target's database. Tables of other prefixes than the copy's are nobody's business.
+pub(super) fn guard_database(
+    job: &RestoreJob,
+    prefix: &str,
+    change: Option<&PrefixChange>,
+) -> Result<Vec<String>, RestoreError> {
     let Some(access) = &job.database else { return Ok(Vec::new()) };
     let found = contents(access).map_err(RestoreError::Database)?;
-    let source = job.contents.as_ref().and_then(|contents| contents.survey.config.database.as_ref());
-    if source.is_some_and(|source| same_database(source, access)) {
-        return Err(RestoreError::SourceDatabase { url: access.url() });
+    if in_source_database(job) {
+        let apart = |change: &PrefixChange| {
+            !change.new.starts_with(&change.old) && !change.old.starts_with(&change.new)
+        };
+        match change {
+            _ if access.engine.facts().is_file => {
+                return Err(RestoreError::SourceDatabase { url: access.url() });
+            }
+            Some(change) if apart(change) => {}
+            Some(change) => {
+                let why = format!("the site's own is {}, and neither may begin with the other", change.old);
+                return Err(RestoreError::Prefix { new: change.new.clone(), why });
+            }
+            None => return Err(RestoreError::SourceDatabase { url: access.url() }),
+        }
     }
     if job.replaces() {
         return Ok(found);
     }
-    must_be_empty(access, found).map_err(RestoreError::Database)?;
-    Ok(Vec::new())
+    let own = change.map_or(prefix, |c| &c.new);
+    let in_the_way = found.iter().filter(|t| change.is_none() || t.starts_with(own)).cloned().collect();
+    must_be_empty(access, in_the_way).map_err(RestoreError::Database)?;
+    Ok(found)
 }

@@ -63,7 +63,7 @@ impl RestoreJob {
 
     /// What of which tables is restored.
     pub fn tables(&self) -> TableScope<'_> {
-        TableScope { rows: &self.options.rows, light: self.options.light }
+        TableScope { rows: &self.options.rows, light: self.options.light, others: &[] }
     }
 
     /// Says whether something of the administrator's account changes.

@@ -28,9 +28,12 @@ pub(super) fn hosts_of(
     let hosts = match hosts::choose(&source.files, definition, asked.as_deref()) {
         Ok(hosts) => hosts,
         // The archive may hold no config file at all.
-        Err(folder) => {
-            Hosts { definition: definition.for_site(&folder), folder: Some(folder), found: Vec::new() }
-        }
+        Err(folder) => Hosts {
+            definition: definition.for_site(&folder),
+            folder: Some(folder),
+            found: Vec::new(),
+            copies: Vec::new(),
+        },
     };
     if asked.is_none() && hosts.found.len() > 1 {
         return Err(RestoreError::SeveralHosts {

@@ -74,6 +74,8 @@ pub struct RestorePlan {
     pub beside: Vec<AsideName>,
     /// Tables whose rows the archive left out: of a site that is brought back they stay as they are.
     pub(super) left: BTreeSet<String>,
+    /// Prefix of the site's own tables, of a copy that lies beside them in their database: nothing else is copied.
+    pub(super) beside_tables_of: Option<String>,
     /// Where a database that is a file is made before it takes its place.
     pub(super) beside_file: Option<PathBuf>,
     /// Whose the files will be.
@@ -131,7 +133,8 @@ impl RestorePlan {
 
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
-        if self.left.contains(plain_name(table)) {
+        let other = |prefix: &String| !plain_name(table).starts_with(prefix.as_str());
+        if self.left.contains(plain_name(table)) || self.beside_tables_of.as_ref().is_some_and(other) {
             return Keep::Nothing;
         }
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)

@@ -3,7 +3,9 @@
 use super::RestoreError;
 use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::edits::{cells, coded, file_plans, packed};
-use super::guards::{carried_tables, guard_database, guard_space, guard_target, other_copy};
+use super::guards::{
+    carried_tables, guard_database, guard_space, guard_target, in_source_database, other_copy,
+};
 use super::hosts::Joining;
 use super::in_place;
 use super::job::{Reach, RestoreJob};
@@ -158,15 +160,19 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
     let there = if job.options.dump_to.is_none() && has_database && job.in_place.is_none() {
-        guard_database(&job)?
+        guard_database(&job, &facts.table_prefix, prefix.as_ref())?
     } else {
         Vec::new()
     };
-    let carried = if there.is_empty() {
+    let mut carried = if there.is_empty() {
         BTreeSet::new()
     } else {
         carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref())
     };
+    let beside_tables_of = prefix.as_ref().filter(|_| in_source_database(&job)).map(|p| p.old.clone());
+    if let (Some(_), Some(change)) = (&beside_tables_of, &prefix) {
+        carried.retain(|table| table.starts_with(&change.new));
+    }
     let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
     let mut replaced: BTreeSet<String> = replaced.into_iter().collect();
     let mut left = BTreeSet::new();
@@ -278,6 +284,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         replaced,
         beside,
         beside_file,
+        beside_tables_of,
         left,
         others,
         owner: Owner::of(&job),

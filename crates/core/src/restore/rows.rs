@@ -19,6 +19,7 @@ use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, WholeFile};
 use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
+use std::collections::BTreeSet;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::PathBuf;
 
@@ -115,7 +116,12 @@ impl DatabaseSink {
                 if !plan.beside.is_empty() {
                     loader.beside(&plan.beside).map_err(RestoreError::Database)?;
                 } else if !plan.job.replaces() {
-                    must_be_empty(access, there).map_err(RestoreError::Database)?;
+                    let (others, own): (Vec<_>, Vec<_>) =
+                        there.into_iter().partition(|table| plan.others.contains(table));
+                    must_be_empty(access, own).map_err(RestoreError::Database)?;
+                    if !others.is_empty() {
+                        loader.make_room(&BTreeSet::new()).map_err(RestoreError::Database)?;
+                    }
                 } else if !there.is_empty() {
                     let goes = there.into_iter().filter(|t| plan.replaced.contains(t)).collect();
                     replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;

@@ -112,7 +112,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             }
             Decision::Cache(_) | Decision::Generated(_) => "rebuilt by the system".to_string(),
             Decision::Media(i) => format!("left out as asked: {}", self.plan.definition.media[i].about),
-            Decision::OtherHost => "of another host".into(),
+            Decision::OtherHost => "of another host, or a copy of the site".into(),
             Decision::Database => "the database, which is loaded table by table".into(),
             Decision::NotAsked => "left out as asked".into(),
         };

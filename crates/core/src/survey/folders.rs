@@ -212,7 +212,7 @@ fn reason(definition: &Definition, decide: Decision, path: &Path) -> Option<(Str
         Decision::Media(i) => (definition.media[i].path.clone(), definition.media[i].about.clone()),
         Decision::OtherHost => {
             let folder = path.components().take(2).collect::<PathBuf>();
-            (folder.display().to_string(), "belongs to another host".to_string())
+            (folder.display().to_string(), "belongs to another host, or is a copy of this site".to_string())
         }
         Decision::Database => (path.display().to_string(), "the database, copied table by table".to_string()),
         Decision::NotAsked => ("files".to_string(), "not asked for".to_string()),

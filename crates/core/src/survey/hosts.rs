@@ -5,12 +5,15 @@
 
 use super::recognise::config_facts;
 use super::site_files::SiteFiles;
-use crate::place::Address;
+use crate::copy_record::{self, Record};
+use crate::place::{Address, DatabaseAccess};
 use crate::system::Definition;
 use crate::system::schema::Role;
+use crate::tree::Tree;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 /// One host's folder.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, JsonSchema)]
@@ -38,15 +41,38 @@ pub struct Hosts {
     pub folder: Option<String>,
     /// All of them.
     pub found: Vec<HostFound>,
+    /// Folders of the site that are copies of it, or of another.
+    pub copies: Vec<PathBuf>,
 }
 
 impl Hosts {
     /// Returns the folders that are not meant, under the site.
     pub fn others(&self) -> Vec<PathBuf> {
-        let Some(hosts) = &self.definition.hosts else { return Vec::new() };
         let others = self.found.iter().filter(|h| !h.chosen);
-        others.map(|h| PathBuf::from(&hosts.folder).join(&h.folder)).collect()
+        let folder = self.definition.hosts.as_ref().map(|h| PathBuf::from(&h.folder));
+        let others = others.filter_map(|h| Some(folder.as_ref()?.join(&h.folder)));
+        others.chain(self.copies.iter().cloned()).collect()
     }
+}
+
+/// Returns the prefixes of tables that copies in folders of a site have in the site's own database.
+pub fn prefixes_of_copies(
+    tree: &Arc<dyn Tree>,
+    copies: &[PathBuf],
+    database: &DatabaseAccess,
+) -> Vec<String> {
+    let records = copies.iter().filter_map(|copy| Record::read(&*tree.beside(&tree.root().join(copy))));
+    // The same server goes by several names.
+    let name = |url: &str| DatabaseAccess::parse(url).is_ok_and(|a| a.name == database.name);
+    let here = records.filter(|record| record.database.as_deref().is_some_and(name));
+    here.filter_map(|record| record.table_prefix).filter(|prefix| !prefix.is_empty()).collect()
+}
+
+/// Finds folders of a site that are copies which were made here.
+pub fn copies(tree: &dyn SiteFiles) -> Vec<PathBuf> {
+    let depths = ["*", "*/*", "*/*/*"].map(|above| format!("{above}/{}", copy_record::NAME));
+    let found = depths.iter().flat_map(|pattern| tree.matching(pattern));
+    found.filter_map(|path| Path::new(&path).parent().map(Path::to_path_buf)).collect()
 }
 
 /// Finds the folders, and chooses: the one asked for, else `default`, else the first. What was asked for in vain is returned.
@@ -54,7 +80,12 @@ pub fn choose(tree: &dyn SiteFiles, definition: &Definition, asked: Option<&str>
     let Some(hosts) = &definition.hosts else {
         return match asked {
             Some(name) => Err(name.to_string()),
-            None => Ok(Hosts { definition: definition.clone(), folder: None, found: Vec::new() }),
+            None => Ok(Hosts {
+                definition: definition.clone(),
+                folder: None,
+                found: Vec::new(),
+                copies: Vec::new(),
+            }),
         };
     };
     let pattern = format!("{}/*/{}", hosts.folder, hosts.holds);
@@ -89,6 +120,7 @@ pub fn choose(tree: &dyn SiteFiles, definition: &Definition, asked: Option<&str>
         definition: definition.for_site(&chosen),
         found: found.collect(),
         folder: Some(chosen.clone()),
+        copies: Vec::new(),
     })
 }
 

@@ -82,6 +82,8 @@ pub struct SurveyJob {
     pub dump: Option<PathBuf>,
     /// Database of the site, where its config does not name the right one.
     pub database: Option<DatabaseAccess>,
+    /// Folder that is no part of the site, although it may lie in it.
+    pub without: Option<PathBuf>,
     /// Folder of the host that is meant, where several live on one code base.
     pub host_folder: Option<String>,
     /// How many names below the root folders are told apart; 0 means 1.
@@ -277,7 +279,13 @@ pub fn survey(
     known: &[Known],
     watch: &dyn Watch,
 ) -> Result<Survey, SurveyError> {
-    let (tree, recognised, hosts, mut config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    let asked = tree.root().to_path_buf();
+    let (tree, recognised, mut hosts, mut config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    hosts.copies = hosts::copies(&FolderFiles(tree.clone()));
+    if let Some(without) = &job.without {
+        let below = without.strip_prefix(&asked).or_else(|_| without.strip_prefix(tree.root()));
+        hosts.copies.extend(below.ok().filter(|b| !b.as_os_str().is_empty()).map(Path::to_path_buf));
+    }
     if job.database.is_some() {
         config.database.clone_from(&job.database);
     }

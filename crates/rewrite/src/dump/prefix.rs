@@ -52,13 +52,19 @@ pub(super) fn edits(statement: &[u8], dialect: Dialect, change: &PrefixChange) -
         return Vec::new();
     }
     let mut edits = Vec::new();
-    each_name(statement, dialect, &mut |span, _| {
+    each_name(statement, dialect, &mut |span, named| {
         if statement[span.clone()].starts_with(change.old.as_bytes()) {
             edits.push(Edit::new(span.start..span.start + change.old.len(), change.new.as_bytes()));
+        } else if named == Named::Constraint && span.len() + change.new.len() <= LONGEST {
+            // In one database a name of a key stands once, and the old tables may be beside.
+            edits.push(Edit::new(span.start..span.start, change.new.as_bytes()));
         }
     });
     edits
 }
+
+/// Bytes that a name may have on every server.
+const LONGEST: usize = 63;
 
 /// What a name in a statement stands for.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -46,13 +46,19 @@ fn contents(
     let job = SurveyJob {
         dump: options.dump.as_deref().map(|p| p.to_path_buf()),
         host_folder: options.host_folder.clone(),
+        without: Some(options.target.to_path_buf()),
         ..SurveyJob::default()
     };
     let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;
     let how = GatherOptions {
         dump: options.dump.as_deref(),
         scope: options.scope(),
-        tables: TableScope { rows: &options.rows, light: options.light },
+        // A copy that lies beside in the same database is no part of its site.
+        tables: TableScope {
+            rows: &options.rows,
+            light: options.light,
+            others: options.table_prefix.as_slice(),
+        },
         storage: None,
         note: "",
         packed_at: world.clock()(),

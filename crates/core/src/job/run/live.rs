@@ -164,7 +164,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
     let gathered = GatherOptions {
         dump: None,
         scope: Scope::default(),
-        tables: TableScope { rows: &[], light: false },
+        tables: TableScope { rows: &[], light: false, others: &[] },
         storage: None,
         note: "",
         packed_at: world.clock()(),

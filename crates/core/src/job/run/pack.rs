@@ -111,7 +111,7 @@ impl OneHost<'_> {
         GatherOptions {
             dump: self.options.dump.as_deref(),
             scope: self.options.scope(),
-            tables: TableScope { rows: &self.options.rows, light: self.options.light },
+            tables: TableScope { rows: &self.options.rows, light: self.options.light, others: &[] },
             storage: self.options.storage.as_deref(),
             note: &self.options.note,
             packed_at: world.clock()(),

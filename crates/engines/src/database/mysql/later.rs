@@ -64,6 +64,12 @@ impl MysqlLoader {
         };
         let (kind, named) = kind_and_name(later);
         let noted = if kind == "VIEW" { named.clone() } else { thing(kind, &named) };
+        if self.spared.contains(&noted) {
+            let what = format!("{noted} was there and was left as it is: it belongs to other tables");
+            let cure = "look whether the copy needs one of its own, under another name";
+            self.loaded.findings.push(Finding::new(Code::ObjectExisted, what, "", cure));
+            return Ok(());
+        }
         if self.shares {
             // What the dump makes anew makes room for it.
             run(&mut self.conn, &format!("DROP {kind} IF EXISTS {}", name(&named)))?;

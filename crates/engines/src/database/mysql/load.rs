@@ -8,7 +8,7 @@ use super::compatibility::Compatibility;
 pub use super::loader::MysqlLoader;
 use super::loader::SESSION;
 use super::sink::LoadSink;
-use super::{empty, name, rows, run, tables, wait_for_orphaned_statements};
+use super::{empty, name, rows, run, tables, thing, things, wait_for_orphaned_statements};
 use crate::database::DatabaseError;
 use crate::database::journal::{FormerThing, ProgressStore, Reached};
 use crate::database::loading::{AsideName, Loaded, Loading, Plain, Substitution, each_piece};
@@ -63,6 +63,12 @@ impl Loading for MysqlLoader {
     fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError> {
         self.empty_of(&|table| goes.contains(table))?;
         self.own.others = tables(&mut self.conn)?.into_iter().collect();
+        // Triggers that are left belong to tables that stay; whose routines and events are is not known where something went.
+        self.spared = things(&mut self.conn)?
+            .into_iter()
+            .filter(|(kind, _)| *kind == "TRIGGER" || (goes.is_empty() && *kind != "VIEW"))
+            .map(|(kind, named)| thing(kind, &named))
+            .collect();
         self.shares = true;
         Ok(())
     }

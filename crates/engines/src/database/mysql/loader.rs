@@ -14,7 +14,7 @@ use crate::place::DatabaseAccess;
 use crate::vet::hints::Server;
 use crate::vet::mysql::Own;
 use ::mysql::Conn;
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 /// Packet size of a server that does not tell its own.
 pub(super) const PACKET: usize = 1 << 20;
@@ -62,6 +62,8 @@ pub struct MysqlLoader {
     pub(super) events_on: bool,
     /// Whether other things are in the database, those that the dump makes anew among them.
     pub(super) shares: bool,
+    /// Triggers, routines and events that are others' and stay, by the names under which they are noted.
+    pub(super) spared: BTreeSet<String>,
     /// Under which names tables are loaded.
     pub(super) beside: Beside,
 }
@@ -98,6 +100,7 @@ impl MysqlLoader {
             later: Waiting::default(),
             events_on: false,
             shares: false,
+            spared: BTreeSet::new(),
             beside: Beside::default(),
         })
     }

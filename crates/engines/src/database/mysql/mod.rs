@@ -170,6 +170,22 @@ pub fn wait_for_orphaned_statements(conn: &mut Conn) -> Result<(), DatabaseError
 pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
     wait_for_orphaned_statements(conn)?;
     run(conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
+    for (kind, item) in things(conn)? {
+        let noted = if kind == "VIEW" { item.clone() } else { thing(kind, &item) };
+        if goes(&noted) {
+            run(conn, &format!("DROP {kind} IF EXISTS {}", name(&item)))?;
+        }
+    }
+    for table in tables(conn)? {
+        if goes(&table) {
+            run(conn, &format!("DROP TABLE IF EXISTS {}", name(&table)))?;
+        }
+    }
+    Ok(())
+}
+
+/// Returns triggers, events, routines and views of the database, each with the server's word for its kind.
+pub(super) fn things(conn: &mut Conn) -> Result<Vec<(&'static str, String)>, DatabaseError> {
     let others = [
         ("TRIGGER", "SELECT TRIGGER_NAME FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()"),
         ("EVENT", "SELECT EVENT_NAME FROM information_schema.EVENTS WHERE EVENT_SCHEMA = DATABASE()"),
@@ -183,20 +199,11 @@ pub fn empty(conn: &mut Conn, goes: &dyn Fn(&str) -> bool) -> Result<(), Databas
         ),
         ("VIEW", "SELECT TABLE_NAME FROM information_schema.VIEWS WHERE TABLE_SCHEMA = DATABASE()"),
     ];
+    let mut out = Vec::new();
     for (kind, list) in others {
-        for item in rows::<String>(conn, list)? {
-            let noted = if kind == "VIEW" { item.clone() } else { thing(kind, &item) };
-            if goes(&noted) {
-                run(conn, &format!("DROP {kind} IF EXISTS {}", name(&item)))?;
-            }
-        }
+        out.extend(rows::<String>(conn, list)?.into_iter().map(|item| (kind, item)));
     }
-    for table in tables(conn)? {
-        if goes(&table) {
-            run(conn, &format!("DROP TABLE IF EXISTS {}", name(&table)))?;
-        }
-    }
-    Ok(())
+    Ok(out)
 }
 
 /// Returns the server's checksum of a table's rows.
