@@ -1,7 +1,8 @@
 //! The command line's root: global options, the list of commands, and the way to an exit code.
 
 use crate::commands::{
-    completions, database, demo, jobs, logbook, manual, schema, survey, systems, trace, undo, verify,
+    completions, database, demo, diagnose, jobs, logbook, manual, schema, survey, systems, trace, undo,
+    verify,
 };
 use crate::context;
 use crate::error::CommandError;
@@ -77,6 +78,7 @@ fn set_limits(words: &[String]) -> Result<(), CommandError> {
 #[derive(Debug, Subcommand)]
 enum Command {
     Survey(survey::SurveyArgs),
+    Diagnose(diagnose::DiagnoseArgs),
     Pack(PackArgs),
     Verify(verify::VerifyArgs),
     Restore(RestoreArgs),
@@ -158,6 +160,7 @@ impl Command {
     fn name(&self) -> &'static str {
         match self {
             Command::Survey(_) => "survey",
+            Command::Diagnose(_) => "diagnose",
             Command::Pack(_) => Pack::KIND.command(),
             Command::Verify(_) => "verify",
             Command::Restore(_) => Restore::KIND.command(),
@@ -180,6 +183,7 @@ impl Command {
     fn run(&self, style: Style) -> Result<Output, CommandError> {
         Ok(match self {
             Command::Survey(args) => survey::run(style, args)?.into(),
+            Command::Diagnose(args) => diagnose::run(style, args)?.into(),
             Command::Pack(args) => jobs::pack(style, &args.job, &args.told)?,
             Command::Verify(args) => verify::run(style, args)?.into(),
             Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),

@@ -42,7 +42,8 @@ fn of<T: JsonSchema>() -> Schema {
     settings.into_generator().into_root_schema_for::<Document<T>>()
 }
 
-const DOCUMENTS: [Named; 26] = [
+const DOCUMENTS: [Named; 27] = [
+    ("diagnose", of::<crate::commands::diagnose::DiagnoseResult<'static>>),
     ("survey", of::<SurveyReport<'static>>),
     ("pack", of::<OneOrMore<PackedRun>>),
     ("pack-preview", of::<Vec<PackPreview>>),

@@ -7,6 +7,7 @@
 
 pub mod contents;
 pub mod copy_record;
+pub mod diagnose;
 pub mod job;
 pub mod options;
 mod pack;

@@ -186,6 +186,30 @@ codes! {
     ChangedAfterRun = Attention,
     /// A table that the run did not make stays.
     TableNotOfRun = Attention,
+    /// A config file is not what its program can read.
+    ConfigUnreadable = Attention,
+    /// The server does not let the config's own user in, or does not answer.
+    DatabaseRefused = Attention,
+    /// No table begins with the config's prefix.
+    PrefixFitsNothing = Attention,
+    /// The server calls a table damaged.
+    TableDamaged = Attention,
+    /// Config or rows speak of another place than the one in which the site lies.
+    SettleNeeded = Attention,
+    /// A line of the web server's files leads elsewhere.
+    RedirectElsewhere = Attention,
+    /// The owner of the site cannot read files of it.
+    FileNotReadable = Attention,
+    /// A cache was made for the site in another folder.
+    CacheOfOtherPlace = Attention,
+    /// The disk is full.
+    DiskFull = Attention,
+    /// A time lies ahead.
+    ClockWrong = Attention,
+    /// PHP does not fit the system.
+    PhpUnfit = Attention,
+    /// A log of the site tells of a failure.
+    LogSays = Attention,
     /// A site was closed, or otherwise set, while it was read, and stays so.
     LeftQuiet = Attention,
     /// Another way into the database than the archive's was taken.

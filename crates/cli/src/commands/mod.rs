@@ -4,6 +4,7 @@ pub mod completions;
 pub mod copies;
 pub mod database;
 pub mod demo;
+pub mod diagnose;
 pub mod jobs;
 pub mod live;
 pub mod logbook;

@@ -74,6 +74,7 @@ fn documents(bench: &Bench) -> Vec<(&'static str, Value)> {
         out.push((name, bench.run(&[args, &["--json"]].concat()).document()));
     };
     run("survey", &["survey", "old", "--dump", "old.sql"]);
+    run("diagnose", &["diagnose", "old", "--dump", "old.sql"]);
     run("pack-preview", &["pack", "old", "--dump", "old.sql", "-o", "a.zip", "--dry-run"]);
     run("pack", &["pack", "old", "--dump", "old.sql", "-o", "a.zip"]);
     run("verify", &["verify", "a.zip", "old.sql"]);

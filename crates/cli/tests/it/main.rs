@@ -25,6 +25,7 @@ mod common;
 mod copies;
 mod damage;
 mod databases;
+mod diagnose;
 mod dialects;
 mod documents;
 mod dumps;

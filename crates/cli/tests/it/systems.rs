@@ -1183,8 +1183,6 @@ fn a_clone_is_what_packing_and_restoring_would_give() {
         assert!(server.content(&new).contains("n.test"), "{variant:?}");
         bench.run(&["clone", "--job", "job.toml"]).expect(3).says(&["not empty"]);
         bench.run(&["restore", "--job", "job.toml"]).expect(2).says(&["zporter clone"]);
-        let inside = ["clone", "old", "old/copy", "--address", "https://n.test/x", "--database", &url];
-        bench.run(&[&inside[..], host].concat()).expect(3).says(&["are nested"]);
     }
 }
 

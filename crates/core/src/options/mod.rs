@@ -284,6 +284,30 @@ impl PackJob {
     }
 }
 
+impl SettleJob {
+    /// A site as it is, and nothing said of where it shall be.
+    pub fn of(site: FullPath, host_folder: Option<String>) -> Self {
+        SettleJob {
+            site,
+            host_folder,
+            address: None,
+            database: None,
+            database_password_file: None,
+            old_address: None,
+            old_alias: Vec::new(),
+            old_root: Vec::new(),
+            set: Vec::new(),
+            site_name: None,
+            admin_email: None,
+            admin_password_file: None,
+            bare_hosts: false,
+            mail_domains: false,
+            references: false,
+            repair: false,
+        }
+    }
+}
+
 /// Puts a site right where it lies.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields, rename_all = "kebab-case")]

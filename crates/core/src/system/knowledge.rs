@@ -1,7 +1,7 @@
 //! The part of a definition that tells how a running site is used and known: log-ins, what its pages say when something is wrong, which tables
 //! grow while it is live, where people's data stand, and what a copy beside it must not keep. It is read and checked here.
 
-use super::copy::SetPlace;
+use super::copy::{KeyValue, SetPlace};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -82,6 +82,49 @@ pub struct Symptom {
     pub cause: String,
     /// What helps.
     pub cure: String,
+}
+
+/// Which PHP a line of the system runs on.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PhpLine {
+    /// First version of the system for which it holds.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version for which it no longer does.
+    #[serde(default)]
+    pub below: Option<String>,
+    /// Oldest PHP.
+    pub least: String,
+    /// First PHP for which it was not made.
+    #[serde(default)]
+    pub under: Option<String>,
+    /// Extensions of PHP without which it does not work.
+    #[serde(default)]
+    pub extensions: Vec<String>,
+}
+
+/// A folder or file that a row names and without which no page comes.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Needed {
+    /// What it is: `the theme`.
+    pub about: String,
+    /// Table without prefix.
+    pub table: String,
+    /// Column.
+    pub column: String,
+    /// Which row.
+    #[serde(default)]
+    pub only: Vec<KeyValue>,
+    /// Path under the site; `{}` stands for the value.
+    pub path: String,
+    /// First version that has it so.
+    #[serde(default)]
+    pub from: Option<String>,
+    /// First version that no longer has.
+    #[serde(default)]
+    pub below: Option<String>,
 }
 
 /// Tables that grow while a site is live: orders, members, posts.

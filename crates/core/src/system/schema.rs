@@ -5,7 +5,7 @@
 pub use super::copy::KeyValue;
 use super::copy::{Admin, Identity, SetForm, Switch, TlsSwitch};
 use super::globs;
-use super::knowledge::{CopyOnly, Growing, LogIn, Personal, Symptom};
+use super::knowledge::{CopyOnly, Growing, LogIn, Needed, Personal, PhpLine, Symptom};
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::place::AddressForm;
 use crate::text::column_code::ColumnCode;
@@ -118,6 +118,12 @@ pub struct Definition {
     /// What its pages say when something is wrong.
     #[serde(default)]
     pub symptom: Vec<Symptom>,
+    /// Which PHP it runs on; the first that fits the version counts.
+    #[serde(default)]
+    pub php: Vec<PhpLine>,
+    /// Folders and files that rows name and without which no page comes.
+    #[serde(default)]
+    pub needed: Vec<Needed>,
     /// Tables that grow while it is live.
     #[serde(default)]
     pub growing: Vec<Growing>,
@@ -162,7 +168,7 @@ impl Definition {
         );
         take!(
             risky, row_folder, beaten, switch, tls, identity, admin, log_in, symptom, growing, personal,
-            copy_only, trap
+            copy_only, trap, php, needed
         );
         self
     }

@@ -50,7 +50,7 @@ fn full(kind: Kind) -> Map<String, Value> {
         let one = match name {
             "only" | "without" => json!("images/*.jpg"),
             "rows" => json!("log*=structure"),
-            "set" => json!("mail=off"),
+            "set" | "while" => json!("mail=off"),
             "substitute" => json!("a_ci=b_ci"),
             "events" => json!("on"),
             "dialect" => json!("postgres"),

@@ -29,6 +29,10 @@ pub trait Server: Sync {
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError>;
     /// Opens a database to load into it.
     fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError>;
+    /// Tells which tables the server itself calls damaged, and what it says of them.
+    fn damaged(&self, _access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
+        Ok(Vec::new())
+    }
     /// Opens a database to change rows where they lie.
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError>;
     /// Reads table sizes and the rows that somebody wants. With `content` the whole database is read once, to count the hosts it names,

@@ -70,6 +70,11 @@ pub fn loader(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError
     of(access.engine).loader(access)
 }
 
+/// Tells which tables the server itself calls damaged, and what it says of them.
+pub fn damaged(access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
+    of(access.engine).damaged(access)
+}
+
 /// Opens a database to change rows where they lie.
 pub fn editor(access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
     of(access.engine).editor(access)

@@ -113,24 +113,7 @@ pub(super) fn switch(
 ) -> Result<LiveRun, Failure> {
     let clears = |c: &SwitchChoice| c.name == SwitchName::Cache && c.state == "clear";
     let set = switch.set.iter().filter(|c| !clears(c)).cloned().collect();
-    let settle = SettleJob {
-        site: switch.site.clone(),
-        address: None,
-        database: None,
-        database_password_file: None,
-        old_address: None,
-        old_alias: Vec::new(),
-        old_root: Vec::new(),
-        host_folder: switch.host_folder.clone(),
-        set,
-        site_name: None,
-        admin_email: None,
-        admin_password_file: None,
-        bare_hosts: false,
-        mail_domains: false,
-        references: false,
-        repair: false,
-    };
+    let settle = SettleJob { set, ..SettleJob::of(switch.site.clone(), switch.host_folder.clone()) };
     let asked = Asked {
         kind: Kind::Switch,
         options: options_of(&settle)?,

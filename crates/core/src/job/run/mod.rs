@@ -3,6 +3,7 @@
 
 mod copy;
 mod create;
+pub mod diagnose;
 mod dump;
 mod live;
 mod load;

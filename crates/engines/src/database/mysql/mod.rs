@@ -296,6 +296,14 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
 pub(super) struct Mysql;
 
 impl Server for Mysql {
+    fn damaged(&self, access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
+        let mut conn = connect(access)?;
+        // What the server cannot open has no engine, and its comment tells why.
+        let sql = "SELECT TABLE_NAME, COALESCE(TABLE_COMMENT, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() \
+                   AND TABLE_TYPE = 'BASE TABLE' AND ENGINE IS NULL";
+        rows(&mut conn, sql)
+    }
+
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
         Ok(Box::new(edit::MysqlEditor::open(access)?))
     }
