@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 
 /// A private MariaDB, stopped when it is dropped.
-struct Server {
+pub struct Server {
     keeper: Child,
     socket: String,
 }
@@ -47,16 +47,20 @@ impl Server {
         format!("mariadb --no-defaults -uroot --default-character-set=utf8mb4 -S '{}'", self.socket)
     }
 
-    fn client(&self, database: &str, sql: &str) -> std::process::ExitStatus {
+    pub fn client(&self, database: &str, sql: &str) -> std::process::ExitStatus {
         let command = format!("{} {database} -e \"{sql}\" >/dev/null 2>&1", self.stock());
         Command::new("sh").args(["-c", &command]).status().expect("sh is there")
     }
 
-    fn url(&self, database: &str) -> String {
+    pub fn socket(&self) -> &str {
+        &self.socket
+    }
+
+    pub fn url(&self, database: &str) -> String {
         format!("'mysql://root@localhost/{database}?socket={}'", self.socket)
     }
 
-    fn emptied(&self, database: &str) -> String {
+    pub fn emptied(&self, database: &str) -> String {
         format!(
             "{} -e 'DROP DATABASE IF EXISTS {database}; CREATE DATABASE {database} CHARACTER SET utf8mb4'",
             self.stock()
@@ -91,17 +95,17 @@ pub fn show(commands: &[(&str, String, String)], runs: usize, bytes: u64) {
 }
 
 /// A server, and a dump of a shop to load into it; gone with this.
-struct Ground {
-    folder: PathBuf,
+pub struct Ground {
+    pub folder: PathBuf,
     server: Option<Server>,
     input: PathBuf,
-    bytes: u64,
+    pub bytes: u64,
     /// How `zporter` is called.
     zp: String,
 }
 
 impl Ground {
-    fn new(mib: u64) -> Self {
+    pub fn new(mib: u64) -> Self {
         let folder = scratch();
         let server = Some(Server::start(&folder));
         let input = folder.join("in.sql");
@@ -111,11 +115,11 @@ impl Ground {
         Ground { folder, server, input, bytes, zp }
     }
 
-    fn server(&self) -> &Server {
+    pub fn server(&self) -> &Server {
         self.server.as_ref().expect("the server runs to the end")
     }
 
-    fn load(&self, database: &str, connections: u64) -> String {
+    pub fn load(&self, database: &str, connections: u64) -> String {
         let (zp, input, url) = (&self.zp, self.input.display(), self.server().url(database));
         format!("{zp} database load '{input}' {url} --connections {connections} >/dev/null")
     }
@@ -245,7 +249,7 @@ fn single_rows(input: &Path, output: &Path, most: usize) {
 }
 
 /// A shop whose database is the loaded one.
-fn shop(folder: &Path, server: &Server) -> PathBuf {
+pub fn shop(folder: &Path, server: &Server) -> PathBuf {
     let site = folder.join("old");
     std::fs::create_dir_all(site.join("config")).expect("the site can be written");
     let config = format!(

@@ -7,6 +7,7 @@
 
 mod database;
 mod dump;
+mod live;
 mod measure;
 mod postgres;
 
@@ -26,11 +27,12 @@ fn main() {
         Some("readdress") => readdress(number(1, 256), number(2, 2), number(3, 5) as usize),
         Some("site") => site(number(1, 2048)),
         Some("database") => database::compare(number(1, 300), number(2, 5) as usize),
+        Some("live") => live::compare(number(1, 300), number(2, 5) as usize),
         Some("clone") => database::clone(number(1, 1000), number(2, 5) as usize),
         Some("postgres") => postgres::compare(number(1, 300), number(2, 5) as usize),
         Some("files") => database::files(number(1, 20_000), number(2, 5) as usize),
         _ => eprintln!(
-            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB | database MIB [RUNS] | clone MIB [RUNS] | postgres MIB [RUNS] | files COUNT [RUNS]"
+            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB | database MIB [RUNS] | clone MIB [RUNS] | live MIB [RUNS] | postgres MIB [RUNS] | files COUNT [RUNS]"
         ),
     }
 }
