@@ -8,7 +8,7 @@ use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
-use crate::job_args::{Clone as CloneJob, JobArgs, Pack, Restore, Runs, Settle, Switch};
+use crate::job_args::{Clone as CloneJob, JobArgs, Move, Pack, Restore, Runs, Settle, Switch};
 use crate::near_misses;
 use crate::render::{self, Style, json, text};
 use crate::report::Report;
@@ -83,6 +83,7 @@ enum Command {
     Verify(verify::VerifyArgs),
     Restore(RestoreArgs),
     Clone(CloneArgs),
+    Move(MoveArgs),
     Settle(SettleArgs),
     Switch(SwitchArgs),
     Database(database::DatabaseArgs),
@@ -120,6 +121,21 @@ struct RestoreArgs {
 struct CloneArgs {
     #[command(flatten)]
     job: JobArgs<CloneJob>,
+    #[command(flatten)]
+    told: jobs::ToldArgs,
+}
+
+/// Move a site: first a copy, while the site stays open; then --finish closes it, carries what has changed, and the copy is the site
+#[derive(Debug, Args)]
+struct MoveArgs {
+    #[command(flatten)]
+    job: JobArgs<Move>,
+    /// Second act of the move whose first act was this run
+    #[arg(long, value_name = "RUN", help_heading = "The second act")]
+    finish: Option<String>,
+    /// Keep a last archive of the old site, and let its web server send visitors to the new address
+    #[arg(long, requires = "finish", help_heading = "The second act")]
+    retire: bool,
     #[command(flatten)]
     told: jobs::ToldArgs,
 }
@@ -165,6 +181,7 @@ impl Command {
             Command::Verify(_) => "verify",
             Command::Restore(_) => Restore::KIND.command(),
             Command::Clone(_) => CloneJob::KIND.command(),
+            Command::Move(_) => Move::KIND.command(),
             Command::Settle(_) => Settle::KIND.command(),
             Command::Switch(_) => Switch::KIND.command(),
             Command::Database(args) => args.name(),
@@ -188,6 +205,10 @@ impl Command {
             Command::Verify(args) => verify::run(style, args)?.into(),
             Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Clone(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Move(args) => match &args.finish {
+                Some(run) => jobs::finish(style, run, args.retire, args.job.dry_run, &args.told)?.into(),
+                None => jobs::run(style, &args.job, &args.told)?.into(),
+            },
             Command::Settle(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Switch(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Database(args) => return database::run(style, args),

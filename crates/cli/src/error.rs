@@ -238,6 +238,7 @@ impl From<Refused> for CommandError {
             ),
             Refused::Column(_) => (Exit::Usage, "write it as TABLE.COLUMN".into()),
             Refused::NoUser => (Exit::Usage, "write it like mysql://USER@HOST/NAME".into()),
+            Refused::NoMove(_) => (Exit::Usage, "name the run of `zporter move SITE TARGET`; `zporter logbook` lists all runs".into()),
             Refused::NoAddress(_) => (
                 Exit::Usage,
                 "name the address that it shall have with --address, and the one it had with --old-address".into(),

@@ -27,7 +27,7 @@ macro_rules! runs {
         )+
     };
 }
-runs! { Restore Clone Pack Settle Switch Readdress DatabaseDump DatabaseLoad DatabaseCreate }
+runs! { Restore Clone Move Pack Settle Switch Readdress DatabaseDump DatabaseLoad DatabaseCreate }
 
 /// The options of a job as they were typed, and what to do with the job.
 #[derive(Debug)]
@@ -82,7 +82,7 @@ impl Shape {
         plain.into_iter().chain(each).filter_map(|v| v.as_str().map(str::to_string)).collect()
     }
 
-    fn argument(&self, needed: bool, takes_job: bool) -> Arg {
+    fn argument(&self, needed: bool, instead: &[&'static str]) -> Arg {
         let mut arg = Arg::new(self.name.clone()).help(self.about.clone());
         let (kind, many) = self.kind();
         if let Some(group) = self.word("x-group") {
@@ -98,7 +98,10 @@ impl Shape {
             arg = arg.conflicts_with(other.as_str().unwrap_or_default().to_string());
         }
         if needed {
-            arg = if takes_job { arg.required_unless_present("job") } else { arg.required(true) };
+            arg = match instead {
+                [] => arg.required(true),
+                other => arg.required_unless_present_any(other),
+            };
         }
         match self.property.get("x-index").and_then(Value::as_u64) {
             Some(index) if many => arg = arg.index(index as usize).num_args(0..),
@@ -166,8 +169,9 @@ fn shapes(kind: Kind) -> (Vec<Shape>, Vec<String>) {
 impl<R: Runs> Args for JobArgs<R> {
     fn augment_args(mut command: Command) -> Command {
         let (shapes, needed) = shapes(R::KIND);
+        let instead: &[&str] = if R::KIND == Kind::Move { &["job", "finish"] } else { &["job"] };
         for shape in shapes {
-            command = command.arg(shape.argument(needed.contains(&shape.name), true));
+            command = command.arg(shape.argument(needed.contains(&shape.name), instead));
         }
         command
             .arg(

@@ -1,7 +1,7 @@
 //! The shapes of what commands print with `--json` and of job files, each under a name. They are kept in `docs/schemas`, where a test
 //! compares them with what is printed.
 
-use crate::commands::copies::CopyResult;
+use crate::commands::copies::{CopyResult, FinishResult};
 use crate::commands::database::sizes::SizesResult;
 use crate::commands::database::{attempt::TryResult, logins::LogInsResult};
 use crate::commands::live::LiveResult;
@@ -42,7 +42,7 @@ fn of<T: JsonSchema>() -> Schema {
     settings.into_generator().into_root_schema_for::<Document<T>>()
 }
 
-const DOCUMENTS: [Named; 27] = [
+const DOCUMENTS: [Named; 29] = [
     ("diagnose", of::<crate::commands::diagnose::DiagnoseResult<'static>>),
     ("survey", of::<SurveyReport<'static>>),
     ("pack", of::<OneOrMore<PackedRun>>),
@@ -50,6 +50,8 @@ const DOCUMENTS: [Named; 27] = [
     ("verify", of::<Vec<VerifyResult>>),
     ("restore", of::<CopyResult<'static>>),
     ("clone", of::<CopyResult<'static>>),
+    ("move", of::<CopyResult<'static>>),
+    ("move-finish", of::<FinishResult<'static>>),
     ("settle", of::<LiveResult<'static>>),
     ("switch", of::<LiveResult<'static>>),
     ("switch-states", of::<Vec<SwitchState>>),

@@ -146,7 +146,7 @@ fn is_nothing(number: &u64) -> bool {
 }
 
 /// Runs whose work can be undone.
-const COMMANDS: [&str; 5] = ["restore", "clone", "load", "settle", "switch"];
+const COMMANDS: [&str; 7] = ["restore", "clone", "move", "retire", "load", "settle", "switch"];
 
 /// The places that a run worked on.
 fn places(lines: &[Line]) -> Vec<String> {

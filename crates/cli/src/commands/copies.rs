@@ -8,8 +8,10 @@ use crate::render::Style;
 use crate::report::{Block, Facts, Report};
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::path::Path;
 use zporter_core::job::Kind;
 use zporter_core::job::run::Copied;
+use zporter_core::job::run::moving::{Finished, LeftToDo};
 use zporter_core::place::Address;
 use zporter_core::restore::in_place::Over;
 use zporter_core::restore::refresh::Outlook;
@@ -67,6 +69,8 @@ fn verdict(copied: &Copied, dry_run: bool) -> String {
         (_, false, true) => "Brought up to date",
         (Kind::Clone, true, _) => "Would clone",
         (Kind::Clone, false, _) => "Cloned",
+        (Kind::Move, true, _) => "Would move, first act:",
+        (Kind::Move, false, _) => "Moved, first act:",
         (_, true, _) => "Would restore",
         (_, false, _) => "Restored",
     };
@@ -150,6 +154,70 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
         }
     }
     Ok(report)
+}
+
+/// The result of the second act of a move, for programs.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FinishResult<'a> {
+    /// Folder of the old site.
+    from: String,
+    /// Folder of the new one.
+    to: String,
+    /// Its address.
+    address: String,
+    /// Seconds for which the site was closed.
+    offline_seconds: f64,
+    /// The run that closed the old site.
+    closed_by: Option<&'a str>,
+    /// Last archive of the old site.
+    archive: Option<&'a Path>,
+    /// The run that lets the old site send its visitors on.
+    sends_on: Option<&'a str>,
+    /// What is left to a person.
+    left: &'a [LeftToDo],
+    /// What was carried.
+    #[serde(flatten)]
+    done: &'a Restored,
+}
+
+/// Tells how a move was finished.
+pub fn finished(style: Style, done: &Finished, dry_run: bool) -> Result<Report, CommandError> {
+    let options = &done.copied.plan.job.options;
+    let result = FinishResult {
+        from: options.source.display().to_string(),
+        to: options.target.display().to_string(),
+        address: done.copied.plan.relocation.to.address.to_string(),
+        offline_seconds: done.offline,
+        closed_by: done.closed_by.as_deref(),
+        archive: done.archive.as_deref(),
+        sends_on: done.sends_on.as_deref(),
+        left: &done.left,
+        done: &done.copied.done,
+    };
+    let verdict = match dry_run {
+        true => format!("Would finish the move to {}", result.address),
+        false => format!("Moved to {}: closed for {}", result.address, short(done.offline)),
+    };
+    let carried = report(style, &done.copied, dry_run)?;
+    let mut out = Report::new("move", verdict, &result)?;
+    out.findings = carried.findings;
+    out.sections = carried.sections;
+    let rows = done.left.iter().map(|l| vec![l.about.clone(), l.what.clone()]);
+    out.section("Left for you", Block::table(&["about", "what"], rows));
+    let mut facts = Facts::default();
+    facts.maybe("archive", done.archive.as_ref().map(|a| a.display().to_string()));
+    if let Some(run) = &done.closed_by {
+        facts.add("old site", format!("stays closed; to open it: {}", crate::login::undo_command(run)));
+    }
+    if let Some(run) = &done.sends_on {
+        facts
+            .add("old site", format!("sends visitors on; to stop that: {}", crate::login::undo_command(run)));
+    }
+    out.section("The old site", facts.block());
+    if let Some(run) = &done.copied.run {
+        way_back(&mut out, run, Kind::Move);
+    }
+    Ok(out)
 }
 
 /// A short time for people.

@@ -11,7 +11,7 @@ use crate::report::Report;
 use clap::Args;
 use std::io::IsTerminal;
 use std::path::PathBuf;
-use zporter_core::job::run::{Done, Failure, How, run as run_job};
+use zporter_core::job::run::{Done, Failure, How, moving, run as run_job};
 use zporter_core::job::values::FileOrPipe;
 use zporter_core::job::{Job, Kind};
 
@@ -102,6 +102,23 @@ pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Re
     Ok(report)
 }
 
+/// Runs the second act of a move.
+pub fn finish(
+    style: Style,
+    run: &str,
+    retire: bool,
+    dry_run: bool,
+    told: &ToldArgs,
+) -> Result<Report, CommandError> {
+    let how = How { dry_run, samples: told.samples };
+    let done = moving::finish(run, retire, how, &Here, &Progress::new(style))
+        .map_err(|Failure { error, run, .. }| CommandError { run, ..CommandError::from(*error) })?;
+    let mut report = copies::finished(style, &done, dry_run)?;
+    report.dry_run = dry_run;
+    report.copy_to.clone_from(&told.report);
+    Ok(report)
+}
+
 /// Dresses the failure of a job: what is left behind, and how to go on or back.
 fn failed(job: &Job, failure: Failure) -> CommandError {
     let Failure { error, run, begun } = failure;
@@ -111,7 +128,7 @@ fn failed(job: &Job, failure: Failure) -> CommandError {
         (Job::Restore(options), true) if options.in_place => {
             out.hint(format!("the site is as it was, or the new one as a whole: {}", undo_hint(&run)))
         }
-        (Job::Restore(options) | Job::Clone(options), true) => {
+        (Job::Restore(options) | Job::Clone(options) | Job::Move(options), true) => {
             out.hint(format!("{} may be half filled: {}", options.target.display(), undo_hint(&run)))
         }
         (Job::Settle(_) | Job::Switch(_), true) => {
@@ -128,7 +145,10 @@ fn failed(job: &Job, failure: Failure) -> CommandError {
 /// Says by which number a run is known, and how to go back behind it.
 pub fn way_back(report: &mut Report, run: &str, kind: Kind) {
     report.run = Some(run.to_string());
-    if matches!(kind, Kind::Restore | Kind::Clone | Kind::DatabaseLoad | Kind::Settle | Kind::Switch) {
+    if matches!(
+        kind,
+        Kind::Restore | Kind::Clone | Kind::Move | Kind::DatabaseLoad | Kind::Settle | Kind::Switch
+    ) {
         report.next.push(format!("run {run}; to go back: {}", crate::login::undo_command(run)));
     }
 }

@@ -113,6 +113,11 @@ fn documents(bench: &Bench) -> Vec<(&'static str, Value)> {
     run("settle", &["settle", "site", "--old-address", "http://a.test", "--address", "http://b.test"]);
     run("switch-states", &["switch", "site"]);
     run("switch", &["switch", "site", "assets=plain"]);
+    let moved =
+        ["--address", "http://b.test", "--database", "sqlite:moved.db", "--old-address", "http://a.test"];
+    run("move", &[&["move", "site", "moved"], &moved[..]].concat());
+    let first = bench.last_run();
+    run("move-finish", &["move", "--finish", &first, "--dry-run"]);
     run("undo-preview", &["undo", "last", "--dry-run"]);
     run("undo", &["undo", "last"]);
     // Errors have the same frame, also those of the arguments.

@@ -37,6 +37,7 @@ mod layouts;
 mod live;
 mod loads;
 mod moves;
+mod moving;
 mod plain;
 mod promises;
 mod schemas;

@@ -24,6 +24,8 @@ pub enum Job {
     Restore(Box<CopyJob>),
     /// Clone a site.
     Clone(Box<CopyJob>),
+    /// Move a site: its first act.
+    Move(Box<CopyJob>),
     /// Pack a site.
     Pack(PackJob),
     /// Put a site right where it lies.
@@ -47,6 +49,8 @@ pub enum Kind {
     Restore,
     /// `clone`
     Clone,
+    /// `move`
+    Move,
     /// `pack`
     Pack,
     /// `settle`
@@ -65,9 +69,10 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Kind; 9] = [
+    pub const ALL: [Kind; 10] = [
         Kind::Restore,
         Kind::Clone,
+        Kind::Move,
         Kind::Pack,
         Kind::Settle,
         Kind::Switch,
@@ -82,6 +87,7 @@ impl Kind {
         match self {
             Kind::Restore => "restore",
             Kind::Clone => "clone",
+            Kind::Move => "move",
             Kind::Pack => "pack",
             Kind::Settle => "settle",
             Kind::Switch => "switch",
@@ -99,7 +105,7 @@ impl Kind {
             settings.into_generator().into_root_schema_for::<T>()
         }
         let mut schema = match self {
-            Kind::Restore | Kind::Clone => of::<CopyJob>(),
+            Kind::Restore | Kind::Clone | Kind::Move => of::<CopyJob>(),
             Kind::Pack => of::<PackJob>(),
             Kind::Settle => of::<SettleJob>(),
             Kind::Switch => of::<SwitchJob>(),
@@ -125,6 +131,7 @@ impl Kind {
         Ok(match self {
             Kind::Restore => Job::Restore(read(options)?),
             Kind::Clone => Job::Clone(read(options)?),
+            Kind::Move => Job::Move(read(options)?),
             Kind::Pack => Job::Pack(read(options)?),
             Kind::Settle => Job::Settle(read(options)?),
             Kind::Switch => Job::Switch(read(options)?),
@@ -199,6 +206,7 @@ impl Job {
         match self {
             Job::Restore(_) => Kind::Restore,
             Job::Clone(_) => Kind::Clone,
+            Job::Move(_) => Kind::Move,
             Job::Pack(_) => Kind::Pack,
             Job::Settle(_) => Kind::Settle,
             Job::Switch(_) => Kind::Switch,
@@ -218,7 +226,7 @@ impl Job {
             }
         }
         match self {
-            Job::Restore(o) | Job::Clone(o) => of(o),
+            Job::Restore(o) | Job::Clone(o) | Job::Move(o) => of(o),
             Job::Pack(o) => of(o),
             Job::Settle(o) => of(o),
             Job::Switch(o) => of(o),

@@ -75,7 +75,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             return Err(RestoreError::NoCopy { path: job.options.target.to_path_buf(), why });
         }
     }
-    if let (ArchiveKind::Ours(head), None, false) = (&source.kind, job.in_place, job.options.refresh) {
+    if let (ArchiveKind::Ours(head), None) = (&source.kind, job.in_place) {
         // What was set only while the site was read is as it was before, if nobody asks for something else.
         let former = head.place.former_switches.iter().filter_map(|text| SwitchChoice::read(text).ok());
         let former: Vec<SwitchChoice> =

@@ -127,6 +127,16 @@ pub struct Needed {
     pub below: Option<String>,
 }
 
+/// What is left to a person behind a move.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Afterwards {
+    /// What it is about, in one or two words.
+    pub about: String,
+    /// What to do.
+    pub what: String,
+}
+
 /// Tables that grow while a site is live: orders, members, posts.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

@@ -5,7 +5,7 @@
 pub use super::copy::KeyValue;
 use super::copy::{Admin, Identity, SetForm, Switch, TlsSwitch};
 use super::globs;
-use super::knowledge::{CopyOnly, Growing, LogIn, Needed, Personal, PhpLine, Symptom};
+use super::knowledge::{Afterwards, CopyOnly, Growing, LogIn, Needed, Personal, PhpLine, Symptom};
 pub use crate::config::definition::{Config, ConfigForm, Key, Role};
 use crate::place::AddressForm;
 use crate::text::column_code::ColumnCode;
@@ -118,6 +118,9 @@ pub struct Definition {
     /// What its pages say when something is wrong.
     #[serde(default)]
     pub symptom: Vec<Symptom>,
+    /// What is left to a person behind a move.
+    #[serde(default)]
+    pub afterwards: Vec<Afterwards>,
     /// Which PHP it runs on; the first that fits the version counts.
     #[serde(default)]
     pub php: Vec<PhpLine>,
@@ -168,7 +171,7 @@ impl Definition {
         );
         take!(
             risky, row_folder, beaten, switch, tls, identity, admin, log_in, symptom, growing, personal,
-            copy_only, trap, php, needed
+            copy_only, trap, php, needed, afterwards
         );
         self
     }

@@ -110,7 +110,7 @@ pub fn prepare(
         return Err(super::Refused::NamedLikeArchive(dump.to_path_buf()).into());
     }
     let contents = match kind {
-        Kind::Clone => Some(Arc::new(contents(&options, former, world, watch)?)),
+        Kind::Clone | Kind::Move => Some(Arc::new(contents(&options, former, world, watch)?)),
         _ => None,
     };
     let mut database = options.database.clone().map(|url| url.0);
@@ -164,6 +164,7 @@ pub(super) fn run(
     }
     let saved = match kind {
         Kind::Clone => Job::Clone(Box::new(plan.job.options.clone())),
+        Kind::Move => Job::Move(Box::new(plan.job.options.clone())),
         _ => Job::Restore(Box::new(plan.job.options.clone())),
     };
     let detail = serde_json::Value::Object(saved.options());

@@ -7,6 +7,7 @@ pub mod diagnose;
 mod dump;
 mod live;
 mod load;
+pub mod moving;
 mod pack;
 pub mod quiet;
 mod readdress;
@@ -209,6 +210,9 @@ pub enum Refused {
     /// No user is named for a new database.
     #[error("the URL names no user for the new database")]
     NoUser,
+    /// No run of a move's first act.
+    #[error("{0:?} is no first act of a move that came to its end")]
+    NoMove(String),
     /// Nobody knows the site's address.
     #[error("nothing says which address {0} has")]
     NoAddress(String),
@@ -267,7 +271,7 @@ pub fn run(job: &Job, how: How, world: &dyn World, watch: &dyn Watch) -> Result<
     match quiet::asked(job).filter(|_| !how.dry_run) {
         Some(asked) => {
             let work = |former: &[SwitchChoice]| carried_out(job, how, former, world, watch);
-            quiet::during(&asked, how, world, watch, work)
+            quiet::during(&asked, how, quiet::Stays::Never, world, watch, work).map(|(done, _)| done)
         }
         None => carried_out(job, how, &[], world, watch),
     }
@@ -287,6 +291,9 @@ fn carried_out(
         }
         Job::Clone(options) => {
             copy::run(options, Kind::Clone, how, former, world, watch).map(|c| Done::Copied(Box::new(c)))
+        }
+        Job::Move(options) => {
+            copy::run(options, Kind::Move, how, former, world, watch).map(|c| Done::Copied(Box::new(c)))
         }
         Job::Pack(options) if how.dry_run => pack::preview(options, world, watch).map(Done::PackPreview),
         Job::Pack(options) => pack::run(options, former, world, watch).map(Done::Packed),

@@ -25,6 +25,22 @@ pub(super) struct Asked {
     set: Vec<SwitchChoice>,
 }
 
+impl Asked {
+    /// Switches of a site.
+    pub(super) fn of(site: FullPath, host_folder: Option<String>, set: Vec<SwitchChoice>) -> Self {
+        Asked { site, host_folder, set }
+    }
+}
+
+/// Whether a site stays as it was set.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Stays {
+    /// It is put back in any case.
+    Never,
+    /// Only if the work failed.
+    IfItWorked,
+}
+
 /// Says what has to be set while a job runs.
 pub(super) fn asked(job: &Job) -> Option<Asked> {
     let (site, host_folder, set) = match job {
@@ -95,14 +111,15 @@ impl Note {
     }
 }
 
-/// Sets what is asked for, works, and puts back. The work is told in which states the switches were.
+/// Sets what is asked for, works, and puts back. The work is told in which states the switches were. Returns the run that set what stays.
 pub(super) fn during<T>(
     asked: &Asked,
     how: How,
+    stays: Stays,
     world: &dyn World,
     watch: &dyn Watch,
     work: impl FnOnce(&[SwitchChoice]) -> Result<T, Failure>,
-) -> Result<T, Failure> {
+) -> Result<(T, Option<String>), Failure> {
     let all = SwitchJob { site: asked.site.clone(), host_folder: asked.host_folder.clone(), set: Vec::new() };
     let states = live::states(&all, world, watch)?;
     // What is so already is not set, or it would be put back wrongly.
@@ -113,11 +130,16 @@ pub(super) fn during<T>(
     let set: Vec<SwitchChoice> = asked.set.iter().filter(|c| !is(c)).cloned().collect();
     let former = |choice: &SwitchChoice| {
         let known = states.iter().find(|s| s.name == choice.name)?;
-        Some(SwitchChoice { name: choice.name, state: known.state.clone()? })
+        // Where nothing stands the program goes by its own idea, which is the other one.
+        let other = || match (known.value.is_none(), known.states.as_slice()) {
+            (true, [one, two]) => Some(if *one == choice.state { two.clone() } else { one.clone() }),
+            _ => None,
+        };
+        Some(SwitchChoice { name: choice.name, state: known.state.clone().or_else(other)? })
     };
     let former: Vec<SwitchChoice> = set.iter().filter_map(former).collect();
     if set.is_empty() {
-        return work(&[]);
+        return Ok((work(&[])?, None));
     }
     let data = world.data().map_err(RunError::from)?;
     let mut note = Note::begin(&data, asked)?;
@@ -139,10 +161,16 @@ pub(super) fn during<T>(
     note.left.run = switched.run;
     note.write()?;
     watch.event(Event::StepDone);
-    let worked = work(&former);
+    let worked = match (work(&former), stays) {
+        (Ok(done), Stays::IfItWorked) => {
+            let _ = std::fs::remove_file(&note.path);
+            return Ok((done, note.left.run));
+        }
+        (worked, _) => worked,
+    };
     let back = put_back(&note, &data, world);
     match (worked, back) {
-        (Ok(done), Ok(())) => Ok(done),
+        (Ok(done), Ok(())) => Ok((done, None)),
         (Err(failure), _) => Err(failure),
         (Ok(_), Err(failure)) => Err(failure),
     }
