@@ -38,6 +38,10 @@ use std::path::{Path, PathBuf};
 /// Rows that are changed in one transaction.
 const AT_ONCE: usize = 500;
 
+/// Changes that are sent in one go, and about how many bytes of them.
+const IN_ONE: usize = 100;
+const BYTES_IN_ONE: usize = 256 << 10;
+
 /// How often rows that somebody changed meanwhile are read again.
 const AGAIN: usize = 3;
 
@@ -363,36 +367,54 @@ pub fn apply(
 ) -> Result<BTreeSet<String>, RestoreError> {
     let mut missed = BTreeSet::new();
     let mut twins = Twins::default();
-    each(list, &mut |change, number| {
-        let rows = editor.change(&change).map_err(RestoreError::Database)?;
-        match rows {
-            // Rows that are told by the same values change together.
-            0 if twins.changed_before(&change) => {}
-            0 => {
-                missed.insert(change.table.clone());
-            }
-            rows => {
-                twins.changed_before(&change);
-                *changed.rows.entry(change.table.clone()).or_default() += rows;
+    let mut bundle: Vec<RowChange> = Vec::new();
+    let (mut bytes, mut since) = (0, 0);
+    let mut send = |bundle: &mut Vec<RowChange>, editor: &mut dyn RowEditor| {
+        if bundle.is_empty() {
+            return Ok(());
+        }
+        let rows = editor.changes(bundle).map_err(RestoreError::Database)?;
+        for (change, rows) in bundle.drain(..).zip(rows) {
+            match rows {
+                // Rows that are told by the same values change together.
+                0 if twins.changed_before(&change) => {}
+                0 => {
+                    missed.insert(change.table.clone());
+                }
+                rows => {
+                    twins.changed_before(&change);
+                    *changed.rows.entry(change.table).or_default() += rows;
+                }
             }
         }
-        if number % AT_ONCE == 0 {
+        Ok::<_, RestoreError>(())
+    };
+    each(list, &mut |change, length| {
+        bytes += length;
+        bundle.push(change);
+        if bundle.len() == IN_ONE || bytes > BYTES_IN_ONE {
+            since += bundle.len();
+            bytes = 0;
+            send(&mut bundle, editor)?;
+        }
+        if since >= AT_ONCE {
+            since = 0;
             editor.commit().map_err(RestoreError::Database)?;
             go_on(watch).map_err(ReadError::from)?;
         }
         Ok(())
     })?;
+    send(&mut bundle, editor)?;
     editor.commit().map_err(RestoreError::Database)?;
     Ok(missed)
 }
 
-/// Hands on each change of a list, and its number from 1.
+/// Hands on each change of a list, and how long it is there.
 fn each(
     list: &mut dyn BufRead,
     take: &mut dyn FnMut(RowChange, usize) -> Result<(), RestoreError>,
 ) -> Result<(), RestoreError> {
     let mut line = Vec::new();
-    let mut number = 0;
     loop {
         line.clear();
         if list.read_until(b'\n', &mut line).map_err(unreadable_list)? == 0 {
@@ -400,8 +422,7 @@ fn each(
         }
         // A line that was being written when the program ended was not carried out.
         let Ok(change) = serde_json::from_slice(&line) else { continue };
-        number += 1;
-        take(change, number)?;
+        take(change, line.len())?;
     }
 }
 

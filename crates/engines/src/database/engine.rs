@@ -17,6 +17,10 @@ pub trait RowEditor: Send {
     fn dialect(&self) -> Dialect;
     /// Makes a change. Returns the number of rows that were changed: none if somebody changed them meanwhile.
     fn change(&mut self, change: &RowChange) -> Result<u64, DatabaseError>;
+    /// Makes several changes, in their order. Returns the number of rows of each.
+    fn changes(&mut self, changes: &[RowChange]) -> Result<Vec<u64>, DatabaseError> {
+        changes.iter().map(|change| self.change(change)).collect()
+    }
     /// Takes all rows of a table away. Returns how many there were.
     fn clear(&mut self, table: &str) -> Result<u64, DatabaseError>;
     /// Ends the transaction: from now on everybody sees what was changed.

@@ -49,21 +49,46 @@ impl MysqlEditor {
     }
 }
 
+impl MysqlEditor {
+    /// The statement of a change, in which columns keep their values that the server would set.
+    fn statement(&mut self, change: &RowChange) -> Result<String, DatabaseError> {
+        let sql = self.dialect().statement_of(change);
+        if change.fate != RowFate::Changes {
+            return Ok(sql);
+        }
+        let kept = |c: &String| !change.columns.iter().any(|ColumnChange { column, .. }| column == c);
+        let kept: Vec<String> = self.timed(&change.table)?.into_iter().filter(kept).collect();
+        let kept: String = kept.iter().map(|c| format!("{0} = {0}, ", name(c))).collect();
+        Ok(sql.replacen(" SET ", &format!(" SET {kept}"), 1))
+    }
+}
+
 impl RowEditor for MysqlEditor {
     fn dialect(&self) -> Dialect {
         Dialect::Mysql
     }
 
     fn change(&mut self, change: &RowChange) -> Result<u64, DatabaseError> {
-        let mut sql = self.dialect().statement_of(change);
-        if change.fate == RowFate::Changes {
-            let kept = |c: &String| !change.columns.iter().any(|ColumnChange { column, .. }| column == c);
-            let kept: Vec<String> = self.timed(&change.table)?.into_iter().filter(kept).collect();
-            let kept: String = kept.iter().map(|c| format!("{0} = {0}, ", name(c))).collect();
-            sql = sql.replacen(" SET ", &format!(" SET {kept}"), 1);
-        }
+        let sql = self.statement(change)?;
         self.run(&sql)?;
         Ok(self.conn.affected_rows())
+    }
+
+    fn changes(&mut self, changes: &[RowChange]) -> Result<Vec<u64>, DatabaseError> {
+        // One answer for all of them: what takes time is to wait for each.
+        let mut sql = String::new();
+        for change in changes {
+            sql.push_str(&self.statement(change)?);
+            sql.push(';');
+        }
+        let wrong = |e| refused(e, 0, sql.as_bytes());
+        let mut answer = self.conn.query_iter(&sql).map_err(wrong)?;
+        let mut rows = Vec::with_capacity(changes.len());
+        while let Some(mut one) = answer.iter() {
+            rows.push(one.affected_rows());
+            one.try_for_each(|row| row.map(drop)).map_err(wrong)?;
+        }
+        Ok(rows)
     }
 
     fn clear(&mut self, table: &str) -> Result<u64, DatabaseError> {
