@@ -464,6 +464,8 @@ impl From<RestoreError> for CommandError {
             RestoreError::TargetInUse { .. } => {
                 CommandError::new(Exit::Refused, &e).hint("name a folder that is missing or empty")
             }
+            RestoreError::NotItsCopy { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("a copy goes back only over the site that it was made of; it is made with: zporter clone LIVE COPY"),
             RestoreError::OtherSite { .. } => CommandError::new(Exit::Refused, &e)
                 .hint("name the folder of the site, or restore the archive into an empty one"),
             RestoreError::NoCopy { .. } => CommandError::new(Exit::Refused, &e)

@@ -14,6 +14,7 @@ use zporter_core::job::run::Copied;
 use zporter_core::job::run::moving::{Finished, LeftToDo};
 use zporter_core::place::Address;
 use zporter_core::restore::in_place::Over;
+use zporter_core::restore::push::Grown;
 use zporter_core::restore::refresh::Outlook;
 use zporter_core::restore::restored::Restored;
 
@@ -39,6 +40,9 @@ pub struct CopyResult<'a> {
     outlook: Option<&'a Outlook>,
     /// Tables that make room, of which a dump is kept.
     replaced_tables: Vec<&'a str>,
+    /// Tables that grow at the live site and stay, of a copy that is pushed back.
+    #[serde(skip_serializing_if = "<[_]>::is_empty")]
+    stays: &'a [Grown],
     /// Tables in the database that are not this site's, and stay.
     other_tables: &'a [String],
     /// Other sites of the same database, which stay where they are.
@@ -65,6 +69,8 @@ pub struct FileDiff<'a> {
 fn verdict(copied: &Copied, dry_run: bool) -> String {
     let Copied { kind, plan, done, .. } = copied;
     let verb = match (kind, dry_run, plan.job.options.refresh) {
+        (Kind::Clone, true, _) if plan.job.options.push => "Would push",
+        (Kind::Clone, false, _) if plan.job.options.push => "Pushed",
         (_, true, true) => "Would bring up to date",
         (_, false, true) => "Brought up to date",
         (Kind::Clone, true, _) => "Would clone",
@@ -107,6 +113,7 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
         needed_bytes: plan.needed,
         outlook: plan.outlook.as_ref(),
         replaced_tables: plan.replaced.iter().map(String::as_str).collect(),
+        stays: &plan.grown,
         other_tables: &plan.others,
         left_alone: &plan.stay,
         done,
@@ -283,6 +290,17 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
         let names = some(plan.replaced.iter().map(String::as_str), false);
         let tables = count(plan.replaced.len() as u64, "table");
         facts.add("replaces", format!("{tables}, of which a dump is kept: {names}"));
+    }
+    if !plan.grown.is_empty() {
+        let tables = count(plan.grown.len() as u64, "table");
+        let newer = plan.grown.iter().filter_map(|g| Some((g.newer?, &g.table))).filter(|(n, _)| *n > 0);
+        let newer: Vec<String> = newer.map(|(n, table)| format!("{n} in {table}")).collect();
+        let told = if newer.is_empty() {
+            String::new()
+        } else {
+            format!("; newer than the copy: {}", newer.join(", "))
+        };
+        facts.add("stays", format!("{tables} that grow at the live site{told}; --rows TABLE=all pushes one"));
     }
     if !plan.others.is_empty() {
         let names = some(plan.others.iter().map(String::as_str), false);

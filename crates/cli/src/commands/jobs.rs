@@ -125,7 +125,7 @@ fn failed(job: &Job, failure: Failure) -> CommandError {
     let out = CommandError { run: run.clone(), ..CommandError::from(*error) };
     let Some(run) = run else { return out };
     match (job, begun) {
-        (Job::Restore(options), true) if options.in_place => {
+        (Job::Restore(options) | Job::Clone(options), true) if options.in_place || options.push => {
             out.hint(format!("the site is as it was, or the new one as a whole: {}", undo_hint(&run)))
         }
         (Job::Restore(options) | Job::Clone(options) | Job::Move(options), true) => {

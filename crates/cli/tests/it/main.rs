@@ -40,6 +40,7 @@ mod moves;
 mod moving;
 mod plain;
 mod promises;
+mod pushing;
 mod schemas;
 mod served;
 mod stopping;

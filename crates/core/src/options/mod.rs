@@ -174,6 +174,10 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone"))]
     pub refresh: bool,
+    /// Push a copy (SOURCE) back over the live site that it came from (TARGET): settings, accounts and what has grown there stay
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone", "x-excludes" = ["refresh", "address", "database", "dump-to", "host-as", "table-prefix", "set", "site-name", "admin-email", "admin-password-file"]))]
+    pub push: bool,
     /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
     #[serde(default, rename = "while", skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME=STATE", "x-group" = "The old place", "x-in" = "clone"))]

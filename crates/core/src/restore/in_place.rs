@@ -7,6 +7,7 @@
 use super::RestoreError;
 use super::job::RestoreJob;
 use super::plan::RestorePlan;
+use super::push;
 use super::restored::Restored;
 use super::rows::DatabaseSink;
 use crate::archive::blob::LocalFile;
@@ -182,7 +183,13 @@ pub(super) fn take_over(
     let (Some(Over::Beside(aside)), target) = (&plan.job.over, &plan.job.options.target) else {
         return Ok(0);
     };
-    let selection = Selection::of(&plan.definition, &Scope::default(), &plan.hosts.others());
+    let live = plan.job.live.as_deref();
+    let others = live.map_or_else(|| plan.hosts.others(), |live| live.hosts.others());
+    // What was uploaded at a live site stays, whatever a copy has.
+    let scope = Scope { only: Vec::new(), without: live.iter().map(|_| Part::Media).collect() };
+    let selection = Selection::of(&plan.definition, &scope, &others);
+    let since = plan.job.contents.as_ref().and_then(|c| push::made_at(&*c.survey.tree));
+    let own = plan.job.options.push.then(|| push::files_that_stay(&plan.definition));
     let old = LocalTree::at(target);
     let new = plan.job.tree.clone();
     let mut taken = 0;
@@ -195,8 +202,12 @@ pub(super) fn take_over(
         let named =
             || left_out.iter().any(|l| below.starts_with(l.what.trim_end_matches('/')) && !l.what.is_empty());
         let wanted = match selection.decide(&below, false) {
+            _ if own.as_ref().is_some_and(|own| own.is_match(&below)) => true,
             Decision::Generated(_) | Decision::OtherHost => true,
             Decision::Cache(_) | Decision::Database => false,
+            Decision::Media(_) if live.is_some() => true,
+            // What came to the live site since the copy was made is nothing that somebody took out of the copy.
+            _ if live.is_some() => since.is_some_and(|since| found.meta.seconds() > since),
             _ => named(),
         };
         if !wanted {
@@ -362,8 +373,11 @@ pub(super) fn exchange(
 /// Says whether a table stays because the archive brought no rows of it, as it does of those that a copy can do without. Those of caches
 /// go: other programs filled them.
 fn stays_as_it_is(plan: &RestorePlan, table: &str, total: &Restored) -> bool {
-    let rule = table_rule(&plan.definition, &plan.table_prefix, table);
-    let rows = total.tally.tables.get(table).map_or(0, |t| t.rows);
+    let before = plan.prefix.as_ref().and_then(|p| Some(format!("{}{}", p.old, table.strip_prefix(&p.new)?)));
+    let before = before.as_deref().unwrap_or(table);
+    let rule = table_rule(&plan.definition, &plan.table_prefix, before);
+    let rows =
+        [table, before].iter().filter_map(|t| total.tally.tables.get(*t)).map(|t| t.rows).max().unwrap_or(0);
     rule.is_some_and(|r| !r.cache) && rows == 0 && plan.replaced.contains(table)
 }
 

@@ -6,6 +6,7 @@ use crate::options::CopyJob;
 use crate::place::{Address, DatabaseAccess};
 use crate::secret::Secret;
 use crate::select::Scope;
+use crate::survey::Survey;
 use crate::table_scope::TableScope;
 use crate::tree::{Ids, Tree};
 use std::path::{Path, PathBuf};
@@ -43,6 +44,8 @@ pub struct RestoreJob {
     pub in_place: Option<Reach>,
     /// How files come to a site that is there, and is brought back.
     pub over: Option<Over>,
+    /// The live site, of a copy that is pushed back over it.
+    pub live: Option<Arc<Survey>>,
     /// New password of the administrator.
     pub admin_password: Option<Secret>,
 }
@@ -50,7 +53,12 @@ pub struct RestoreJob {
 impl RestoreJob {
     /// Says whether a database that holds something is emptied.
     pub fn replaces(&self) -> bool {
-        self.options.empty_database || self.options.refresh || self.options.in_place
+        self.options.empty_database || self.options.refresh || self.comes_back()
+    }
+
+    /// Says whether a site that is there is brought back, or a copy pushed over it.
+    pub fn comes_back(&self) -> bool {
+        self.options.in_place || self.options.push
     }
 
     /// The folder in which files are written: where the site lies, or beside it.

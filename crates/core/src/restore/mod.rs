@@ -16,6 +16,7 @@ pub mod owner;
 mod ownership;
 pub mod plan;
 pub mod planning;
+pub mod push;
 pub mod refresh;
 pub mod restored;
 mod rows;
@@ -65,6 +66,16 @@ pub enum RestoreError {
         path: PathBuf,
         /// Some of what is there.
         found: Vec<String>,
+    },
+    /// The live site is not the one that a copy came from.
+    #[error("{copy} cannot be pushed over {live}: {why}")]
+    NotItsCopy {
+        /// The copy.
+        copy: PathBuf,
+        /// The live site.
+        live: PathBuf,
+        /// Why not.
+        why: String,
     },
     /// The folder holds another site than the one that would be brought back.
     #[error("{path} holds {found}, and not the site of this archive")]

@@ -6,6 +6,7 @@ use super::in_place::Over;
 use super::job::RestoreJob;
 use super::outlook::Outlook;
 use super::owner::Owner;
+use super::push::Grown;
 use super::source::Source;
 use crate::config::edit::FilePlan;
 use crate::database::load::plain_name;
@@ -78,6 +79,8 @@ pub struct RestorePlan {
     pub(super) beside_tables_of: Option<String>,
     /// Where a database that is a file is made before it takes its place.
     pub(super) beside_file: Option<PathBuf>,
+    /// Tables that grow at the live site and stay, with what is newer there, of a copy that is pushed back.
+    pub grown: Vec<Grown>,
     /// Whose the files will be.
     pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.
@@ -162,7 +165,7 @@ impl RestorePlan {
 
     /// A database that is a file outside of what is exchanged as a whole: what is made, and the place that it takes.
     pub(super) fn database_file_beside(&self) -> Option<(PathBuf, PathBuf)> {
-        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.options.in_place)?;
+        let access = self.job.database.as_ref().filter(|_| self.loads() && self.job.comes_back())?;
         let file = access.engine.facts().is_file.then(|| PathBuf::from(&access.name))?;
         if self.below_folder(access).is_some() || !file.exists() {
             return None;

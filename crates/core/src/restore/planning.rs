@@ -13,6 +13,7 @@ use super::locate::{Locate, each_part};
 use super::old_place::{find_address, hosts_of, named_outside, other_sites, outside, relocation, system_of};
 use super::owner::Owner;
 use super::plan::RestorePlan;
+use super::push;
 use super::refresh::Outlook;
 use super::source::{ArchiveKind, Source, look};
 use crate::config;
@@ -49,7 +50,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         && job.database.is_none()
         && job.options.dump_to.is_none()
         && job.in_place.is_none()
-        && !job.options.in_place
+        && !job.comes_back()
     {
         return Err(RestoreError::NoDatabaseTarget);
     }
@@ -178,8 +179,23 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let mut left = BTreeSet::new();
     let mut beside = Vec::new();
     let mut beside_file = None;
-    if let (true, true, Some(access)) = (job.options.in_place, has_database, &job.database) {
-        if let ArchiveKind::Ours(head) = &source.kind {
+    let (mut grown, mut stay_rows) = (Vec::new(), Vec::new());
+    if let (Some(live), Some(access)) = (&job.live, &job.database) {
+        let own = prefix.as_ref().map_or(&facts.table_prefix, |p| &p.new).clone();
+        let there: Vec<String> = replaced.iter().cloned().collect();
+        let stays = push::growing(&definition, job.tables(), &own, &there);
+        let copys = job.contents.as_ref().and_then(|c| c.survey.config.database.as_ref());
+        grown = push::newer(&definition, (access, &own), (copys, &facts.table_prefix), &stays);
+        for table in &stays {
+            replaced.remove(table);
+            carried.remove(table);
+            left.extend(table.strip_prefix(&own).map(|bare| format!("{}{bare}", facts.table_prefix)));
+        }
+        stay_rows =
+            push::rows_that_stay(live, job.contents.as_ref().map(|c| &c.survey), &facts.table_prefix)?;
+    }
+    if let (true, true, Some(access)) = (job.comes_back(), has_database, &job.database) {
+        if let (ArchiveKind::Ours(head), None) = (&source.kind, &job.live) {
             left = in_place::emptied(head).intersection(&replaced).cloned().collect();
             replaced.retain(|t| !left.contains(t));
         }
@@ -211,6 +227,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
     let mut planned = copy_settings::plan(&job, &site, admin.as_deref())?;
+    if job.live.is_some() {
+        // The live site knows best what belongs to it.
+        planned = PlannedSettings::default();
+    }
+    planned.rows.extend(stay_rows);
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);
     }
@@ -282,6 +303,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         joining,
         host_mapping,
         replaced,
+        grown,
         beside,
         beside_file,
         beside_tables_of,

@@ -6,6 +6,7 @@ use super::leftovers;
 use super::locate::EntryPlace;
 use super::ownership;
 use super::plan::RestorePlan;
+use super::push;
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source::{self, ArchiveKind};
@@ -55,7 +56,7 @@ pub fn run(
     let mut findings = Findings::new(watch);
     let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
     let was = match plan.job.tree.beside(target).exists(target) {
-        true if plan.job.options.in_place => "there",
+        true if plan.job.comes_back() => "there",
         true => "empty",
         false => "missing",
     };
@@ -136,12 +137,9 @@ pub fn run(
         book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
         way.make(&*plan.job.tree)?;
     }
-    if let Some(contents) = plan
-        .job
-        .contents
-        .as_ref()
-        .filter(|_| plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none())
-    {
+    if let Some(contents) = plan.job.contents.as_ref().filter(|_| {
+        plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none() && !plan.job.options.push
+    }) {
         let record = Record {
             source: contents.survey.site.display().to_string(),
             address: plan.job.address.to_string(),
@@ -220,7 +218,11 @@ pub(super) fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
 fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
     // A copy that is brought up to date keeps its own settings.
-    let own = |path: &str| plan.job.options.refresh && plan.config_of(path).is_some();
+    let stays = plan.job.options.push.then(|| push::files_that_stay(&plan.definition));
+    let own = |path: &str| {
+        (plan.job.options.refresh && plan.config_of(path).is_some())
+            || stays.as_ref().is_some_and(|stays| stays.is_match(path))
+    };
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.folder().join(&file.path);

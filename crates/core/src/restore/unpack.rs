@@ -6,6 +6,7 @@ use super::in_place::Over;
 use super::locate::{EntryPlace, Locate};
 use super::owner::Owner;
 use super::plan::RestorePlan;
+use super::push;
 use super::refresh;
 use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
@@ -82,7 +83,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
             copied: HashSet::new(),
             copiers: None,
             owner: plan.owner,
-            own: plan.definition.config_files(),
+            own: match plan.job.options.push {
+                true => push::files_that_stay(&plan.definition),
+                false => plan.definition.config_files(),
+            },
             hasher: RandomState::new(),
         }
     }
@@ -105,6 +109,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
 
     pub(super) fn file(&mut self, entry: Entry<'_>, below: &EntryPath) -> Result<(), RestoreError> {
         let is_folder = entry.kind == EntryKind::Folder;
+        if self.plan.job.options.push && self.is_own(below.as_path()) {
+            self.left_out("the live site keeps its own".into(), &entry.raw_name);
+            return Ok(());
+        }
         let why = match self.selection.decide(below.as_path(), is_folder) {
             Decision::Copy => {
                 let path = self.plan.job.folder().join(self.plan.placed(below.as_path()));

@@ -33,6 +33,14 @@ pub trait Server: Sync {
     fn snapshot(&self, access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseError>;
     /// Opens a database to load into it.
     fn loader(&self, access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError>;
+    /// Counts the rows of a table whose column is above a value, and returns the largest value.
+    fn count_above(
+        &self,
+        access: &DatabaseAccess,
+        table: &str,
+        column: &str,
+        above: Option<&str>,
+    ) -> Result<(u64, Option<String>), DatabaseError>;
     /// Tells which tables the server itself calls damaged, and what it says of them.
     fn damaged(&self, _access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
         Ok(Vec::new())

@@ -28,6 +28,15 @@ impl Server for Unsupported {
     fn editor(&self, _: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
         self.refuse()
     }
+    fn count_above(
+        &self,
+        _: &DatabaseAccess,
+        _: &str,
+        _: &str,
+        _: Option<&str>,
+    ) -> Result<(u64, Option<String>), DatabaseError> {
+        self.refuse()
+    }
     fn facts(
         &self,
         _: &DatabaseAccess,
@@ -68,6 +77,16 @@ pub fn snapshot(access: &DatabaseAccess) -> Result<Box<dyn Snapshot>, DatabaseEr
 /// Connects to a database for loading.
 pub fn loader(access: &DatabaseAccess) -> Result<Box<dyn Loading>, DatabaseError> {
     of(access.engine).loader(access)
+}
+
+/// Counts the rows of a table whose column is above a value, and returns the largest value.
+pub fn count_above(
+    access: &DatabaseAccess,
+    table: &str,
+    column: &str,
+    above: Option<&str>,
+) -> Result<(u64, Option<String>), DatabaseError> {
+    of(access.engine).count_above(access, table, column, above)
 }
 
 /// Tells which tables the server itself calls damaged, and what it says of them.

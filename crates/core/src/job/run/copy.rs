@@ -8,14 +8,16 @@ use crate::finding::Finding;
 use crate::job::{Job, JobError, Kind};
 use crate::options::CopyJob;
 use crate::options::values::{FullPath, SwitchChoice};
+use crate::place::Address;
 use crate::restore::in_place::{self, Over};
 use crate::restore::job::RestoreJob;
 use crate::restore::owner;
 use crate::restore::plan::RestorePlan;
 use crate::restore::planning::plan;
+use crate::restore::push;
 use crate::restore::restored::Restored;
 use crate::restore::run as work;
-use crate::survey::{SurveyJob, survey};
+use crate::survey::{Survey, SurveyJob, survey};
 use crate::table_scope::TableScope;
 use crate::tree::noticing;
 use std::path::Path;
@@ -70,6 +72,18 @@ fn contents(
     Ok(gather(found, &how, &world.temporary(), true, watch)?)
 }
 
+/// Looks at the live site that a copy is pushed over, and takes from it what the copy gets: address and prefix.
+fn live_site(options: &mut CopyJob, world: &dyn World, watch: &dyn Watch) -> Result<Survey, RunError> {
+    let record = push::guard(&*world.tree(&options.source), &options.target)?;
+    // A copy knows the address that it was made with.
+    options.old_address = options.old_address.take().or(Address::parse(&record.address).ok());
+    let job = SurveyJob { host_folder: options.host_folder.clone(), ..SurveyJob::default() };
+    let live = survey(&*world.tree(&options.target), &job, &world.definitions()?, watch)?;
+    options.address = live.base_address().cloned();
+    options.table_prefix = Some(live.config.table_prefix.clone()).filter(|prefix| !prefix.is_empty());
+    Ok(live)
+}
+
 /// Completes a job by what the world knows. The site of a clone is read for it.
 pub fn prepare(
     options: &CopyJob,
@@ -92,6 +106,10 @@ pub fn prepare(
     if options.target.as_os_str().is_empty() {
         return Err(JobError::Missing("target".into()).into());
     }
+    let live = match options.push {
+        true => Some(Arc::new(live_site(&mut options, world, watch)?)),
+        false => None,
+    };
     let tree = noticing(world.tree(&options.target));
     if options.refresh
         && let Some(record) = Record::read(&*tree)
@@ -113,12 +131,13 @@ pub fn prepare(
         Kind::Clone | Kind::Move => Some(Arc::new(contents(&options, former, world, watch)?)),
         _ => None,
     };
+    let of_live = live.as_ref().and_then(|live| live.config.database.clone());
     let mut database = options.database.clone().map(|url| url.0);
     if let Some(access) = &mut database {
         world.log_in(access, options.database_password_file.as_deref())?;
     }
     let scope = options.scope();
-    let over = match options.in_place {
+    let over = match options.in_place || options.push {
         true => in_place::over(&*tree, &options.target, &scope),
         false => None,
     };
@@ -129,8 +148,9 @@ pub fn prepare(
     Ok(RestoreJob {
         tree,
         over,
+        live: live.clone(),
         address,
-        database,
+        database: database.or(of_live),
         // A clone has taken its dump already.
         dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
         contents,

@@ -179,6 +179,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         owner: None,
         in_place: Some(reach),
         over: None,
+        live: None,
         admin_password: options
             .admin_password_file
             .as_deref()

@@ -296,6 +296,19 @@ fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<Str
 pub(super) struct Mysql;
 
 impl Server for Mysql {
+    fn count_above(
+        &self,
+        access: &DatabaseAccess,
+        table: &str,
+        column: &str,
+        above: Option<&str>,
+    ) -> Result<(u64, Option<String>), DatabaseError> {
+        let (table, column) = (name(table), name(column));
+        let only = above.map(|value| format!(" WHERE {column} > {}", quoted(value))).unwrap_or_default();
+        let sql = format!("SELECT COUNT(*), CAST(MAX({column}) AS CHAR) FROM {table}{only}");
+        Ok(rows(&mut connect(access)?, &sql)?.into_iter().next().unwrap_or_default())
+    }
+
     fn damaged(&self, access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
         let mut conn = connect(access)?;
         // What the server cannot open has no engine, and its comment tells why.

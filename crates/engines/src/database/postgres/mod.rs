@@ -336,6 +336,26 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
 pub(super) struct Postgres;
 
 impl Server for Postgres {
+    fn count_above(
+        &self,
+        access: &DatabaseAccess,
+        table: &str,
+        column: &str,
+        above: Option<&str>,
+    ) -> Result<(u64, Option<String>), DatabaseError> {
+        let (table, column) = (name(table), name(column));
+        let literal = |value: &str| format!("'{}'", value.replace('\'', "''"));
+        let only = above.map(|value| format!(" WHERE {column} > {}", literal(value))).unwrap_or_default();
+        let sql = format!("SELECT COUNT(*)::text, MAX({column})::text FROM public.{table}{only}");
+        let found = connect(access)?.simple_query(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        let row = found.iter().find_map(|message| match message {
+            ::postgres::SimpleQueryMessage::Row(row) => Some(row),
+            _ => None,
+        });
+        let text = |at| row.and_then(|r| r.get(at)).map(str::to_string);
+        Ok((text(0).and_then(|n| n.parse().ok()).unwrap_or_default(), text(1)))
+    }
+
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
         Ok(Box::new(edit::PostgresEditor::open(access)?))
     }

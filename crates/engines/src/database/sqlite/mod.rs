@@ -320,6 +320,23 @@ pub(super) fn create(job: &CreatePlan) -> Result<Created, DatabaseError> {
 pub(super) struct Sqlite;
 
 impl Server for Sqlite {
+    fn count_above(
+        &self,
+        access: &DatabaseAccess,
+        table: &str,
+        column: &str,
+        above: Option<&str>,
+    ) -> Result<(u64, Option<String>), DatabaseError> {
+        let (table, column) = (name(table), name(column));
+        let literal = |value: &str| format!("'{}'", value.replace('\'', "''"));
+        let only = above.map(|value| format!(" WHERE {column} > {}", literal(value))).unwrap_or_default();
+        let sql = format!("SELECT COUNT(*), CAST(MAX({column}) AS TEXT) FROM {table}{only}");
+        let conn = open(access, OpenFlags::SQLITE_OPEN_READ_ONLY)?;
+        let found = conn.query_row(&sql, [], |row| Ok((row.get::<_, i64>(0)?, row.get(1)?)));
+        let (rows, last) = found.map_err(|e| refused(e, 0, sql.as_bytes()))?;
+        Ok((u64::try_from(rows).unwrap_or_default(), last))
+    }
+
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {
         Ok(Box::new(edit::SqliteEditor::open(access)?))
     }
