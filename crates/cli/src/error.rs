@@ -168,9 +168,16 @@ impl From<SurveyError> for CommandError {
             SurveyError::NoFolder { .. } => {
                 CommandError::new(Exit::World, &e).hint("check the spelling and your permissions")
             }
-            SurveyError::Unknown { ref looked_for, .. } => {
-                CommandError::new(Exit::Usage, &e).looked_for(looked_for)
+            SurveyError::Unknown { ref inside, .. } if !inside.is_empty() => {
+                let mut out = CommandError::new(Exit::Usage, &e).hint("name one of the sites in it:");
+                for (folder, product) in inside {
+                    out = out.hint(format!("{} ({product})", folder.display()));
+                }
+                out
             }
+            SurveyError::Unknown { ref looked_for, .. } => CommandError::new(Exit::Usage, &e)
+                .looked_for(looked_for)
+                .hint("or carry it as files and a database that you name: survey and pack with --database URL or --dump FILE, clone with --old-database URL or --dump FILE"),
             SurveyError::Dump { .. } => dump_hint(CommandError::new(Exit::Damaged, &e)),
             SurveyError::NoHost { ref found, .. } if found.is_empty() => CommandError::new(Exit::Usage, &e)
                 .hint("this system has one site on its code base; leave --host-folder out"),

@@ -3,6 +3,7 @@
 use crate::context::{self, Here};
 use crate::error::CommandError;
 use crate::format::{bytes, count, number};
+use crate::login::PasswordArgs;
 use crate::progress::Progress;
 use crate::render::Style;
 use crate::report::{Block, Facts, Report};
@@ -10,6 +11,7 @@ use clap::Args;
 use std::path::PathBuf;
 use zporter_core::finding::{Code, Finding};
 use zporter_core::job::run::World;
+use zporter_core::place::DatabaseAccess;
 use zporter_core::survey::{Survey, SurveyJob, TableSource, survey};
 
 /// Tell what a site is: system, version, database, addresses, sizes, risks
@@ -20,6 +22,12 @@ pub struct SurveyArgs {
     /// Read tables from this dump instead of the server (.sql, .sql.gz, .sql.zst)
     #[arg(long, value_name = "FILE")]
     dump: Option<PathBuf>,
+    /// Database of the site, where its config does not name it or nobody knows its system
+    #[arg(long, value_name = "URL", conflicts_with = "dump")]
+    database: Option<String>,
+    /// Its password
+    #[command(flatten)]
+    password: PasswordArgs,
     /// Folder of the host that is meant, where one code base serves several
     #[arg(long, value_name = "NAME")]
     host_folder: Option<String>,
@@ -30,7 +38,13 @@ pub struct SurveyArgs {
 
 /// Runs the command.
 pub fn run(style: Style, args: &SurveyArgs) -> Result<Report, CommandError> {
+    let mut database = args.database.as_deref().map(DatabaseAccess::parse).transpose()?;
+    if let Some(access) = &mut database {
+        args.password.complete(access)?;
+    }
     let job = SurveyJob {
+        by_hand: database.is_some() || args.dump.is_some(),
+        database,
         dump: args.dump.clone(),
         host_folder: args.host_folder.clone(),
         depth: args.depth,

@@ -48,5 +48,6 @@ mod story;
 mod surface;
 mod systems;
 mod tracing;
+mod unknown;
 mod wagtail;
 mod wordpress;

@@ -90,6 +90,18 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "FILE", "x-group" = "The old place"))]
     pub dump: Option<FullPath>,
+    /// Database of the site, where its config does not name it or nobody knows its system
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL", "x-group" = "The old place", "x-in" = "clone"))]
+    pub old_database: Option<DatabaseUrl>,
+    /// File that holds the password of that database
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "FILE", "x-group" = "The old place", "x-in" = "clone", "x-needs" = "old-database"))]
+    pub old_database_password_file: Option<FullPath>,
+    /// Further text files whose addresses and paths follow, such as templates/**/*.css; may be given several times
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "PATTERN", "x-group" = "The old place"))]
+    pub text: Vec<String>,
     /// Old base address, where neither archive nor site tells it
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "URL", "x-group" = "The old place"))]
@@ -209,6 +221,11 @@ impl CopyJob {
         Scope { only: self.only.clone(), without: self.without.clone() }
     }
 
+    /// Says whether a site of an unknown system is taken all the same.
+    pub fn by_hand(&self) -> bool {
+        told_of_database(self.old_database.is_some(), self.dump.is_some(), &self.without)
+    }
+
     /// Takes over what a copy knows of itself, where nothing else was said.
     pub(super) fn complete_by(&mut self, record: &Record) -> Result<(), PlaceError> {
         if self.address.is_none() {
@@ -243,6 +260,14 @@ pub struct PackJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "FILE"))]
     pub dump: Option<FullPath>,
+    /// Database of the site, where its config does not name it or nobody knows its system
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "URL"))]
+    pub database: Option<DatabaseUrl>,
+    /// File that holds the password of that database
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "FILE", "x-needs" = "database"))]
+    pub database_password_file: Option<FullPath>,
     /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
     #[serde(default, rename = "while", skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME=STATE"))]
@@ -281,7 +306,17 @@ pub struct PackJob {
     pub light: bool,
 }
 
+/// Says whether somebody told where the database of a site is, or that it has none that matters.
+fn told_of_database(named: bool, dump: bool, without: &[Part]) -> bool {
+    named || dump || without.contains(&Part::Database)
+}
+
 impl PackJob {
+    /// Says whether a site of an unknown system is taken all the same.
+    pub fn by_hand(&self) -> bool {
+        told_of_database(self.database.is_some(), self.dump.is_some(), &self.without)
+    }
+
     /// What of the site is meant.
     pub fn scope(&self) -> Scope {
         Scope { only: self.only.clone(), without: self.without.clone() }

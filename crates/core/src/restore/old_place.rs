@@ -52,6 +52,9 @@ pub(super) fn system_of(
     match &source.kind {
         // Our head says which system it is; the markers could fit more than one definition, or be left out.
         ArchiveKind::Ours(head) => {
+            if head.system.id == crate::system::ANY {
+                return Ok((crate::system::any(), head.system.name.clone(), None));
+            }
             let by_id = known.iter().find(|k| k.definition.id == head.system.id);
             let known = by_id.ok_or_else(|| RestoreError::NoDefinition(head.system.id.clone()))?;
             let definition = known.definition.below(&head.place.document_root);

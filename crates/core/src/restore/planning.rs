@@ -29,6 +29,7 @@ use crate::select::{Part, PathChoice, Selection};
 use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
 use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material, risks};
+use crate::system::schema::TextFile;
 use crate::system::{Definition, Known, table_rule};
 use crate::text::replacements::Replacements;
 use std::collections::{BTreeMap, BTreeSet};
@@ -88,6 +89,8 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         ArchiveKind::Plain { .. } => None,
     };
     in_place::guard(&job, &definition.id, root, known)?;
+    let mut definition = definition;
+    definition.text.extend(job.options.text.iter().map(|path| TextFile { path: path.clone() }));
     let hosts = hosts_of(&job, &source, &definition)?;
     let definition = hosts.definition.clone();
     let joining = match &job.options.host_as {

@@ -102,10 +102,11 @@ pub fn entries(
 }
 
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
-fn site(contents: &SiteContents) -> Source {
+fn site(contents: &SiteContents, text: &[String]) -> Source {
     let folder = FolderFiles(contents.survey.tree.clone());
     let mut files = HeldFiles { prefix: format!("{FILES}/"), ..HeldFiles::default() };
-    let wanted = interesting(&contents.survey.recognised.definition);
+    let mut wanted = interesting(&contents.survey.recognised.definition);
+    wanted.extend(text.iter().cloned());
     let named = wanted.iter().flat_map(|pattern| folder.matching(pattern));
     let for_web_server = contents.survey.for_web_server.iter().map(|p| p.display().to_string());
     for below in named.chain(for_web_server).filter(|p| contents.carries(p)) {
@@ -137,10 +138,11 @@ fn site(contents: &SiteContents) -> Source {
 /// Looks through an archive, or at the site that is cloned.
 pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
     if let Some(contents) = &job.contents {
-        return Ok(site(contents));
+        return Ok(site(contents, &job.options.text));
     }
     // The site may lie in a folder of a plain archive.
-    let patterns = known.iter().flat_map(|k| interesting(&k.definition));
+    let patterns =
+        known.iter().flat_map(|k| interesting(&k.definition)).chain(job.options.text.iter().cloned());
     let patterns: BTreeSet<String> = patterns.flat_map(|p| [format!("**/{p}"), p]).collect();
     let interesting = globs(patterns.iter().map(String::as_str));
     let path = &job.options.source;

@@ -52,6 +52,8 @@ pub enum SurveyError {
         path: PathBuf,
         /// What was looked for.
         looked_for: Vec<LookedFor>,
+        /// Sites in folders of it, with their systems.
+        inside: Vec<(PathBuf, String)>,
     },
     /// The dump cannot be read.
     #[error("the dump {path} cannot be used")]
@@ -82,6 +84,8 @@ pub struct SurveyJob {
     pub dump: Option<PathBuf>,
     /// Database of the site, where its config does not name the right one.
     pub database: Option<DatabaseAccess>,
+    /// Whether a site of a system that nobody knows is taken as files and the database that is named.
+    pub by_hand: bool,
     /// Folder that is no part of the site, although it may lie in it.
     pub without: Option<PathBuf>,
     /// Folder of the host that is meant, where several live on one code base.
@@ -244,11 +248,38 @@ impl Survey {
     }
 }
 
+/// Sites in the folders of a folder, two names deep.
+fn sites_in(tree: &Arc<dyn Tree>, known: &[Known]) -> Vec<(PathBuf, String)> {
+    let folders = |folder: &Path| -> Vec<PathBuf> {
+        let listed = tree.list(folder).unwrap_or_default();
+        let mut found: Vec<PathBuf> =
+            listed.into_iter().filter(|l| l.meta.is_folder()).map(|l| folder.join(l.name)).collect();
+        found.sort();
+        found.truncate(200);
+        found
+    };
+    let mut out = Vec::new();
+    let mut todo: Vec<(PathBuf, bool)> = folders(tree.root()).into_iter().map(|f| (f, true)).collect();
+    todo.reverse();
+    while let (Some((folder, first)), true) = (todo.pop(), out.len() < 50) {
+        match recognise::recognise(&FolderFiles(tree.beside(&folder)), known) {
+            Ok(found) => {
+                let version = found.version.map(|v| format!(" {v}")).unwrap_or_default();
+                out.push((folder, format!("{}{version}", found.product)));
+            }
+            Err(_) if first => todo.extend(folders(&folder).into_iter().rev().map(|f| (f, false))),
+            Err(_) => {}
+        }
+    }
+    out
+}
+
 /// Recognises the system of a site, chooses the host that is meant, and reads its config.
 fn recognised(
     tree: &dyn Tree,
     host_folder: Option<&str>,
     known: &[Known],
+    by_hand: bool,
 ) -> Result<(Arc<dyn Tree>, Recognised, Hosts, ConfigFacts), SurveyError> {
     let no_folder = |path: &Path, source| SurveyError::NoFolder { path: path.to_path_buf(), source };
     let site = tree.real(tree.root()).map_err(|e| no_folder(tree.root(), e))?;
@@ -257,8 +288,14 @@ fn recognised(
     let tree = FolderFiles(root.clone());
     let found = recognise::recognise(&tree, known);
     root.untroubled()?;
-    let mut recognised =
-        found.map_err(|looked_for| SurveyError::Unknown { path: site.clone(), looked_for })?;
+    let mut recognised = match found {
+        Ok(recognised) => recognised,
+        Err(_) if by_hand => recognise::unknown(),
+        Err(looked_for) => {
+            let inside = sites_in(&root, known);
+            return Err(SurveyError::Unknown { path: site.clone(), looked_for, inside });
+        }
+    };
     let hosts = hosts::choose(&tree, &recognised.definition, host_folder).map_err(|asked| {
         let all = hosts::choose(&tree, &recognised.definition, None);
         let found = all.map(|h| h.found.into_iter().map(|f| f.folder).collect()).unwrap_or_default();
@@ -280,7 +317,8 @@ pub fn survey(
     watch: &dyn Watch,
 ) -> Result<Survey, SurveyError> {
     let asked = tree.root().to_path_buf();
-    let (tree, recognised, mut hosts, mut config) = recognised(tree, job.host_folder.as_deref(), known)?;
+    let (tree, recognised, mut hosts, mut config) =
+        recognised(tree, job.host_folder.as_deref(), known, job.by_hand)?;
     hosts.copies = hosts::copies(&FolderFiles(tree.clone()));
     if let Some(without) = &job.without {
         let below = without.strip_prefix(&asked).or_else(|_| without.strip_prefix(tree.root()));
@@ -403,7 +441,7 @@ pub fn site_database(
     host_folder: Option<&str>,
     known: &[Known],
 ) -> Result<SiteDatabase, SurveyError> {
-    let (_, _, hosts, config) = recognised(tree, host_folder, known)?;
+    let (_, _, hosts, config) = recognised(tree, host_folder, known, false)?;
     Ok(SiteDatabase {
         definition: hosts.definition,
         table_prefix: config.table_prefix,

@@ -46,10 +46,12 @@ pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Ve
         there.map(|root| known.definition.below(&root)).collect::<Vec<_>>()
     };
     for definition in &in_order.into_iter().flat_map(below).collect::<Vec<_>>() {
-        let fits = definition.recognise.iter().all(|m| {
-            let mut there = tree.matching(&m.path).into_iter();
-            m.absent != there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
-        });
+        let fits = !definition.recognise.is_empty()
+            && definition.recognise.iter().all(|m| {
+                let mut there = tree.matching(&m.path).into_iter();
+                m.absent
+                    != there.any(|path| m.contains.as_ref().is_none_or(|text| contains(tree, &path, text)))
+            });
         if fits {
             let (product, version) = match version(tree, definition) {
                 Some((product, version)) => (product, Some(version)),
@@ -63,6 +65,12 @@ pub fn recognise(tree: &dyn SiteFiles, known: &[Known]) -> Result<Recognised, Ve
         .iter()
         .map(|k| LookedFor { system: k.definition.name.clone(), markers: markers(&k.definition) })
         .collect())
+}
+
+/// A site of a system that nobody knows.
+pub fn unknown() -> Recognised {
+    let definition = crate::system::any();
+    Recognised { product: definition.name.clone(), definition, version: None, extensions: Vec::new() }
 }
 
 fn contains(tree: &dyn SiteFiles, path: &str, text: &str) -> bool {

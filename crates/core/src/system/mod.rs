@@ -96,6 +96,16 @@ pub fn load(user_folder: Option<&Path>) -> Result<Vec<Known>, DefinitionError> {
     Ok(known)
 }
 
+/// Identifier of what stands for a system that nobody knows.
+pub const ANY: &str = "any";
+
+/// What stands for a system that nobody knows: files, and a database that somebody names.
+pub fn any() -> Definition {
+    let text = format!("id = {ANY:?}\nname = \"site of an unknown system\"\nrecognise = []\n");
+    // Its text is as good as a file of ours.
+    of_text(ANY, &text).unwrap_or_else(|e| unreachable!("{e}"))
+}
+
 /// Reads and checks one definition file.
 pub fn read(path: &Path) -> Result<Definition, DefinitionError> {
     parse(&path.display().to_string(), &text_of(path)?)

@@ -1,6 +1,6 @@
 //! Runs a restore or a clone: the world completes the options, the plan is made, shown or carried out.
 
-use super::{Begun, Failure, How, Refused, RunError, World, begin, lock, readable_dump};
+use super::{Begun, Failure, How, Refused, RunError, World, begin, lock, named_database, readable_dump};
 use crate::contents::{GatherOptions, SiteContents, gather};
 use crate::copy_record::Record;
 use crate::event::Watch;
@@ -49,6 +49,12 @@ fn contents(
         dump: options.dump.as_deref().map(|p| p.to_path_buf()),
         host_folder: options.host_folder.clone(),
         without: Some(options.target.to_path_buf()),
+        database: named_database(
+            &options.old_database,
+            options.old_database_password_file.as_deref(),
+            world,
+        )?,
+        by_hand: options.by_hand(),
         ..SurveyJob::default()
     };
     let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;

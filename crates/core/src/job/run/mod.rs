@@ -28,7 +28,7 @@ use crate::event::Watch;
 use crate::fsx::PathError;
 use crate::lock::{Lock, LockError};
 use crate::logbook::{Outcome, Run};
-use crate::options::values::SwitchChoice;
+use crate::options::values::{DatabaseUrl, SwitchChoice};
 use crate::place::{DatabaseAccess, PlaceError};
 use crate::restore::RestoreError;
 use crate::restore::owner::NoSuchOwner;
@@ -310,6 +310,18 @@ fn carried_out(
         Job::DatabaseLoad(options) => load::run(options, how, world, watch),
         Job::DatabaseCreate(options) => create::run(options, how, world),
     }
+}
+
+/// The database that somebody names as a site's own, with its password.
+fn named_database(
+    url: &Option<DatabaseUrl>,
+    file: Option<&Path>,
+    world: &dyn World,
+) -> Result<Option<DatabaseAccess>, RunError> {
+    let Some(url) = url else { return Ok(None) };
+    let mut access = url.0.clone();
+    world.log_in(&mut access, file)?;
+    Ok(Some(access))
 }
 
 /// The locks and the record of a run that begins.

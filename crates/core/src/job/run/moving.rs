@@ -174,6 +174,8 @@ fn last_archive(
         output: None::<FileOrPipe>,
         force: false,
         dump: None,
+        database: options.old_database.clone(),
+        database_password_file: options.old_database_password_file.clone(),
         note: "last archive before it moved".into(),
         old_address: options.old_address.clone(),
         host_folder: options.host_folder.clone().into_iter().collect(),

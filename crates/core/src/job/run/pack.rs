@@ -1,6 +1,6 @@
 //! Runs a pack, or a pack for each of several hosts, and tells beforehand what it would weigh.
 
-use super::{Failure, Refused, RunError, World, begin, lock, readable_dump};
+use super::{Failure, Refused, RunError, World, begin, lock, named_database, readable_dump};
 use crate::contents::{GatherOptions, PackError};
 use crate::event::Watch;
 use crate::fsx::{AtPath, PathError, free_space};
@@ -79,6 +79,12 @@ impl OneHost<'_> {
         let job = SurveyJob {
             dump: self.options.dump.as_deref().map(Path::to_path_buf),
             host_folder: self.host.clone(),
+            database: named_database(
+                &self.options.database,
+                self.options.database_password_file.as_deref(),
+                world,
+            )?,
+            by_hand: self.options.by_hand(),
             ..SurveyJob::default()
         };
         Ok(survey(&*world.tree(&self.options.site), &job, &world.definitions()?, watch)?)
