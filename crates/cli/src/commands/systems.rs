@@ -1,7 +1,7 @@
 //! `zporter systems`: what is known of content systems.
 
 use crate::app::Output;
-use crate::context;
+use crate::context::{self, Here};
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::count;
@@ -10,6 +10,8 @@ use crate::report::{Block, Report};
 use clap::Args;
 use serde::Serialize;
 use std::path::PathBuf;
+use zporter_core::job::run::World;
+use zporter_core::survey::draft::draft;
 use zporter_core::system::copy::SetPlace;
 use zporter_core::system::knowledge::Sign;
 use zporter_core::system::schema::{Config, Definition, KeyValue};
@@ -26,6 +28,9 @@ pub struct SystemsArgs {
     /// Check a definition file of your own
     #[arg(long, value_name = "FILE", conflicts_with = "id")]
     check: Option<PathBuf>,
+    /// Write a first definition of the system of this site, with comments, to begin one of your own
+    #[arg(long, value_name = "SITE", conflicts_with_all = ["id", "check", "search"])]
+    draft: Option<PathBuf>,
     /// Look for words in what is known to go wrong after a move, in every system
     #[arg(long, value_name = "WORDS", conflicts_with_all = ["id", "check"])]
     search: Option<String>,
@@ -39,6 +44,14 @@ pub fn run(args: &SystemsArgs) -> Result<Output, CommandError> {
         let mut report = Report::new("systems", verdict, &definition)?;
         explain(&mut report, &definition);
         return Ok(report.into());
+    }
+    if let Some(site) = &args.draft {
+        let tree = Here.tree(&zporter_core::fsx::absolute(site));
+        if !tree.is_folder(tree.root()) {
+            return Err(CommandError::usage(format!("{} is no folder", site.display())));
+        }
+        text::line(draft(&*tree).trim_end());
+        return Ok(Output::Printed(Exit::Done));
     }
     let known = context::definitions()?;
     if let Some(words) = &args.search {

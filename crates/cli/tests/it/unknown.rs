@@ -5,6 +5,36 @@ use super::common::mariadb::server;
 
 const OLD: &str = "http://plates.fernhollow.example/archive";
 
+#[test]
+fn a_first_definition_is_drafted_from_a_site_and_knows_it() {
+    let bench = Bench::new();
+    for folder in ["old/inc", "old/cache", "old/uploads"] {
+        std::fs::create_dir_all(bench.path(folder)).unwrap();
+    }
+    bench.write("old/index.php", "<?php require 'inc/config.php';\n");
+    bench.write("old/inc/config.php", "<?php\n$db_host = 'localhost';\n$db_user = 'plates';\n$db_pass = 'fake-secret-word';\n$db_name = 'plates';\n$table_prefix = 'pl_';\n$base_url = 'http://plates.fernhollow.example/archive';\n");
+    let drafted = bench.run(&["systems", "--draft", "old"]).expect(0).stdout;
+    for wanted in [
+        "role = \"database-host\"",
+        "role = \"table-prefix\"",
+        "role = \"address\"",
+        "path = \"cache\"",
+        "path = \"uploads\"",
+    ] {
+        assert!(drafted.contains(wanted), "{wanted}\n{drafted}");
+    }
+    assert!(!drafted.contains("fake-secret-word"), "{drafted}");
+    bench.write("my.toml", &drafted);
+    bench.run(&["systems", "--check", "my.toml"]).expect(0);
+    // It can be worked with at once.
+    let own = bench.path("home/.config/zporter/systems");
+    std::fs::create_dir_all(&own).unwrap();
+    std::fs::copy(bench.path("my.toml"), own.join("my-old.toml")).unwrap();
+    let seen = bench.run(&["survey", "old"]);
+    assert!(seen.stdout.contains("my-old") && seen.stdout.contains("plates.fernhollow.example"), "{seen:?}");
+    bench.run(&["systems", "--draft", "nowhere"]).expect(2);
+}
+
 /// A site as somebody once wrote it himself.
 fn write(bench: &Bench) {
     for folder in ["old/templates/night/a", "old/img"] {

@@ -1,6 +1,7 @@
 //! What can be learned of a site without changing anything.
 
 pub mod address;
+pub mod draft;
 pub mod estimate;
 pub mod folders;
 pub mod hosts;
