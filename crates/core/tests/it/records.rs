@@ -59,7 +59,7 @@ fn full(kind: Kind) -> Map<String, Value> {
             "admin" => json!("mysql://root@db.example"),
             "address" | "old-address" | "old-alias" | "map" => json!("https://fernhollow.example/x"),
             "root" | "old-root" => json!("/home/fernhollow/public_html"),
-            "database" if kind != Kind::Readdress => json!("mysql://u@h.example/n"),
+            "database" | "old-database" if kind != Kind::Readdress => json!("mysql://u@h.example/n"),
             _ if shown.contains("\"boolean\"") => return json!(true),
             _ if shown.contains("\"integer\"") => return json!(3),
             _ => json!("/srv/x y/ü"),
