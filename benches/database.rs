@@ -43,7 +43,7 @@ impl Server {
         server
     }
 
-    fn stock(&self) -> String {
+    pub fn stock(&self) -> String {
         format!("mariadb --no-defaults -uroot --default-character-set=utf8mb4 -S '{}'", self.socket)
     }
 
@@ -197,6 +197,25 @@ fn clone_against(ground: &Ground, runs: usize) {
                     "{zp} clone '{}' copy --address https://n.example --old-address http://www.fernhollow.example --database {} >/dev/null",
                     site.display(),
                     server.url("g")
+                ),
+            ),
+            (
+                "zporter clone --refresh, nothing changed",
+                String::new(),
+                format!(
+                    "{zp} clone '{}' copy --refresh --old-address http://www.fernhollow.example >/dev/null",
+                    site.display()
+                ),
+            ),
+            (
+                "zporter clone --refresh, rows of one table changed",
+                format!(
+                    "{} c -e 'UPDATE ps_t3 SET kind = kind + 1 LIMIT 100' 2>/dev/null || true",
+                    server.stock()
+                ),
+                format!(
+                    "{zp} clone '{}' copy --refresh --old-address http://www.fernhollow.example >/dev/null",
+                    site.display()
                 ),
             ),
         ],

@@ -30,6 +30,23 @@ pub struct Record {
     pub settings: BTreeMap<String, String>,
     /// The run that made it.
     pub run: String,
+    /// What tables were like when they were carried last, by their names at the source.
+    #[serde(skip_serializing_if = "BTreeMap::is_empty")]
+    pub fingerprints: BTreeMap<String, Fingerprint>,
+    /// Program and definition by which their rows were rewritten.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub rewritten_by: String,
+}
+
+/// What a table was like when it was carried.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+pub struct Fingerprint {
+    /// The server's checksum of its rows at the source.
+    pub source: u64,
+    /// The same in the copy.
+    pub copy: u64,
+    /// Hash of how the table is made at the source.
+    pub shape: String,
 }
 
 /// Returns the files that hold a site's settings, each with a hash of its bytes.

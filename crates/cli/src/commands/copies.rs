@@ -291,6 +291,12 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
         let tables = count(plan.replaced.len() as u64, "table");
         facts.add("replaces", format!("{tables}, of which a dump is kept: {names}"));
     }
+    if plan.unchanged > 0 {
+        facts.add(
+            "unchanged",
+            format!("{} at the source and here, not carried again", count(plan.unchanged, "table")),
+        );
+    }
     if !plan.grown.is_empty() {
         let tables = count(plan.grown.len() as u64, "table");
         let newer = plan.grown.iter().filter_map(|g| Some((g.newer?, &g.table))).filter(|(n, _)| *n > 0);

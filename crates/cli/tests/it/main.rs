@@ -27,6 +27,7 @@ mod damage;
 mod databases;
 mod diagnose;
 mod dialects;
+mod difference;
 mod documents;
 mod dumps;
 mod engines;

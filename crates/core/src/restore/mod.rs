@@ -2,6 +2,7 @@
 
 mod copiers;
 pub mod copy_settings;
+mod difference;
 pub mod edits;
 mod guards;
 pub mod hosts;

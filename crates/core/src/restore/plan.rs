@@ -81,6 +81,8 @@ pub struct RestorePlan {
     pub(super) beside_file: Option<PathBuf>,
     /// Tables that grow at the live site and stay, with what is newer there, of a copy that is pushed back.
     pub grown: Vec<Grown>,
+    /// Tables that are as they were when they were carried last, and stay.
+    pub unchanged: u64,
     /// Whose the files will be.
     pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.

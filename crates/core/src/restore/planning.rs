@@ -2,6 +2,7 @@
 
 use super::RestoreError;
 use super::copy_settings::{self, PlannedKey, PlannedSettings};
+use super::difference;
 use super::edits::{cells, coded, file_plans, packed};
 use super::guards::{
     carried_tables, guard_database, guard_space, guard_target, in_source_database, other_copy,
@@ -22,6 +23,7 @@ use crate::copy_record::{self, Record};
 use crate::database::load::plain_name;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
+use crate::dump::rules::is_table;
 use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
 use crate::options::values::{SwitchChoice, Written};
@@ -182,6 +184,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let mut left = BTreeSet::new();
     let mut beside = Vec::new();
     let mut beside_file = None;
+    let mut unchanged = 0;
     let (mut grown, mut stay_rows) = (Vec::new(), Vec::new());
     if let (Some(live), Some(access)) = (&job.live, &job.database) {
         let own = prefix.as_ref().map_or(&facts.table_prefix, |p| &p.new).clone();
@@ -235,6 +238,17 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         planned = PlannedSettings::default();
     }
     planned.rows.extend(stay_rows);
+    let set = |table: &str| planned.rows.iter().any(|r| is_table(&r.setting.table, table));
+    if let (true, Some(access), Some(contents)) = (job.options.refresh, &job.database, &job.contents)
+        && let Some(record) = Record::read(&*job.tree)
+    {
+        let same = difference::unchanged(&record, contents, access, &definition, prefix.as_ref(), &replaced);
+        for (table, here) in same.into_iter().filter(|(table, _)| !set(table)) {
+            replaced.remove(&here);
+            unchanged += 1;
+            left.insert(plain_name(&table).to_string());
+        }
+    }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);
     }
@@ -307,6 +321,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         host_mapping,
         replaced,
         grown,
+        unchanged,
         beside,
         beside_file,
         beside_tables_of,

@@ -1,6 +1,7 @@
 //! Runs a plan: unpack, edit, rewrite, load, look for leftovers. Each step is in the logbook before it begins.
 
 use super::RestoreError;
+use super::difference;
 use super::in_place::{self, Over};
 use super::leftovers;
 use super::locate::EntryPlace;
@@ -140,6 +141,8 @@ pub fn run(
     if let Some(contents) = plan.job.contents.as_ref().filter(|_| {
         plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none() && !plan.job.options.push
     }) {
+        let before = Record::read(&*plan.job.tree);
+        let (fingerprints, rewritten_by) = difference::fingerprints(plan, before.as_ref());
         let record = Record {
             source: contents.survey.site.display().to_string(),
             address: plan.job.address.to_string(),
@@ -147,6 +150,8 @@ pub fn run(
             table_prefix: plan.job.options.table_prefix.clone(),
             settings: plan.source_settings.clone(),
             run: book.id().to_string(),
+            fingerprints,
+            rewritten_by,
         };
         record.write(&*plan.job.tree, &mut change_log)?;
     }

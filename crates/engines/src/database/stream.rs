@@ -83,6 +83,17 @@ impl DatabaseStream {
         before.into_iter().chain(tables).chain(after)
     }
 
+    /// Returns the server's checksum of a table's rows, and how the table is made; nothing where the server has no checksums, or the rows stay
+    /// behind.
+    pub fn fingerprint(&self, table: &str) -> Option<(u64, Vec<u8>)> {
+        self.tables.iter().find(|(t, rows)| t.name == table && *rows)?;
+        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
+        let sum = snapshot.checksum(table).ok()??;
+        let mut made = Whole(Vec::new());
+        snapshot.table(table, false, &mut made).ok()?;
+        Some((sum, made.0))
+    }
+
     /// Writes a table with all that a text of its own needs. Returns the number of rows.
     pub fn table(&self, table: &str, rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);

@@ -91,7 +91,7 @@ pub struct Start {
 }
 
 /// Says whether a rule for a table speaks of this one; `*` stands for the number of a further site.
-pub(super) fn is_table(rule: &str, table: &str) -> bool {
+pub fn is_table(rule: &str, table: &str) -> bool {
     match rule.split_once('*') {
         None => rule == table,
         Some((start, end)) => table
