@@ -115,6 +115,50 @@ fn a_site_that_was_carried_by_hand_is_settled_and_unsettled() {
 }
 
 #[test]
+fn a_site_whose_tables_have_another_prefix_is_settled() {
+    let Some(server) = server() else { return };
+    for variant in [Variant::WordPress, Variant::Joomla310, Variant::PrestaShop16] {
+        let bench = Bench::new();
+        let (site, database) = carried(&bench, server, variant);
+        let renamed: String = server
+            .content(&database)
+            .lines()
+            .filter_map(|l| l.strip_prefix("CREATE TABLE `")?.split('`').next())
+            .filter_map(|t| {
+                Some(format!("RENAME TABLE `{t}` TO `moved_{}`;\n", t.strip_prefix(&site.prefix)?))
+            })
+            .collect();
+        server.load_with_client(&database, &renamed);
+        let args = [
+            "settle",
+            "web/site",
+            "--address",
+            "https://moved.test/x",
+            "--old-root",
+            &site.root,
+            "--old-address",
+            &site.address,
+        ];
+        let done = bench.run(&[&args[..], &["--table-prefix", "moved_"]].concat());
+        assert!(done.code <= 1, "{variant:?} {}{}", done.stdout, done.stderr);
+        let survey = bench.run(&["survey", "web/site", "--json"]).json();
+        assert_eq!(
+            survey["config"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .filter(|v| v["role"] == "table-prefix")
+                .filter(|v| v["value"] != "moved_")
+                .count(),
+            0,
+            "{variant:?}"
+        );
+        assert!(server.content(&database).contains("moved.test/x"), "{variant:?}");
+        bench.run(&["undo", "last"]).says(&["Undone"]);
+    }
+}
+
+#[test]
 fn switches_of_a_live_site_are_shown_set_and_set_back() {
     let Some(server) = server() else { return };
     let is = |bench: &Bench, name: &str| -> Vec<String> {

@@ -331,6 +331,7 @@ impl SettleJob {
             host_folder,
             address: None,
             database: None,
+            table_prefix: None,
             database_password_file: None,
             old_address: None,
             old_alias: Vec::new(),
@@ -362,6 +363,10 @@ pub struct SettleJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "URL", "x-group" = "Where it lies"))]
     pub database: Option<DatabaseUrl>,
+    /// Prefix that its tables have, if not the one that its config names
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "PREFIX", "x-group" = "Where it lies"))]
+    pub table_prefix: Option<String>,
     /// File that holds the database's password (else ZPORTER_DATABASE_PASSWORD, a saved log-in, a prompt)
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "FILE", "x-group" = "Where it lies"))]

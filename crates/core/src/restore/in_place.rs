@@ -72,6 +72,21 @@ pub(super) fn beside(target: &Path) -> PathBuf {
     target.with_file_name(format!(".{name}-beside-{:06x}", mark % 0xff_ffff))
 }
 
+/// The folder around what lies beside a site.
+fn around(made: &Path) -> Option<&Path> {
+    made.parent()
+        .filter(|folder| folder.file_name().is_some_and(|n| n.to_string_lossy().contains("-beside-")))
+}
+
+/// Shuts the folder in which a site is made beside another for everybody but its owner.
+pub(super) fn shut(made: &Path) -> Result<(), PathError> {
+    use std::os::unix::fs::PermissionsExt;
+    match around(made) {
+        Some(folder) => std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o700)).at(folder),
+        None => Ok(()),
+    }
+}
+
 /// Decides how files come to the site in a folder; nothing where none is there.
 pub fn over(tree: &dyn Tree, target: &Path, scope: &Scope) -> Option<Over> {
     if !scope.has_files() || !holds_something(tree, target) {
@@ -84,7 +99,8 @@ pub fn over(tree: &dyn Tree, target: &Path, scope: &Scope) -> Option<Over> {
     let may = rustix::fs::access(above, rustix::fs::Access::WRITE_OK).is_ok();
     let whole = scope.only.is_empty() && scope.without.iter().all(|p| *p == Part::Database);
     Some(match whole && real && same && may && tree.is_here() {
-        true => Over::Beside(beside(target)),
+        // In a folder that is only its owner's: the old site will lie there, perhaps below what a web server shows.
+        true => Over::Beside(beside(target).join(target.file_name().unwrap_or_default())),
         false => Over::EachFile,
     })
 }
@@ -298,6 +314,9 @@ impl Exchange {
                 Ok(meta) if meta.is_dir() => remove_whole(made)?,
                 Ok(_) => std::fs::remove_file(made).at(made)?,
                 Err(_) => {}
+            }
+            if let Some(around) = around(made) {
+                let _ = std::fs::remove_dir(around);
             }
         }
         Ok(())

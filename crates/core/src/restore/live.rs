@@ -24,6 +24,7 @@ use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, private_folder};
 use crate::logbook::{self, StepKind};
 use crate::place::DatabaseAccess;
+use crate::spool;
 use crate::survey::TableFound;
 use crate::tree::{Links, write_whole};
 use schemars::JsonSchema;
@@ -74,6 +75,14 @@ impl Changed {
     }
 }
 
+/// What would be changed, and the list of changed rows where it is kept.
+#[derive(Debug)]
+pub struct Prepared {
+    /// What would be changed.
+    pub changed: Changed,
+    list: Option<tempfile::TempPath>,
+}
+
 /// What is done, and with which parts of the site.
 pub struct Live<'a> {
     /// The plan, made with `in_place`.
@@ -89,17 +98,37 @@ pub struct Live<'a> {
 }
 
 impl Live<'_> {
-    /// Says what would be changed.
-    pub fn preview(&self, samples: usize, watch: &dyn Watch) -> Result<Changed, RestoreError> {
+    /// Says what would be changed. With a folder the list of changed rows is kept there, for [`Live::run`].
+    pub fn look(
+        &self,
+        samples: usize,
+        keep_in: Option<&Path>,
+        watch: &dyn Watch,
+    ) -> Result<Prepared, RestoreError> {
         let mut changed = self.begin();
-        let list = self.list_changes(samples, &mut Vec::new(), None, &mut changed, watch)?;
-        count_by_table(&mut &list[..], &mut changed.rows).map_err(unreadable_list)?;
+        let list = match keep_in {
+            None => {
+                let mut counted = Counted::default();
+                let counted = self.list_changes(samples, &mut counted, None, &mut changed, watch)?;
+                changed.rows = counted.rows;
+                None
+            }
+            Some(folder) => {
+                let (file, path) = spool::file_in(folder).at(folder)?.into_parts();
+                let mut lines = Lines(Some(BufWriter::new(file)));
+                let lines = self.list_changes(samples, &mut lines, None, &mut changed, watch)?;
+                lines.finish().at(&path)?;
+                count_by_table(&mut BufReader::new(File::open(&path).at(&path)?), &mut changed.rows)
+                    .map_err(unreadable_list)?;
+                Some(path)
+            }
+        };
         if self.clear_caches {
             changed.cache_files = self.cache_files().len() as u64;
             changed.cache_tables = self.emptied_tables().map(str::to_string).collect();
         }
         self.describe(&mut changed);
-        Ok(changed)
+        Ok(Prepared { changed, list })
     }
 
     fn begin(&self) -> Changed {
@@ -229,21 +258,23 @@ impl Live<'_> {
         meant.collect()
     }
 
-    /// Carries the plan out.
+    /// Carries the plan out, with the list that was kept.
     pub fn run(
         &self,
+        Prepared { mut changed, list }: Prepared,
         samples: usize,
         book: &logbook::Run,
         watch: &dyn Watch,
     ) -> Result<Changed, RestoreError> {
         let target = &self.plan.job.options.target;
-        let mut changed = self.begin();
+        // From now on it says what was done.
+        changed.rows.clear();
+        (changed.cache_files, changed.cache_tables) = (0, Vec::new());
         private_folder(&book.kept()).at(book.kept())?;
         let path = book.kept().join(ROWS);
-        let file = File::options().write(true).create_new(true).open(&path).at(&path)?;
-        let list = Lines(Some(BufWriter::new(file)));
-        let list = self.list_changes(samples, &mut { list }, None, &mut changed, watch)?;
-        list.finish().at(&path)?;
+        if let Some(list) = list {
+            list.persist(&path).map_err(|e| e.error).at(&path)?;
+        }
         go_on(watch).map_err(ReadError::from)?;
         book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": "there" }))?;
         let mut change_log = ChangeLog::of(book)?;
@@ -265,7 +296,6 @@ impl Live<'_> {
             self.empty_caches(&mut change_log, &mut changed)?;
         }
         change_log.seal()?;
-        self.describe(&mut changed);
         changed.as_copy.config = config_changes(self.plan);
         Ok(changed)
     }
@@ -423,6 +453,36 @@ fn each(
         // A line that was being written when the program ended was not carried out.
         let Ok(change) = serde_json::from_slice(&line) else { continue };
         take(change, line.len())?;
+    }
+}
+
+/// Counts the changes of a list that nobody keeps.
+#[derive(Debug, Default)]
+struct Counted {
+    line: Vec<u8>,
+    rows: BTreeMap<String, u64>,
+}
+
+impl Write for Counted {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        #[derive(serde::Deserialize)]
+        struct Of {
+            table: String,
+        }
+        for part in buf.split_inclusive(|b| *b == b'\n') {
+            self.line.extend_from_slice(part);
+            if part.ends_with(b"\n") {
+                if let Ok(Of { table }) = serde_json::from_slice(&self.line) {
+                    *self.rows.entry(table).or_default() += 1;
+                }
+                self.line.clear();
+            }
+        }
+        Ok(buf.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
     }
 }
 

@@ -145,6 +145,17 @@ impl RestorePlan {
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)
     }
 
+    /// The tables that stay, by their names in the copy.
+    pub(super) fn left_in_copy(&self) -> BTreeSet<String> {
+        let renamed = |table: &String| match &self.prefix {
+            Some(PrefixChange { old, new }) => {
+                format!("{new}{}", table.strip_prefix(old.as_str()).unwrap_or(table))
+            }
+            None => table.clone(),
+        };
+        self.left.iter().map(renamed).collect()
+    }
+
     /// The database as it is loaded: a file lies beside its place until the end.
     pub(super) fn loads_into(&self) -> Option<DatabaseAccess> {
         let access = self.job.database.clone()?;

@@ -109,6 +109,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         facts.table_prefix.clone_from(&head.place.table_prefix);
         facts.database.clone_from(&head.place.database);
     }
+    if let (Some(_), Some(prefix)) = (job.in_place, &job.options.table_prefix) {
+        // The tables are there under this one; the config follows.
+        facts.table_prefix.clone_from(prefix);
+    }
     let mut own_access = false;
     if job.options.in_place && has_database && job.database.is_none() {
         let (access, other) = in_place::choose_database(&job, &facts, known)?;

@@ -126,6 +126,7 @@ impl DatabaseSink {
                     let goes = there.into_iter().filter(|t| plan.replaced.contains(t)).collect();
                     replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;
                 }
+                loader.keeps(&plan.left_in_copy()).map_err(RestoreError::Database)?;
                 let keeper = Box::new(InLogbook(book.clone()));
                 loader
                     .on(plan.job.options.connections, &plan.job.options.substitutions(), keeper)

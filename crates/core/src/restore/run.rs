@@ -66,6 +66,9 @@ pub fn run(
     let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
         change_log.below(&plan.job.tree)?;
+        if let Some(Over::Beside(made)) = &plan.job.over {
+            in_place::shut(made)?;
+        }
         if let Some(tree) = plan.outside_tree() {
             change_log.below(tree)?;
         }

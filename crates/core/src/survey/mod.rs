@@ -85,6 +85,8 @@ pub struct SurveyJob {
     pub dump: Option<PathBuf>,
     /// Database of the site, where its config does not name the right one.
     pub database: Option<DatabaseAccess>,
+    /// Prefix of its tables, where its config does not name the right one.
+    pub table_prefix: Option<String>,
     /// Whether a site of a system that nobody knows is taken as files and the database that is named.
     pub by_hand: bool,
     /// Folder that is no part of the site, although it may lie in it.
@@ -324,6 +326,9 @@ pub fn survey(
     if let Some(without) = &job.without {
         let below = without.strip_prefix(&asked).or_else(|_| without.strip_prefix(tree.root()));
         hosts.copies.extend(below.ok().filter(|b| !b.as_os_str().is_empty()).map(Path::to_path_buf));
+    }
+    if let Some(prefix) = &job.table_prefix {
+        config.table_prefix.clone_from(prefix);
     }
     if job.database.is_some() {
         config.database.clone_from(&job.database);

@@ -85,6 +85,10 @@ pub trait Loading: Send {
     }
     /// Takes away the tables that make room for others of their names, and lets nothing touch those that stay.
     fn make_room(&mut self, goes: &BTreeSet<String>) -> Result<(), DatabaseError>;
+    /// Says that tables which stay are the site's own all the same: views and triggers may name them, and triggers of theirs are made anew.
+    fn keeps(&mut self, _tables: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        Ok(())
+    }
     /// Sets how many connections are used, what is replaced by what, and who keeps notes. An engine whose transactions hold everything has
     /// one connection, and nothing to note, unless it loads in stages.
     fn on(

@@ -7,6 +7,7 @@ use crate::database::servers;
 use crate::dump::inspect::Wanted;
 use crate::event::Watch;
 use crate::finding::Finding;
+use crate::fsx::{AtPath, private_folder};
 use crate::job::{Job, Kind};
 use crate::options::values::SwitchChoice;
 use crate::options::{CopyJob, SettleJob, SwitchJob};
@@ -131,7 +132,12 @@ fn look(
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<Survey, RunError> {
-    let job = SurveyJob { host_folder: options.host_folder.clone(), database, ..SurveyJob::default() };
+    let job = SurveyJob {
+        host_folder: options.host_folder.clone(),
+        database,
+        table_prefix: options.table_prefix.clone(),
+        ..SurveyJob::default()
+    };
     Ok(survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?)
 }
 
@@ -192,7 +198,11 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
     // The view in which the site was looked at ends here: some databases can only be written when nobody reads them.
     plan.job.contents = None;
     let live = Live { plan: &plan, tables: &tables, access: access.as_ref(), reach, clear_caches };
-    let preview = live.preview(how.samples, watch).map_err(RunError::from)?;
+    let data = world.data().map_err(RunError::from)?;
+    private_folder(&data).at(&data).map_err(RunError::from)?;
+    let keep_in = Some(data.as_path()).filter(|_| !how.dry_run);
+    let prepared = live.look(how.samples, keep_in, watch).map_err(RunError::from)?;
+    let preview = &prepared.changed;
     let findings = |changed: &Changed, plan: &RestorePlan| changed.as_copy.all_findings(plan);
     // A site that is at work has caches; they go if they may speak of another place.
     let other_place = plan.relocation.from != plan.relocation.to || !plan.job.options.old_root.is_empty();
@@ -201,11 +211,11 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         && reach == Reach::Whole
         && !(other_place && live.has_caches());
     if how.dry_run || nothing {
-        let findings = findings(&preview, &plan);
-        return Ok(LiveRun { kind, changed: preview, findings, run: None, plan });
+        let findings = findings(preview, &plan);
+        return Ok(LiveRun { kind, changed: prepared.changed, findings, run: None, plan });
     }
     let begun = begin(kind, serde_json::Value::Object(saved.options()), locks, world)?;
-    match live.run(how.samples, &begun.book, watch) {
+    match live.run(prepared, how.samples, &begun.book, watch) {
         Ok(changed) => {
             let rows: u64 = changed.rows.values().sum();
             let run = Some(begun.done(serde_json::json!({ "target": site, "changed": rows }))?);

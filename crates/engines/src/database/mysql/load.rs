@@ -73,6 +73,17 @@ impl Loading for MysqlLoader {
         Ok(())
     }
 
+    fn keeps(&mut self, kept: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        self.own.others.retain(|table| !kept.contains(table));
+        let sql = "SELECT TRIGGER_NAME, EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = DATABASE()";
+        for (trigger, table) in rows::<(String, String)>(&mut self.conn, sql)? {
+            if kept.contains(&table) {
+                self.spared.remove(&thing("TRIGGER", &trigger));
+            }
+        }
+        Ok(())
+    }
+
     fn exchanges(&mut self) -> Result<bool, DatabaseError> {
         self.may_exchange()
     }
