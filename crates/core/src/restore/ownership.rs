@@ -25,7 +25,7 @@ pub(super) fn settle(plan: &RestorePlan, change_log: &ChangeLog) -> Result<(), P
         let Some(there) = tree.there(&path) else { continue };
         let source = plan.at_source(&path);
         let folder = || tree.stat(path.parent()?, Links::Follow).ok();
-        let ids = plan.owner.for_source(source.or_else(folder).as_ref());
+        let ids = plan.owner_of(&path, source.or_else(folder).as_ref());
         if let Some(owner) = ids.filter(|ids| Some(*ids) != there.owner) {
             tree.set(&path, &Properties { owner: Some(owner), ..Properties::default() }).at(&path)?;
         }
@@ -36,8 +36,8 @@ pub(super) fn settle(plan: &RestorePlan, change_log: &ChangeLog) -> Result<(), P
 /// Says where a web server could not write although the system has to: folders of the system's own that belong to somebody else than they
 /// did, or to the machine's administrator.
 pub(super) fn unwritable(plan: &RestorePlan) -> Option<Finding> {
-    if plan.job.owner.is_some() {
-        // Somebody has decided.
+    if plan.job.owner.is_some() || plan.job.over.is_some() {
+        // Somebody has decided, or it is as it was.
         return None;
     }
     let definition = &plan.definition;

@@ -20,7 +20,7 @@ use crate::select::{Part, Selection};
 use crate::survey::hosts::Hosts;
 use crate::system::{Definition, glob};
 use crate::text::replacements::{Replacements, RewriteOptions};
-use crate::tree::{Meta, Tree};
+use crate::tree::{Ids, Links, Meta, Tree};
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -83,6 +83,8 @@ pub struct RestorePlan {
     pub grown: Vec<Grown>,
     /// Tables that are as they were when they were carried last, and stay.
     pub unchanged: u64,
+    /// The site that is there, while another is made beside it.
+    pub(super) there: Option<Arc<dyn Tree>>,
     /// Whose the files will be.
     pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.
@@ -143,6 +145,22 @@ impl RestorePlan {
             return Keep::Nothing;
         }
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)
+    }
+
+    /// Whose a thing will be. What comes back is whose it was; what was not there, whose the folder is that was.
+    pub(super) fn owner_of(&self, path: &Path, source: Option<&Meta>) -> Option<Ids> {
+        let below = match &self.job.over {
+            Some(Over::Beside(folder)) if self.owner != Owner::Own && self.job.owner.is_none() => {
+                path.strip_prefix(folder).ok()
+            }
+            _ => None,
+        };
+        let (Some(below), Some(there)) = (below, &self.there) else { return self.owner.for_source(source) };
+        let mut at = below.ancestors();
+        at.find_map(|below| match below.as_os_str().is_empty() {
+            true => there.stat(there.root(), Links::Follow).ok()?.owner,
+            false => there.there(&there.root().join(below))?.owner,
+        })
     }
 
     /// The tables that stay, by their names in the copy.

@@ -331,6 +331,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         beside_tables_of,
         left,
         others,
+        there: job.over.as_ref().map(|_| job.tree.beside(&job.options.target)),
         owner: Owner::of(&job),
         source_settings: settings,
         outlook: None,

@@ -13,7 +13,7 @@ use crate::select::Part;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 /// Samples kept per column when several parts are added up.
 const MOST_SAMPLES: usize = 10;
@@ -127,6 +127,18 @@ impl Restored {
 }
 
 impl Restored {
+    /// Lets what is told of a folder be told of the one whose place it takes.
+    pub(super) fn tell_of(&mut self, made: &Path, place: &Path) {
+        let (made, place) = (made.display().to_string(), place.display().to_string());
+        let tell = |text: &mut String| *text = text.replace(&made, &place);
+        for finding in &mut self.findings {
+            [&mut finding.what, &mut finding.place, &mut finding.cause, &mut finding.cure]
+                .into_iter()
+                .for_each(tell);
+        }
+        self.tidy.iter_mut().for_each(|found| tell(&mut found.command));
+    }
+
     /// Adds what one database part came to.
     pub(super) fn add(&mut self, rewritten: Rewritten, dialect: Dialect) {
         // A part without any sign of its own counts as MySQL's.

@@ -184,6 +184,9 @@ pub fn run(
         total.findings.push(warning.clone());
     }
     total.findings.extend(findings.into_vec());
+    if let Some(Over::Beside(made)) = &plan.job.over {
+        total.tell_of(made, target);
+    }
     match sink {
         Some(sink) => in_place::exchange(plan, sink, &change_log, book, &mut total, watch)?,
         None => change_log.seal()?,

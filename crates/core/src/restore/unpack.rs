@@ -202,7 +202,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         self.change_log.replace(path)?;
         let mut file = Temporary::beside(&*tree, path).at(path)?;
         let source = origin.as_ref().and_then(|o| o.meta().ok());
-        let properties = self.properties(&entry, source.as_ref());
+        let properties = self.properties(&entry, path, source.as_ref());
         let into = file.file().at(path)?;
         let count = match &mut origin {
             Some(origin) => tree::copy(&mut CopyMethod::default(), &mut **origin, into, entry.size),
@@ -242,7 +242,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let mode = entry.mode.unwrap_or(0o644) & 0o777;
                     let from = (origin.tree.clone(), origin.path.to_path_buf());
                     let (tree, time) = (self.change_log.tree(&path)?.clone(), at_second(entry.time));
-                    let job = Job { from, tree, to: path, size: entry.size, mode, time, owner: self.owner };
+                    let owner = match (&self.plan.job.over, self.plan.owner_of(&path, None)) {
+                        (Some(_), Some(ids)) => Owner::Fixed(ids),
+                        _ => self.owner,
+                    };
+                    let job = Job { from, tree, to: path, size: entry.size, mode, time, owner };
                     let copiers = match &mut self.copiers {
                         Some(started) => started,
                         none => none.insert(Copiers::start().at(self.plan.job.folder())?),
@@ -288,7 +292,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
         } else if tree.there(path).is_some_and(|m| m.is_file()) {
             tree.remove(path).at(path)?;
         }
-        let properties = self.properties(&entry, None);
+        let properties = self.properties(&entry, path, None);
         let mut file = tree.create(path, 0o600).at(path)?;
         self.bytes += io::copy(entry.content, &mut *file).at(path)?;
         Ok(file.finish(&properties, false).at(path)?)
@@ -315,7 +319,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 let into = file.file().at(&path)?;
                 self.bytes +=
                     tree::copy(&mut CopyMethod::default(), &mut *source, into, meta.size).at(&path)?;
-                let owner = self.owner.for_source(Some(&meta));
+                let owner = self.plan.owner_of(&path, Some(&meta));
                 let (mode, modified) = (Some(meta.mode & 0o777), Some(meta.modified));
                 file.take_place(&path, &Properties { mode, modified, owner }, false).at(&path)?;
             }
@@ -333,11 +337,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
     }
 
     /// What a file of an entry is given. Bits that give a program its owner's rights are not carried.
-    fn properties(&self, entry: &Entry<'_>, source: Option<&Meta>) -> Properties {
+    fn properties(&self, entry: &Entry<'_>, path: &Path, source: Option<&Meta>) -> Properties {
         Properties {
             mode: Some(entry.mode.unwrap_or(0o644) & 0o777),
             modified: Some(at_second(entry.time)),
-            owner: self.owner.for_source(source),
+            owner: self.plan.owner_of(path, source),
         }
     }
 
@@ -411,7 +415,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                 tree.remove(path).at(path)?;
             }
             tree.link(path, to).at(path)?;
-            if let Some(owner) = self.owner.for_source(self.plan.at_source(path).as_ref()) {
+            if let Some(owner) = self.plan.owner_of(path, self.plan.at_source(path).as_ref()) {
                 tree.set(path, &Properties { owner: Some(owner), ..Properties::default() }).at(path)?;
             }
             if to.is_absolute()
@@ -436,7 +440,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let links = if path == tree.root() { Links::Follow } else { Links::Stay };
             let Some(there) = tree.stat(path, links).ok().filter(Meta::is_folder) else { continue };
             let owner = match self.plan.job.options.refresh {
-                false => self.owner.for_source(self.plan.at_source(path).as_ref()),
+                false => self.plan.owner_of(path, self.plan.at_source(path).as_ref()),
                 true => None,
             };
             // Of a copy that is brought up to date most folders are as they should be.
