@@ -273,6 +273,15 @@ fn wrapped(indent: &str, text: &str, style: Style) {
     wrapped_mark(indent, indent.len(), text, style);
 }
 
+/// Width of the widest bar on this terminal.
+fn widest_bar() -> usize {
+    match width() {
+        Some(wide) if wide < 80 => BAR_WIDTH / 4,
+        Some(wide) if wide < 110 => BAR_WIDTH / 2,
+        _ => BAR_WIDTH,
+    }
+}
+
 /// Draws a table: numbers to the right, sizes with a bar of their share of the largest.
 fn table(how: How, of: &Table) {
     let folded = of.shown > 0 && !how.verbose && of.rows.len() > of.shown;
@@ -305,7 +314,7 @@ fn table(how: How, of: &Table) {
             }
             let size: u64 = cell.parse().unwrap_or_default();
             let most = sizes(i).max().unwrap_or(1).max(1);
-            cells.extend([bytes(size), bar(size, most)]);
+            cells.extend([bytes(size), bar(size, most, widest_bar())]);
         }
         out.add_row(cells);
     }
@@ -314,6 +323,10 @@ fn table(how: How, of: &Table) {
         let right = name.starts_with(['>', '#']);
         if let (true, Some(column)) = (right, out.column_mut(at)) {
             column.set_cell_alignment(CellAlignment::Right);
+        }
+        // A bar in two lines says nothing.
+        if let (true, Some(_), Some(column)) = (name.starts_with('#'), width(), out.column_mut(at + 1)) {
+            column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(widest_bar() as u16 + 2)));
         }
         at += if name.starts_with('#') { 2 } else { 1 };
     }
@@ -347,8 +360,8 @@ fn coloured(text: &str) -> String {
 }
 
 /// Draws a bar for a share of the largest, in eighths of a letter; what is not nothing is seen.
-fn bar(size: u64, most: u64) -> String {
-    let eighths = (size as f64 / most as f64 * BAR_WIDTH as f64 * 8.0).round() as usize;
+fn bar(size: u64, most: u64, width: usize) -> String {
+    let eighths = (size as f64 / most as f64 * width as f64 * 8.0).round() as usize;
     let eighths = if size > 0 { eighths.max(1) } else { eighths };
     let mut out = "█".repeat(eighths / 8);
     if !eighths.is_multiple_of(8) {

@@ -62,7 +62,7 @@ pub fn logs(survey: &Survey, out: &mut Diagnoses) {
         out.add(if recent { Sureness::Likely } else { Sureness::Possible }, finding);
     }
     if told == 0 {
-        out.saw("logs", format!("{} logs, and none tells of a failure at its end", logs.len()));
+        out.saw("logs", format!("none of {} tells of a failure at its end", logs.len()));
     }
 }
 
