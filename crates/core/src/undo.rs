@@ -10,6 +10,7 @@ use crate::database::{DatabaseError, journal};
 use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
+use crate::options::unset;
 use crate::place::DatabaseAccess;
 use crate::restore::RestoreError;
 use crate::restore::in_place::Exchange;
@@ -129,7 +130,7 @@ pub struct Done {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub beside: Vec<PathBuf>,
     /// Tables that lie beside now.
-    #[serde(skip_serializing_if = "is_nothing")]
+    #[serde(skip_serializing_if = "unset")]
     pub tables_beside: u64,
     /// Rows that are as they were.
     pub rows_back: u64,
@@ -139,10 +140,6 @@ pub struct Done {
     pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
     pub tables_stay: Vec<String>,
-}
-
-fn is_nothing(number: &u64) -> bool {
-    *number == 0
 }
 
 /// Runs whose work can be undone.

@@ -1,7 +1,7 @@
 //! Reports of `restore` and `clone`: from where to where, what was edited, changed and left, and the way back.
 
 use super::jobs::way_back;
-use super::rewritten;
+use super::rewritten::{self, FileDiff};
 use crate::error::CommandError;
 use crate::format::{bytes, count, number, safe};
 use crate::render::Style;
@@ -59,13 +59,6 @@ pub struct Replaced<'a> {
     new: &'a str,
 }
 
-/// The edit of a file.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct FileDiff<'a> {
-    path: &'a str,
-    diff: &'a str,
-}
-
 fn verdict(copied: &Copied, dry_run: bool) -> String {
     let Copied { kind, plan, done, .. } = copied;
     let verb = match (kind, dry_run, plan.job.options.refresh) {
@@ -102,19 +95,18 @@ fn verdict(copied: &Copied, dry_run: bool) -> String {
 pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, CommandError> {
     let Copied { kind, plan, done, findings, run } = copied;
     let replacements = plan.replacements();
-    let edited = || plan.files.iter().filter(|f| !f.edits.is_empty());
     let result = CopyResult {
         system: &plan.product,
         version: plan.version.as_deref(),
         from: plan.relocation.from.address.to_string(),
         to: plan.relocation.to.address.to_string(),
         replacements: replacements.described().iter().map(|(old, new)| Replaced { old, new }).collect(),
-        edits: edited().map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        edits: rewritten::diffs(plan).collect(),
         needed_bytes: plan.needed,
         outlook: plan.outlook.as_ref(),
-        replaced_tables: plan.replaced.iter().map(String::as_str).collect(),
-        stays: &plan.grown,
-        other_tables: &plan.others,
+        replaced_tables: plan.tables.replaced.iter().map(String::as_str).collect(),
+        stays: &plan.tables.grown,
+        other_tables: &plan.tables.others,
         left_alone: &plan.stay,
         done,
     };
@@ -132,13 +124,7 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
     } else {
         report.detail("Replacements", replaced);
     }
-    for file in edited().filter(|f| !f.diff.is_empty()) {
-        let title = format!("Edit of {}", file.path);
-        match dry_run {
-            true => report.section(title, Block::Diff(file.diff.clone())),
-            false => report.detail(title, Block::Diff(file.diff.clone())),
-        }
-    }
+    rewritten::edits(&mut report, plan, dry_run);
     work(&mut report, done, dry_run);
     rewritten::declared(&mut report, &done.declared_values);
     rewritten::tally(&mut report, &done.tally);
@@ -283,23 +269,24 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
         }
         None => {}
     }
-    if !plan.beside.is_empty() && !plan.replaced.is_empty() {
-        let tables = count(plan.replaced.len() as u64, "table");
+    if !plan.tables.beside.is_empty() && !plan.tables.replaced.is_empty() {
+        let tables = count(plan.tables.replaced.len() as u64, "table");
         facts.add("replaces", format!("{tables}, in one step; what is there is kept beside them"));
-    } else if !plan.replaced.is_empty() {
-        let names = some(plan.replaced.iter().map(String::as_str), false);
-        let tables = count(plan.replaced.len() as u64, "table");
+    } else if !plan.tables.replaced.is_empty() {
+        let names = some(plan.tables.replaced.iter().map(String::as_str), false);
+        let tables = count(plan.tables.replaced.len() as u64, "table");
         facts.add("replaces", format!("{tables}, of which a dump is kept: {names}"));
     }
-    if plan.unchanged > 0 {
+    if plan.tables.unchanged > 0 {
         facts.add(
             "unchanged",
-            format!("{} at the source and here, not carried again", count(plan.unchanged, "table")),
+            format!("{} at the source and here, not carried again", count(plan.tables.unchanged, "table")),
         );
     }
-    if !plan.grown.is_empty() {
-        let tables = count(plan.grown.len() as u64, "table");
-        let newer = plan.grown.iter().filter_map(|g| Some((g.newer?, &g.table))).filter(|(n, _)| *n > 0);
+    if !plan.tables.grown.is_empty() {
+        let tables = count(plan.tables.grown.len() as u64, "table");
+        let newer =
+            plan.tables.grown.iter().filter_map(|g| Some((g.newer?, &g.table))).filter(|(n, _)| *n > 0);
         let newer: Vec<String> = newer.map(|(n, table)| format!("{n} in {table}")).collect();
         let told = if newer.is_empty() {
             String::new()
@@ -308,9 +295,9 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
         };
         facts.add("stays", format!("{tables} that grow at the live site{told}; --rows TABLE=all pushes one"));
     }
-    if !plan.others.is_empty() {
-        let names = some(plan.others.iter().map(String::as_str), false);
-        let tables = count(plan.others.len() as u64, "table");
+    if !plan.tables.others.is_empty() {
+        let names = some(plan.tables.others.iter().map(String::as_str), false);
+        let tables = count(plan.tables.others.len() as u64, "table");
         facts.add("left alone", format!("{tables} of others in the database: {names}"));
     }
     let prefix = plan.prefix.as_ref().map(|change| format!("{} becomes {}", change.old, change.new));

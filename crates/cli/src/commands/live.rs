@@ -1,7 +1,7 @@
 //! Reports of `settle` and `switch`: what of a site was changed where it lies, or would be; and how its switches are.
 
 use super::jobs::way_back;
-use super::rewritten;
+use super::rewritten::{self, FileDiff};
 use crate::error::CommandError;
 use crate::format::{count, number};
 use crate::report::{Block, Facts, Report};
@@ -29,13 +29,6 @@ pub struct LiveResult<'a> {
     changed: &'a Changed,
 }
 
-/// The edit of a file.
-#[derive(Debug, Serialize, JsonSchema)]
-pub struct FileDiff<'a> {
-    path: &'a str,
-    diff: &'a str,
-}
-
 fn verdict(done: &LiveRun, dry_run: bool) -> String {
     let site = done.plan.job.options.target.display();
     let rows: u64 = done.changed.rows.values().sum();
@@ -55,13 +48,12 @@ fn verdict(done: &LiveRun, dry_run: bool) -> String {
 /// Tells what was changed, or would be.
 pub fn report(done: &LiveRun, dry_run: bool) -> Result<Report, CommandError> {
     let LiveRun { kind, plan, changed, findings, run } = done;
-    let edited = || plan.files.iter().filter(|f| !f.edits.is_empty());
     let result = LiveResult {
         system: &plan.product,
         version: plan.version.as_deref(),
         from: plan.relocation.from.address.to_string(),
         to: plan.relocation.to.address.to_string(),
-        edits: edited().map(|f| FileDiff { path: &f.path, diff: &f.diff }).collect(),
+        edits: rewritten::diffs(plan).collect(),
         changed,
     };
     let mut report = Report::new(kind.command(), verdict(done, dry_run), &result)?;
@@ -84,13 +76,7 @@ pub fn report(done: &LiveRun, dry_run: bool) -> Result<Report, CommandError> {
         facts.add("caches", format!("{} emptied", changed.cache_tables.join(", ")));
     }
     report.section("", facts.block());
-    for file in edited().filter(|f| !f.diff.is_empty()) {
-        let title = format!("Edit of {}", file.path);
-        match dry_run {
-            true => report.section(title, Block::Diff(file.diff.clone())),
-            false => report.detail(title, Block::Diff(file.diff.clone())),
-        }
-    }
+    rewritten::edits(&mut report, plan, dry_run);
     let rows = changed.rows.iter().map(|(table, rows)| vec![table.clone(), number(*rows)]);
     report.section("Rows", Block::folded(&["table", ">changed"], 12, "table", rows));
     rewritten::declared(&mut report, &changed.as_copy.declared_values);

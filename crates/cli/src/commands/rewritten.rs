@@ -4,10 +4,37 @@ use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::{bytes, count, cut, number, safe};
 use crate::report::{Block, Facts, Report};
+use schemars::JsonSchema;
+use serde::Serialize;
 use zporter_core::dump::rules::CellChange;
 use zporter_core::dump::tally::Tally;
 use zporter_core::job::run::Readdressed;
 use zporter_core::restore::leftovers::FileLeftover;
+use zporter_core::restore::plan::RestorePlan;
+
+/// The edit of a file.
+#[derive(Debug, Serialize, JsonSchema)]
+pub struct FileDiff<'a> {
+    path: &'a str,
+    diff: &'a str,
+}
+
+/// The edits of config and text files.
+pub fn diffs(plan: &RestorePlan) -> impl Iterator<Item = FileDiff<'_>> {
+    let edited = plan.files.iter().filter(|f| !f.edits.is_empty());
+    edited.map(|f| FileDiff { path: &f.path, diff: &f.diff })
+}
+
+/// Draws them; of what is done already only for those who want all.
+pub fn edits(report: &mut Report, plan: &RestorePlan, dry_run: bool) {
+    for FileDiff { path, diff } in diffs(plan).filter(|d| !d.diff.is_empty()) {
+        let (title, block) = (format!("Edit of {path}"), Block::Diff(diff.to_string()));
+        match dry_run {
+            true => report.section(title, block),
+            false => report.detail(title, block),
+        }
+    }
+}
 
 /// Rows of a table that are drawn before the rest is folded.
 const SHOWN: usize = 12;

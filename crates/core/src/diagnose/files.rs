@@ -36,15 +36,11 @@ pub fn configs(survey: &Survey, out: &mut Diagnoses) {
     }
     for file in site_files {
         if let Err(e) = config::read(file.config.form, &file.text, None) {
-            let what = format!("the config file cannot be read as {}: {e}", form_name(file.config.form));
+            let what = format!("the config file cannot be read as {}: {e}", file.config.form.word());
             let cure = "mend the line; a copy of the file before the change is in the last archive";
             out.add(Sureness::Certain, Finding::new(Code::ConfigUnreadable, what, &file.path, cure));
         }
     }
-}
-
-fn form_name(form: config::definition::ConfigForm) -> String {
-    format!("{form:?}").to_lowercase()
 }
 
 /// What the web server, which runs as the owner of the site, can read and write.

@@ -2,11 +2,10 @@
 
 use super::{Diagnoses, Sureness};
 use crate::database::servers;
-use crate::dump::inspect::Wanted;
 use crate::finding::{Code, Finding};
 use crate::place::Address;
 use crate::survey::recognise::version_fits;
-use crate::survey::{Survey, TableSource};
+use crate::survey::{Survey, TableSource, row_values};
 use crate::system::schema::Role;
 use std::collections::BTreeMap;
 
@@ -124,19 +123,11 @@ pub fn needed(survey: &Survey, out: &mut Diagnoses) {
         if !survey.tables.iter().any(|t| t.name == table) {
             continue;
         }
-        let mut columns = vec![needed.column.clone()];
-        columns.extend(needed.only.iter().map(|o| o.column.clone()));
-        let only = needed.only.last().map(|o| (o.column.clone(), o.value.clone()));
-        let wanted = [Wanted { table: table.clone(), columns, only }];
-        let found = match servers::facts(access, &wanted, false) {
-            Ok((_, found)) => found,
+        let values = match row_values(access, table.clone(), &[&needed.column], &needed.only) {
+            Ok(values) => values,
             Err(e) => return out.saw("themes and templates", format!("nobody could look: {e}")),
         };
-        let fits = |row: &&Vec<Option<String>>| {
-            needed.only.iter().zip(&row[1..]).all(|(o, v)| v.as_deref() == Some(o.value.as_str()))
-        };
-        let rows = found.rows.first().into_iter().flatten().filter(fits);
-        for value in rows.filter_map(|row| row[0].clone()).filter(|v| !v.is_empty()) {
+        for value in values.into_iter().flatten().flatten().filter(|v| !v.is_empty()) {
             let path = needed.path.replace("{}", &value);
             if !survey.tree.exists(&survey.site.join(&path)) {
                 let what = format!(

@@ -23,7 +23,8 @@ use values::{
     SwitchChoice,
 };
 
-fn unset<T: Default + PartialEq>(value: &T) -> bool {
+/// Says whether a value is what it is where nobody said anything.
+pub(crate) fn unset<T: Default + PartialEq>(value: &T) -> bool {
     *value == T::default()
 }
 

@@ -19,10 +19,7 @@ fn rewritten_by(contents: &SiteContents, definition: &Definition) -> String {
 
 fn name_in_copy(table: &str, prefix: Option<&PrefixChange>) -> String {
     let plain = plain_name(table);
-    match prefix.and_then(|p| Some(format!("{}{}", p.new, plain.strip_prefix(&p.old)?))) {
-        Some(renamed) => renamed,
-        None => plain.to_string(),
-    }
+    prefix.map_or_else(|| plain.to_string(), |change| change.renamed(plain))
 }
 
 /// Returns the tables that are at the source what they were, and in the copy as well: names at the source and in the copy.
@@ -64,7 +61,7 @@ pub(super) fn fingerprints(
     let Ok(mut copy) = servers::snapshot(access) else { return (BTreeMap::new(), String::new()) };
     let mut out = BTreeMap::new();
     for table in contents.tables() {
-        if plan.left.contains(plain_name(&table)) {
+        if plan.tables.left.contains(plain_name(&table)) {
             out.extend(before.and_then(|r| Some((table.clone(), r.fingerprints.get(&table)?.clone()))));
             continue;
         }

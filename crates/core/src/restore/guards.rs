@@ -129,10 +129,7 @@ pub(super) fn carried_tables(
         tables.iter().filter(|t| job.tables().keeps(definition, &facts.table_prefix, t) != Keep::Nothing);
     let named = comes.map(|table| {
         let plain = plain_name(table);
-        match prefix.and_then(|p| Some(format!("{}{}", p.new, plain.strip_prefix(&p.old)?))) {
-            Some(renamed) => renamed,
-            None => plain.to_string(),
-        }
+        prefix.map_or_else(|| plain.to_string(), |change| change.renamed(plain))
     });
     named.collect()
 }

@@ -355,10 +355,10 @@ pub(super) fn exchange(
     if let Some((made, place)) = plan.database_file_beside() {
         exchange.paths.extend(noted(&made, &place));
     }
-    if loader.is_some() && !plan.beside.is_empty() {
+    if loader.is_some() && !plan.tables.beside.is_empty() {
         exchange.database = plan.job.database.as_ref().map(DatabaseAccess::url);
         let (stay, go): (Vec<AsideName>, Vec<AsideName>) =
-            plan.beside.iter().cloned().partition(|n| stays_as_it_is(plan, &n.table, total));
+            plan.tables.beside.iter().cloned().partition(|n| stays_as_it_is(plan, &n.table, total));
         exchange.tables = go;
         let empty: BTreeSet<String> = stay.into_iter().map(|n| n.new).collect();
         loader
@@ -392,12 +392,12 @@ pub(super) fn exchange(
 /// Says whether a table stays because the archive brought no rows of it, as it does of those that a copy can do without. Those of caches
 /// go: other programs filled them.
 fn stays_as_it_is(plan: &RestorePlan, table: &str, total: &Restored) -> bool {
-    let before = plan.prefix.as_ref().and_then(|p| Some(format!("{}{}", p.old, table.strip_prefix(&p.new)?)));
-    let before = before.as_deref().unwrap_or(table);
+    let before = plan.prefix.as_ref().map_or_else(|| table.to_string(), |change| change.former(table));
+    let before = before.as_str();
     let rule = table_rule(&plan.definition, &plan.table_prefix, before);
     let rows =
         [table, before].iter().filter_map(|t| total.tally.tables.get(*t)).map(|t| t.rows).max().unwrap_or(0);
-    rule.is_some_and(|r| !r.cache) && rows == 0 && plan.replaced.contains(table)
+    rule.is_some_and(|r| !r.cache) && rows == 0 && plan.tables.replaced.contains(table)
 }
 
 fn noted(made: &Path, place: &Path) -> Option<(PathBuf, PathBuf, (u64, u64))> {
@@ -410,10 +410,4 @@ pub(super) fn no_exchange(access: &DatabaseAccess) -> Finding {
     let cure =
         "put the site into maintenance while it runs, or give the account the rights CREATE, ALTER and DROP";
     Finding::new(Code::NoExchange, what, access.url(), cure)
-}
-
-/// Says whether a failure left the site as it was: nothing was exchanged yet.
-pub fn is_as_it_was(lines: &[Line]) -> bool {
-    let aside = lines.iter().any(|l| l.step == StepKind::UnpackFiles && l.detail["beside"].is_string());
-    aside && Exchange::of(lines).is_none()
 }

@@ -9,7 +9,7 @@ use super::job::Reach;
 use super::plan::RestorePlan;
 use super::restored::Restored;
 use super::rows::{rewrite, with_rules};
-use super::run::{config_changes, put_files};
+use super::run::{config_changes, edited_text, present_text, put_files};
 use crate::archive::read::ReadError;
 use crate::change_log::ChangeLog;
 use crate::config::edit;
@@ -26,13 +26,13 @@ use crate::logbook::{self, StepKind};
 use crate::place::DatabaseAccess;
 use crate::spool;
 use crate::survey::TableFound;
-use crate::tree::{Links, write_whole};
+use crate::tree::write_whole;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::fs::File;
 use std::hash::{DefaultHasher, Hash, Hasher};
-use std::io::{self, BufRead, BufReader, BufWriter, Read, Write};
+use std::io::{self, BufRead, BufReader, BufWriter, Write};
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
@@ -63,16 +63,6 @@ pub struct Changed {
     /// Values changed in files, declared values, samples: as of a copy.
     #[serde(flatten)]
     pub as_copy: Restored,
-}
-
-impl Changed {
-    /// Says whether nothing had to be changed.
-    pub fn is_nothing(&self) -> bool {
-        self.rows.is_empty()
-            && self.as_copy.config.is_empty()
-            && self.cache_files == 0
-            && self.as_copy.settings.is_empty()
-    }
 }
 
 /// What would be changed, and the list of changed rows where it is kept.
@@ -194,36 +184,25 @@ impl Live<'_> {
         let tables: Vec<_> = tables.collect();
         let total = tables.iter().map(|t| t.data).sum();
         watch.event(Event::StepStarted { step: "reading the database", total: Some(total) });
-        for facts in tables {
-            go_on(watch).map_err(ReadError::from)?;
-            let mut failed = None;
-            let mut taken = Some(lines);
-            let _ = stream.streamed(facts, true, &mut |reader| {
-                let Some(lines) = taken.take() else { return ControlFlow::Break(()) };
-                let done = with_rules(self.plan, samples, |rules| {
-                    let keep = |_: &str| Keep::All;
-                    let rules = Rules { as_changes: true, keep: &keep, ..rules_of(rules) };
-                    rewrite(&facts.name, reader, None, &rules, lines)
+        lines = with_rules(self.plan, samples, |rules| {
+            let keep = |_: &str| Keep::All;
+            // Nothing gets another name where it lies.
+            let rules = Rules { as_changes: true, keep: &keep, prefix: None, moves: None, ..rules.clone() };
+            tables.into_iter().try_fold(lines, |lines, facts| {
+                go_on(watch).map_err(ReadError::from)?;
+                let mut lines = Some(lines);
+                let mut done = None;
+                let _ = stream.streamed(facts, true, &mut |reader| {
+                    done = lines.take().map(|lines| rewrite(&facts.name, reader, None, &rules, lines));
+                    ControlFlow::Continue(())
                 });
-                match done {
-                    Ok((lines, rewritten, dialect)) => {
-                        changed.as_copy.add(rewritten, dialect);
-                        taken = Some(lines);
-                        ControlFlow::Continue(())
-                    }
-                    Err(e) => {
-                        failed = Some(e);
-                        ControlFlow::Break(())
-                    }
-                }
-            });
-            watch.event(Event::Advanced { bytes: facts.data });
-            match (failed, taken) {
-                (Some(e), _) => return Err(e),
-                (None, Some(kept)) => lines = kept,
-                (None, None) => return Err(unreadable_list(io::Error::other("a reading thread stopped"))),
-            }
-        }
+                watch.event(Event::Advanced { bytes: facts.data });
+                let stopped = || Err(unreadable_list(io::Error::other("a reading thread stopped")));
+                let (lines, rewritten, dialect) = done.unwrap_or_else(stopped)?;
+                changed.as_copy.add(rewritten, dialect);
+                Ok::<_, RestoreError>(lines)
+            })
+        })?;
         watch.event(Event::StepDone);
         if only.is_none() {
             let dialect = changed.as_copy.dialect;
@@ -305,10 +284,7 @@ impl Live<'_> {
         for file in self.files() {
             let path = self.plan.job.options.target.join(&file.path);
             book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
-            let mut text = Vec::new();
-            tree.open(&path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
-            let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
-            let new = edit::apply(file, self.plan.config_of(&file.path), &text).map_err(wrong)?;
+            let new = edited_text(self.plan, file, &present_text(self.plan, &path)?)?;
             change_log.replace(&path)?;
             write_whole(tree, &path, &new, None).at(&path)?;
         }
@@ -367,20 +343,6 @@ impl Live<'_> {
             changed.cache_files += 1;
         }
         Ok(())
-    }
-}
-
-/// The same rules once more.
-fn rules_of<'r>(rules: &Rules<'r>) -> Rules<'r> {
-    Rules {
-        relocation: rules.relocation,
-        cells: rules.cells.clone(),
-        packed: rules.packed.clone(),
-        coded: rules.coded.clone(),
-        settings: rules.settings.clone(),
-        starts: rules.starts.clone(),
-        samples: rules.samples,
-        ..Rules::new(rules.replacements, rules.keep)
     }
 }
 

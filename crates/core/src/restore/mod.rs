@@ -23,6 +23,7 @@ pub mod restored;
 mod rows;
 pub mod run;
 pub mod source;
+pub mod target_tables;
 pub mod tidy;
 mod unpack;
 

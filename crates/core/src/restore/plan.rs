@@ -6,11 +6,10 @@ use super::in_place::Over;
 use super::job::RestoreJob;
 use super::outlook::Outlook;
 use super::owner::Owner;
-use super::push::Grown;
 use super::source::Source;
+use super::target_tables::TargetTables;
 use crate::config::edit::FilePlan;
 use crate::database::load::plain_name;
-use crate::database::loading::AsideName;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, CodedColumn, Keep, PackedColumn, Start};
 use crate::finding::Finding;
@@ -67,24 +66,10 @@ pub struct RestorePlan {
     pub joining: Option<Joining>,
     /// How the new host finds its folder.
     pub host_mapping: Option<HostMapping>,
-    /// Tables of the target that make room, and are kept.
-    pub replaced: BTreeSet<String>,
-    /// Tables in the target's database that are not this site's, and stay.
-    pub others: Vec<String>,
-    /// Under which names tables are loaded that take the place of others in the end.
-    pub beside: Vec<AsideName>,
-    /// Tables whose rows the archive left out: of a site that is brought back they stay as they are.
-    pub(super) left: BTreeSet<String>,
-    /// Prefix of the site's own tables, of a copy that lies beside them in their database: nothing else is copied.
-    pub(super) beside_tables_of: Option<String>,
-    /// Where a database that is a file is made before it takes its place.
-    pub(super) beside_file: Option<PathBuf>,
-    /// Tables that grow at the live site and stay, with what is newer there, of a copy that is pushed back.
-    pub grown: Vec<Grown>,
-    /// Tables that are as they were when they were carried last, and stay.
-    pub unchanged: u64,
     /// The site that is there, while another is made beside it.
     pub(super) there: Option<Arc<dyn Tree>>,
+    /// What becomes of the tables that are in the target's database.
+    pub tables: TargetTables,
     /// Whose the files will be.
     pub(super) owner: Owner,
     /// Settings of the source, by file, with a hash of each.
@@ -141,7 +126,9 @@ impl RestorePlan {
     /// Says what of a table is restored.
     pub fn keeps(&self, table: &str) -> Keep {
         let other = |prefix: &String| !plain_name(table).starts_with(prefix.as_str());
-        if self.left.contains(plain_name(table)) || self.beside_tables_of.as_ref().is_some_and(other) {
+        if self.tables.left.contains(plain_name(table))
+            || self.tables.beside_tables_of.as_ref().is_some_and(other)
+        {
             return Keep::Nothing;
         }
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)
@@ -165,13 +152,9 @@ impl RestorePlan {
 
     /// The tables that stay, by their names in the copy.
     pub(super) fn left_in_copy(&self) -> BTreeSet<String> {
-        let renamed = |table: &String| match &self.prefix {
-            Some(PrefixChange { old, new }) => {
-                format!("{new}{}", table.strip_prefix(old.as_str()).unwrap_or(table))
-            }
-            None => table.clone(),
-        };
-        self.left.iter().map(renamed).collect()
+        let prefix = self.prefix.as_ref();
+        let named = |table: &String| prefix.map_or_else(|| table.clone(), |change| change.renamed(table));
+        self.tables.left.iter().map(named).collect()
     }
 
     /// The database as it is loaded: a file lies beside its place until the end.
@@ -201,7 +184,7 @@ impl RestorePlan {
         if self.below_folder(access).is_some() || !file.exists() {
             return None;
         }
-        let made = self.beside_file.clone()?;
+        let made = self.tables.beside_file.clone()?;
         Some((made, file))
     }
 
@@ -301,7 +284,7 @@ impl RestorePlan {
     /// Says whether something is made beside and takes its place in the end.
     pub(super) fn is_exchanged(&self) -> bool {
         matches!(self.job.over, Some(Over::Beside(_)))
-            || !self.beside.is_empty()
+            || !self.tables.beside.is_empty()
             || self.database_file_beside().is_some()
     }
 

@@ -4,9 +4,7 @@ use super::RestoreError;
 use super::copy_settings::{self, PlannedKey, PlannedSettings};
 use super::difference;
 use super::edits::{cells, coded, file_plans, packed};
-use super::guards::{
-    carried_tables, guard_database, guard_space, guard_target, in_source_database, other_copy,
-};
+use super::guards::{guard_space, guard_target, other_copy};
 use super::hosts::Joining;
 use super::in_place;
 use super::job::{Reach, RestoreJob};
@@ -17,6 +15,7 @@ use super::plan::RestorePlan;
 use super::push;
 use super::refresh::Outlook;
 use super::source::{ArchiveKind, Source, look};
+use super::target_tables::{SiteTables, TargetTables};
 use crate::config;
 use crate::config::edit::{Context, FilePlan, KeyPut};
 use crate::copy_record::{self, Record};
@@ -32,9 +31,9 @@ use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognis
 use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material, risks};
 use crate::system::schema::TextFile;
-use crate::system::{Definition, Known, table_rule};
+use crate::system::{Definition, Known};
 use crate::text::replacements::Replacements;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// Looks at the archive and plans. Nothing is written; the target database is only asked whether it is empty.
@@ -169,60 +168,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     let packed = packed(&definition, &facts.table_prefix);
     let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
-    let there = if job.options.dump_to.is_none() && has_database && job.in_place.is_none() {
-        guard_database(&job, &facts.table_prefix, prefix.as_ref())?
-    } else {
-        Vec::new()
+    let mut target = match job.options.dump_to.is_none() && has_database && job.in_place.is_none() {
+        true => {
+            let site = SiteTables { definition: &definition, facts: &facts, prefix: prefix.as_ref() };
+            TargetTables::of(&job, &source, tables, &site, &mut findings)?
+        }
+        false => TargetTables::default(),
     };
-    let mut carried = if there.is_empty() {
-        BTreeSet::new()
-    } else {
-        carried_tables(&job, &source, tables, &definition, &facts, prefix.as_ref())
-    };
-    let beside_tables_of = prefix.as_ref().filter(|_| in_source_database(&job)).map(|p| p.old.clone());
-    if let (Some(_), Some(change)) = (&beside_tables_of, &prefix) {
-        carried.retain(|table| table.starts_with(&change.new));
-    }
-    let (replaced, others): (Vec<String>, Vec<String>) = there.into_iter().partition(|t| carried.contains(t));
-    let mut replaced: BTreeSet<String> = replaced.into_iter().collect();
-    let mut left = BTreeSet::new();
-    let mut beside = Vec::new();
-    let mut beside_file = None;
-    let mut unchanged = 0;
-    let (mut grown, mut stay_rows) = (Vec::new(), Vec::new());
-    if let (Some(live), Some(access)) = (&job.live, &job.database) {
-        let own = prefix.as_ref().map_or(&facts.table_prefix, |p| &p.new).clone();
-        let there: Vec<String> = replaced.iter().cloned().collect();
-        let stays = push::growing(&definition, job.tables(), &own, &there);
-        let copys = job.contents.as_ref().and_then(|c| c.survey.config.database.as_ref());
-        grown = push::newer(&definition, (access, &own), (copys, &facts.table_prefix), &stays);
-        for table in &stays {
-            replaced.remove(table);
-            carried.remove(table);
-            left.extend(table.strip_prefix(&own).map(|bare| format!("{}{bare}", facts.table_prefix)));
-        }
-        stay_rows =
-            push::rows_that_stay(live, job.contents.as_ref().map(|c| &c.survey), &facts.table_prefix)?;
-    }
-    if let (true, true, Some(access)) = (job.comes_back(), has_database, &job.database) {
-        if let (ArchiveKind::Ours(head), None) = (&source.kind, &job.live) {
-            left = in_place::emptied(head).intersection(&replaced).cloned().collect();
-            replaced.retain(|t| !left.contains(t));
-        }
-        if access.engine.facts().is_file {
-            beside_file = Some(in_place::beside(Path::new(&access.name)));
-        } else if in_place::exchanges(access)? {
-            beside = in_place::names(carried.difference(&left));
-        } else if !replaced.is_empty() {
-            // Of what a copy can do without an archive holds no rows, as a rule: here it stays.
-            let safe = |t: &String| {
-                table_rule(&definition, &facts.table_prefix, t).is_some_and(|r| r.safe && !r.cache)
-            };
-            left.extend(replaced.iter().filter(|t| safe(t)).cloned());
-            replaced.retain(|t| !left.contains(t));
-            findings.push(in_place::no_exchange(access));
-        }
-    }
     let admin = if job.changes_admin() {
         admin(&job, &source, &definition, version.as_deref(), &facts.table_prefix)?
     } else {
@@ -237,21 +189,22 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         new_scheme: new_scheme.filter(|s| *s != relocation.from.address.scheme()),
     };
     let mut planned = copy_settings::plan(&job, &site, admin.as_deref())?;
-    if job.live.is_some() {
+    if let Some(live) = &job.live {
         // The live site knows best what belongs to it.
-        planned = PlannedSettings::default();
+        let copy = job.contents.as_ref().map(|c| &c.survey);
+        let rows = match job.database {
+            Some(_) => push::rows_that_stay(live, copy, &facts.table_prefix)?,
+            None => Vec::new(),
+        };
+        planned = PlannedSettings { rows, ..PlannedSettings::default() };
     }
-    planned.rows.extend(stay_rows);
-    let set = |table: &str| planned.rows.iter().any(|r| is_table(&r.setting.table, table));
     if let (true, Some(access), Some(contents)) = (job.options.refresh, &job.database, &job.contents)
         && let Some(record) = Record::read(&*job.tree)
     {
-        let same = difference::unchanged(&record, contents, access, &definition, prefix.as_ref(), &replaced);
-        for (table, here) in same.into_iter().filter(|(table, _)| !set(table)) {
-            replaced.remove(&here);
-            unchanged += 1;
-            left.insert(plain_name(&table).to_string());
-        }
+        let set = |table: &str| planned.rows.iter().any(|r| is_table(&r.setting.table, table));
+        let (change, there) = (prefix.as_ref(), &target.replaced);
+        let same = difference::unchanged(&record, contents, access, &definition, change, there);
+        target.leave_unchanged(same.into_iter().filter(|(table, _)| !set(table)));
     }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);
@@ -293,6 +246,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let own = definition.config_files();
         files.retain(|f| !own.is_match(&f.path));
     }
+    if job.live.is_some() {
+        let own = push::files_that_stay(&definition);
+        files.retain(|f| !own.is_match(&f.path));
+    }
     let of_files = files.iter().filter(|_| !settings_only).flat_map(|f| &f.findings);
     for warning in of_files.chain(&planned.findings) {
         findings.push(warning.clone());
@@ -323,14 +280,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         storage,
         joining,
         host_mapping,
-        replaced,
-        grown,
-        unchanged,
-        beside,
-        beside_file,
-        beside_tables_of,
-        left,
-        others,
+        tables: target,
         there: job.over.as_ref().map(|_| job.tree.beside(&job.options.target)),
         owner: Owner::of(&job),
         source_settings: settings,

@@ -5,19 +5,20 @@ use super::RestoreError;
 use super::copy_settings::{PlannedRow, spelled};
 use crate::copy_record::Record;
 use crate::database::servers;
-use crate::dump::inspect::Wanted;
+use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::RowSetting;
 use crate::place::DatabaseAccess;
-use crate::survey::Survey;
 use crate::survey::recognise::version_fits;
-use crate::system::Definition;
-use crate::system::copy::SetRow;
+use crate::survey::{Survey, row_values};
+use crate::system::copy::{KeyValue, SetPlace, SetRow};
 use crate::system::knowledge::Growing;
+use crate::system::{Definition, globs};
 use crate::table_scope::{TableScope, means};
 use crate::tree::Tree;
-use globset::{GlobSet, GlobSetBuilder};
+use globset::GlobSet;
 use schemars::JsonSchema;
 use serde::Serialize;
+use std::collections::BTreeMap;
 use std::path::Path;
 
 /// Rows of a table that grows at the live site.
@@ -79,13 +80,13 @@ pub(super) fn growing(
 pub(super) fn newer(
     definition: &Definition,
     (live, prefix): (&DatabaseAccess, &str),
-    (copy, copys): (Option<&DatabaseAccess>, &str),
+    (copy, change): (Option<&DatabaseAccess>, Option<&PrefixChange>),
     tables: &[String],
 ) -> Vec<Grown> {
     let one = |table: &String| {
         let id = grows(definition, prefix, table)?.id.clone();
         let counted = id.and_then(|id| {
-            let of_copy = format!("{copys}{}", table.strip_prefix(prefix)?);
+            let of_copy = change.map_or_else(|| table.clone(), |change| change.former(table));
             let (_, last) = servers::count_above(copy?, &of_copy, &id, None).ok()?;
             servers::count_above(live, table, &id, last.as_deref()).ok().map(|(rows, _)| rows)
         });
@@ -101,21 +102,17 @@ pub(super) fn rows_that_stay(
     copy: Option<&Survey>,
     prefix: &str,
 ) -> Result<Vec<PlannedRow>, RestoreError> {
-    let Some(access) = &live.config.database else { return Ok(Vec::new()) };
     let definition = &live.recognised.definition;
     let version = live.recognised.version.as_deref();
-    let places = definition.switch.iter().map(|s| &s.set);
-    let places =
-        places.chain(definition.identity.iter().map(|i| &i.set)).chain(definition.tls.iter().map(|t| &t.set));
-    let places = places.chain(definition.copy_only.iter().map(|c| &c.set));
-    let fitting = places.filter(|p| version_fits(version, p.from.as_deref(), p.below.as_deref()));
-    let rows: Vec<&SetRow> = fitting.filter_map(|p| p.row.as_ref()).collect();
+    let others = definition.identity.iter().map(|i| &i.set).chain(definition.tls.iter().map(|t| &t.set));
+    let others = others.chain(definition.copy_only.iter().map(|c| &c.set)).map(|set| (set, None));
+    let places = definition.switch.iter().map(|s| (&s.set, Some(&s.states))).chain(others);
     let mut out: Vec<PlannedRow> = Vec::new();
-    let mut add = |table: &str, column: &str, only: Vec<(String, String)>, value: String, what: &str| {
+    let mut add = |table: &str, column: &str, only: &[KeyValue], value: String, what: &str| {
         let setting = RowSetting {
             table: format!("{prefix}{table}"),
             column: column.into(),
-            only,
+            only: only.iter().map(|o| (o.column.clone(), o.value.clone())).collect(),
             value: value.into_bytes(),
             within: Vec::new(),
         };
@@ -123,107 +120,81 @@ pub(super) fn rows_that_stay(
             out.push(PlannedRow { setting, make: false, what: what.into(), optional: true });
         }
     };
-    for row in rows.into_iter().filter(|r| !r.table.contains('*')) {
-        let columns =
-            [vec![row.column.clone()], row.only.iter().map(|o| o.column.clone()).collect()].concat();
-        let only = row.only.last().map(|o| (o.column.clone(), o.value.clone()));
-        let of = |r: &&Vec<Option<String>>| {
-            row.only.iter().zip(&r[1..]).all(|(o, v)| v.as_deref() == Some(&*o.value))
+    let stays = "stays as the live site has it";
+    for (place, states) in places {
+        let row = match &place.row {
+            Some(row) if fits(version, place) && !row.table.contains('*') => row,
+            _ => continue,
         };
-        for found in wanted(access, live, &row.table, columns, only)?.iter().filter(of) {
-            let told = row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect();
-            if let Some(value) = found[0].clone() {
-                add(&row.table, &row.column, told, value, "stays as the live site has it");
-            }
+        let found = values(live, &row.table, &[&row.column], &row.only)?;
+        let nothing = found.iter().flatten().all(Option::is_none);
+        for value in found.into_iter().flatten().flatten() {
+            add(&row.table, &row.column, &row.only, value, stays);
+        }
+        // Where nothing stands the program goes by its own idea.
+        let back = match (states, copy) {
+            (Some(states), Some(copy)) if nothing && row.within.is_empty() => other_state(states, row, copy)?,
+            _ => None,
+        };
+        if let Some(value) = back {
+            add(&row.table, &row.column, &row.only, value, "as it is where nothing is set");
         }
     }
-    // Where nothing stands the program goes by its own idea.
-    let switches = definition
-        .switch
-        .iter()
-        .filter(|s| version_fits(version, s.set.from.as_deref(), s.set.below.as_deref()));
-    for switch in switches {
-        let states: Vec<&String> = switch.states.values().collect();
-        let (Some(row), &[one, other]) = (&switch.set.row, &states[..]) else { continue };
-        let told: Vec<(String, String)> =
-            row.only.iter().map(|o| (o.column.clone(), o.value.clone())).collect();
-        let (Some(copy), true) = (copy, row.within.is_empty() && !row.table.contains('*')) else { continue };
-        let value_in = |site: &Survey| -> Result<Option<String>, RestoreError> {
-            let Some(access) = &site.config.database else { return Ok(None) };
-            let columns = [vec![row.column.clone()], told.iter().map(|(c, _)| c.clone()).collect()].concat();
-            let of = |r: &Vec<Option<String>>| {
-                told.iter().zip(&r[1..]).all(|((_, v), there)| there.as_deref() == Some(v))
-            };
-            let found = wanted(access, site, &row.table, columns, told.last().cloned())?;
-            Ok(found.into_iter().find(of).and_then(|r| r[0].clone()))
-        };
-        let is = |value: &str, state: &str| value.as_bytes() == spelled(row.form, state);
-        if let (None, Some(value)) = (value_in(live)?, value_in(copy)?) {
-            let back = if is(&value, one) {
-                other
-            } else if is(&value, other) {
-                one
-            } else {
-                continue;
-            };
-            let back = String::from_utf8_lossy(&spelled(row.form, back)).into_owned();
-            add(&row.table, &row.column, told.clone(), back, "as it is where nothing is set");
-        }
-    }
-    for admin in definition
-        .admin
-        .iter()
-        .filter(|a| !a.bare && version_fits(version, a.from.as_deref(), a.below.as_deref()))
-    {
-        let columns = vec![admin.id.clone(), admin.email.clone(), admin.password.clone()];
-        for found in wanted(access, live, &admin.table, columns, None)? {
-            let Some(id) = found[0].clone() else { continue };
-            for (column, value) in [(&admin.email, &found[1]), (&admin.password, &found[2])] {
-                if let Some(value) = value {
-                    add(
-                        &admin.table,
-                        column,
-                        vec![(admin.id.clone(), id.clone())],
-                        value.clone(),
-                        "stays as the live site has it",
-                    );
-                }
+    let admins = definition.admin.iter().filter(|a| !a.bare);
+    for admin in admins.filter(|a| version_fits(version, a.from.as_deref(), a.below.as_deref())) {
+        let columns = [admin.id.as_str(), &admin.email, &admin.password];
+        for account in values(live, &admin.table, &columns, &[])? {
+            let Some(id) = account[0].clone() else { continue };
+            let told = [KeyValue { column: admin.id.clone(), value: id }];
+            for (column, value) in columns.into_iter().zip(account).skip(1) {
+                value.into_iter().for_each(|value| add(&admin.table, column, &told, value, stays));
             }
         }
     }
     Ok(out)
 }
 
-/// Reads columns of a table of the live site; of one that is not there nothing.
-fn wanted(
-    access: &DatabaseAccess,
-    live: &Survey,
+fn fits(version: Option<&str>, place: &SetPlace) -> bool {
+    version_fits(version, place.from.as_deref(), place.below.as_deref())
+}
+
+/// The state, as it is spelled in its row, that a switch of two states has where the copy's was not set; nothing if the copy has no row of it, or
+/// one that says something else.
+fn other_state(
+    states: &BTreeMap<String, String>,
+    row: &SetRow,
+    copy: &Survey,
+) -> Result<Option<String>, RestoreError> {
+    let spelled = |state: &String| String::from_utf8_lossy(&spelled(row.form, state)).into_owned();
+    let states: Vec<String> = states.values().map(spelled).collect();
+    let set = values(copy, &row.table, &[&row.column], &row.only)?.into_iter().flatten().next().flatten();
+    Ok(match (&states[..], set) {
+        ([one, other], Some(value)) if value == *one => Some(other.clone()),
+        ([one, other], Some(value)) if value == *other => Some(one.clone()),
+        _ => None,
+    })
+}
+
+/// Reads columns of the rows of a site that all of `only` tell; of a table that is not there nothing.
+fn values(
+    site: &Survey,
     table: &str,
-    columns: Vec<String>,
-    only: Option<(String, String)>,
+    columns: &[&str],
+    only: &[KeyValue],
 ) -> Result<Vec<Vec<Option<String>>>, RestoreError> {
-    let table = format!("{}{table}", live.config.table_prefix);
-    if !live.tables.iter().any(|t| t.name == table) {
-        return Ok(Vec::new());
+    let table = format!("{}{table}", site.config.table_prefix);
+    match &site.config.database {
+        Some(access) if site.tables.iter().any(|t| t.name == table) => {
+            row_values(access, table, columns, only).map_err(RestoreError::Database)
+        }
+        _ => Ok(Vec::new()),
     }
-    let (_, found) =
-        servers::facts(access, &[Wanted { table, columns, only }], false).map_err(RestoreError::Database)?;
-    Ok(found.rows.into_iter().next().unwrap_or_default())
 }
 
 /// Files of the live site that stay: its config, what the web server and robots read, and files that are switches.
 pub(super) fn files_that_stay(definition: &Definition) -> GlobSet {
-    let mut all = GlobSetBuilder::new();
     let switches = definition.switch.iter().filter_map(|s| s.set.file.as_ref()).map(|f| f.path.as_str());
-    let own = definition
-        .config
-        .iter()
-        .map(|c| c.path.as_str())
-        .chain(definition.text.iter().map(|t| t.path.as_str()));
-    for path in own.chain(switches).chain([crate::copy_record::NAME]) {
-        if let Ok(glob) = globset::GlobBuilder::new(path).literal_separator(true).build() {
-            all.add(glob);
-        }
-    }
-    all.build().unwrap_or_else(|_| GlobSet::empty())
+    let config = definition.config.iter().map(|c| c.path.as_str());
+    let text = definition.text.iter().map(|t| t.path.as_str());
+    globs(config.chain(text).chain(switches).chain([crate::copy_record::NAME]))
 }

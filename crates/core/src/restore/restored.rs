@@ -9,6 +9,7 @@ use crate::dump::dialect::Dialect;
 use crate::dump::rules::{CellChange, Rewritten, RowSetting};
 use crate::dump::tally::Tally;
 use crate::finding::{Code, Finding};
+use crate::options::unset;
 use crate::select::Part;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -40,10 +41,6 @@ pub struct NotUnpacked {
     pub first: String,
 }
 
-fn is_nothing(number: &u64) -> bool {
-    *number == 0
-}
-
 /// What a restore did.
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Restored {
@@ -60,7 +57,7 @@ pub struct Restored {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub exchanged: Option<f64>,
     /// Files that the archive left out on purpose and that were taken over from the site that was there.
-    #[serde(skip_serializing_if = "is_nothing")]
+    #[serde(skip_serializing_if = "unset")]
     pub taken_over: u64,
     /// Entries of a plain archive that were not carried, with reasons.
     pub not_unpacked: BTreeMap<String, NotUnpacked>,

@@ -113,17 +113,17 @@ impl DatabaseSink {
                 // Between plan and run somebody may have filled it.
                 let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
                 let there = loader.tables().map_err(RestoreError::Database)?;
-                if !plan.beside.is_empty() {
-                    loader.beside(&plan.beside).map_err(RestoreError::Database)?;
+                if !plan.tables.beside.is_empty() {
+                    loader.beside(&plan.tables.beside).map_err(RestoreError::Database)?;
                 } else if !plan.job.replaces() {
                     let (others, own): (Vec<_>, Vec<_>) =
-                        there.into_iter().partition(|table| plan.others.contains(table));
+                        there.into_iter().partition(|table| plan.tables.others.contains(table));
                     must_be_empty(access, own).map_err(RestoreError::Database)?;
                     if !others.is_empty() {
                         loader.make_room(&BTreeSet::new()).map_err(RestoreError::Database)?;
                     }
                 } else if !there.is_empty() {
-                    let goes = there.into_iter().filter(|t| plan.replaced.contains(t)).collect();
+                    let goes = there.into_iter().filter(|t| plan.tables.replaced.contains(t)).collect();
                     replace(loader.as_mut(), access, &goes, book, watch).map_err(RestoreError::Database)?;
                 }
                 loader.keeps(&plan.left_in_copy()).map_err(RestoreError::Database)?;

@@ -7,7 +7,6 @@ use super::leftovers;
 use super::locate::EntryPlace;
 use super::ownership;
 use super::plan::RestorePlan;
-use super::push;
 use super::restored::Restored;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source::{self, ArchiveKind};
@@ -61,8 +60,7 @@ pub fn run(
         true => "empty",
         false => "missing",
     };
-    let beside = plan.job.over.as_ref().filter(|over| **over != Over::EachFile).map(|_| plan.job.folder());
-    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": was, "beside": beside }))?;
+    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": was }))?;
     let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
         change_log.below(&plan.job.tree)?;
@@ -229,24 +227,33 @@ pub(super) fn config_changes(plan: &RestorePlan) -> BTreeMap<String, Vec<Change>
 /// Edits config and text files on disk. A read-only file is edited and keeps its mode.
 fn edit_files(plan: &RestorePlan, total: &mut Restored, book: &logbook::Run) -> Result<(), RestoreError> {
     // A copy that is brought up to date keeps its own settings.
-    let stays = plan.job.options.push.then(|| push::files_that_stay(&plan.definition));
-    let own = |path: &str| {
-        (plan.job.options.refresh && plan.config_of(path).is_some())
-            || stays.as_ref().is_some_and(|stays| stays.is_match(path))
-    };
+    let own = |path: &str| plan.job.options.refresh && plan.config_of(path).is_some();
     for file in plan.files.iter().filter(|f| !f.edits.is_empty() && !own(&f.path)) {
         book.step(StepKind::EditFile, serde_json::json!({ "file": file.path, "changes": file.changes }))?;
         let path = plan.job.folder().join(&file.path);
-        let tree = &*plan.job.tree;
-        let mut text = Vec::new();
-        tree.open(&path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(&path)?;
+        let text = present_text(plan, &path)?;
         if plan.job.options.refresh && plan.edited(&file.path).is_some_and(|edited| edited == text) {
             continue;
         }
-        let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
-        let new = edit::apply(file, plan.config_of(&file.path), &text).map_err(wrong)?;
-        write_whole(tree, &path, &new, None).at(&path)?;
+        write_whole(&*plan.job.tree, &path, &edited_text(plan, file, &text)?, None).at(&path)?;
     }
     total.config = config_changes(plan);
     Ok(())
+}
+
+/// The bytes of a file that is to be edited.
+pub(super) fn present_text(plan: &RestorePlan, path: &Path) -> Result<Vec<u8>, RestoreError> {
+    let mut text = Vec::new();
+    plan.job.tree.open(path, Links::Stay).and_then(|mut file| file.read_to_end(&mut text)).at(path)?;
+    Ok(text)
+}
+
+/// What a file says once it is edited.
+pub(super) fn edited_text(
+    plan: &RestorePlan,
+    file: &edit::FilePlan,
+    text: &[u8],
+) -> Result<Vec<u8>, RestoreError> {
+    let wrong = |why: String| RestoreError::Config { path: file.path.clone(), why };
+    edit::apply(file, plan.config_of(&file.path), text).map_err(wrong)
 }

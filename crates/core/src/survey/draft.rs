@@ -127,7 +127,7 @@ pub fn draft(tree: &dyn Tree) -> String {
         let _ = writeln!(out, "[[recognise]]\npath = {}", q(mark));
     }
     for (_, _, path, form, keys) in &configs {
-        let form = format!("{form:?}").to_lowercase();
+        let form = form.word();
         let _ = writeln!(out, "\n[[config]]\npath = {}\nform = {}\nkey = [", q(path), q(&form));
         let mut seen = BTreeSet::new();
         for (name, role, value) in keys.iter().filter(|(name, ..)| seen.insert(name.clone())) {

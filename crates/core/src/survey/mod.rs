@@ -9,7 +9,10 @@ pub mod material;
 pub mod recognise;
 pub mod risks;
 mod row_folders;
+mod row_values;
 pub mod site_files;
+
+pub use row_values::row_values;
 
 use crate::archive::format::LeftOut;
 use crate::database;

@@ -75,6 +75,13 @@ pub enum ConfigForm {
     Htaccess,
 }
 
+impl ConfigForm {
+    /// Its word in a definition.
+    pub fn word(self) -> String {
+        format!("{self:?}").to_lowercase()
+    }
+}
+
 /// A key of a config file and what it means.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]

@@ -19,6 +19,22 @@ pub struct PrefixChange {
     pub new: String,
 }
 
+impl PrefixChange {
+    /// The new name of a table; one that does not begin with the old prefix keeps its own.
+    pub fn renamed(&self, table: &str) -> String {
+        begin_otherwise(table, &self.old, &self.new)
+    }
+
+    /// The name that a table had before; one that does not begin with the new prefix had its own.
+    pub fn former(&self, table: &str) -> String {
+        begin_otherwise(table, &self.new, &self.old)
+    }
+}
+
+fn begin_otherwise(table: &str, old: &str, new: &str) -> String {
+    table.strip_prefix(old).map_or_else(|| table.to_string(), |bare| format!("{new}{bare}"))
+}
+
 /// Words behind which a table's name, or one made from it, stands.
 const BEFORE_TABLES: [&str; 18] = [
     "TABLE",

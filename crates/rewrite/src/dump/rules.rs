@@ -152,6 +152,7 @@ pub enum Keep {
 }
 
 /// What a rewrite is to do.
+#[derive(Clone)]
 pub struct Rules<'a> {
     /// Replacements for every string.
     pub replacements: &'a Replacements,

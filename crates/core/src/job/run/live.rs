@@ -3,8 +3,6 @@
 use super::{Failure, How, Refused, RunError, World, begin, lock};
 use crate::config;
 use crate::contents::{GatherOptions, gather};
-use crate::database::servers;
-use crate::dump::inspect::Wanted;
 use crate::event::Watch;
 use crate::finding::Finding;
 use crate::fsx::{AtPath, private_folder};
@@ -20,7 +18,7 @@ use crate::restore::planning::plan;
 use crate::select::Scope;
 use crate::survey::recognise::{config_files, version_fits};
 use crate::survey::site_files::FolderFiles;
-use crate::survey::{Survey, SurveyJob, TableSource, survey};
+use crate::survey::{Survey, SurveyJob, TableSource, row_values, survey};
 use crate::system::copy::{SetPlace, SwitchName};
 use crate::table_scope::TableScope;
 use crate::text::serialized;
@@ -285,16 +283,9 @@ fn standing(found: &Survey, set: &SetPlace) -> Result<(String, Option<String>, T
     let (Some(row), Some(access)) = (&set.row, &found.config.database) else {
         return Ok((String::new(), None, Box::new(str::to_string)));
     };
-    let mut columns = vec![row.column.clone()];
-    columns.extend(row.only.iter().map(|o| o.column.clone()));
-    let only = row.only.last().map(|o| (o.column.clone(), o.value.clone()));
     let table = format!("{}{}", found.config.table_prefix, row.table);
     let place = format!("row of {table}");
-    let (_, rows) = servers::facts(access, &[Wanted { table, columns, only }], false)?;
-    let meant = |r: &&Vec<Option<String>>| {
-        row.only.iter().zip(&r[1..]).all(|(o, v)| v.as_deref() == Some(o.value.as_str()))
-    };
-    let value = rows.rows.first().and_then(|rows| rows.iter().find(meant)).and_then(|r| r[0].clone());
+    let value = row_values(access, table, &[&row.column], &row.only)?.into_iter().flatten().next().flatten();
     let value = match row.within.is_empty() {
         true => value,
         false => value.and_then(|v| {

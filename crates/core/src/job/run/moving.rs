@@ -86,9 +86,10 @@ pub fn finish(
         false => Vec::new(),
     };
     let asked = Asked::of(options.source.clone(), options.host_folder.clone(), set);
-    let began = Instant::now();
     let open = RefCell::new(Vec::new());
     let work = |former: &[SwitchChoice]| {
+        // From here on nobody is let in.
+        let began = Instant::now();
         open.replace(former.to_vec());
         let copied = copy::run(&options, Kind::Clone, how, former, world, watch)?;
         Ok((copied, began.elapsed().as_secs_f64()))
