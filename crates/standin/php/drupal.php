@@ -37,11 +37,15 @@ if (isset($settings['trusted_host_patterns'])) {
     if (!$fits) { fail(400, 'The provided host name is not valid for this server.'); }
 }
 if (isset($base_url)) { insist($base_url); }
-foreach (glob(__DIR__ . "/$site_path/files/php/*/*") as $stale) { fail(500, "Stale template $stale"); }
+foreach (glob(__DIR__ . "/$site_path/files/php/*/*") as $made) {
+    if (stale(file_get_contents($made), __DIR__)) { fail(500, "Stale template $made"); }
+}
 echo '<html><body>', $site_path, "\n";
 $new = is_file(__DIR__ . '/core/lib/Drupal.php');
 $cache = $new ? 'cache_container' : 'cache';
-if (rows("SELECT COUNT(*) n FROM {$p}$cache")[0]['n'] > 0) { fail(500, 'Stale cache'); }
+foreach (rows("SELECT data FROM {$p}$cache") as $r) {
+    if (stale($r['data'], $new ? __DIR__ : $base_url)) { fail(500, 'Stale cache'); }
+}
 $kept = $new ? pairs("SELECT name, data FROM {$p}config WHERE collection = ''") : pairs("SELECT name, value FROM {$p}variable");
 $private = $new ? '' : unserialize($kept['file_private_path']);
 if ($private !== '') { echo 'private: ', is_file(($private[0] === '/' ? '' : __DIR__ . '/') . $private . '/letter.txt') ? 'there' : 'MISSING', "\n"; }

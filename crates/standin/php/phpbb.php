@@ -3,7 +3,10 @@
 require __DIR__ . '/standin.php';
 require __DIR__ . '/config.php';
 if (!defined('PHPBB_INSTALLED')) { fail(500, 'Installer'); }
-if (glob(__DIR__ . '/cache/{data_*,container_*,*/*}', GLOB_BRACE)) { fail(500, 'Fatal error in a stale cache'); }
+foreach (glob(__DIR__ . '/cache/{data_*,container_*,*/*}', GLOB_BRACE) as $made) {
+    $text = file_get_contents($made);
+    if (stale($text, __DIR__) && stale($text, $_SERVER['HTTP_HOST'])) { fail(500, 'Fatal error in a stale cache'); }
+}
 connect($dbhost, $dbuser, $dbpasswd, $dbname, $dbport);
 $p = $table_prefix;
 $config = pairs("SELECT config_name, config_value FROM {$p}config");

@@ -5,11 +5,12 @@ require __DIR__ . '/standin.php';
 if (is_file(__DIR__ . '/app/config/parameters.php')) {
     // The newer lines keep their parameters in a returned array, and copies of them in caches.
     $parameters = require __DIR__ . '/app/config/parameters.php';
+    $made = __DIR__ . '/var/cache/prod/appParameters.php';
+    if (is_file($made) && (require $made) != $parameters) { fail(500, 'Reads the old database'); }
     $parameters = array_map(function ($v) {
         if (is_string($v) && preg_match('/%(?!%)/', str_replace('%%', '', $v))) { fail(500, 'You have requested a non-existent parameter'); }
         return is_string($v) ? str_replace('%%', '%', $v) : $v;
     }, $parameters['parameters']);
-    if (is_file(__DIR__ . '/var/cache/prod/appParameters.php')) { die('Reads the old database'); }
     $port = $parameters['database_port'] !== '' ? ':' . $parameters['database_port'] : '';
     define('_DB_SERVER_', $parameters['database_host'] . $port);
     define('_DB_NAME_', $parameters['database_name']);
@@ -21,7 +22,8 @@ if (is_file(__DIR__ . '/app/config/parameters.php')) {
 }
 
 
-if (file_exists(__DIR__ . '/cache/class_index.php')) { fail(500, 'Fatal error: class not found (stale class index)'); }
+$made = __DIR__ . '/cache/class_index.php';
+if (is_file($made) && stale(file_get_contents($made), __DIR__)) { fail(500, 'Fatal error: class not found (stale class index)'); }
 connect(_DB_SERVER_, _DB_USER_, _DB_PASSWD_, _DB_NAME_);
 $p = _DB_PREFIX_;
 $config = array();

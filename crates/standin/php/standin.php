@@ -34,6 +34,9 @@ function whole($text) {
     return $value === false && $text !== 'b:0;' || $value === null ? 'BROKEN' : print_r($value, true);
 }
 
+/** Says whether a cache was made for another folder or address than the site's own. */
+function stale($text, $own) { return strpos($text, $own) === false; }
+
 /** Sends a visitor of another host to the stored address. */
 function insist($address) {
     $stored = parse_url($address);

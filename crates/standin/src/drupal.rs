@@ -6,7 +6,11 @@ use crate::{PIXEL, Site, SiteFile, Variant, file, php};
 pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let version = site.version();
     let mut files = vec![
-        SiteFile { path: "sites/default/settings.php", content: settings(site).into_bytes(), mode: 0o444 },
+        SiteFile {
+            path: "sites/default/settings.php".into(),
+            content: settings(site).into_bytes(),
+            mode: 0o444,
+        },
         file("sites/default/files/m31.png", PIXEL),
         file("sites/default/files/css/css_fake.css", format!("a{{background:url({}/x.png)}}", site.address)),
         file("index.php", include_str!("../php/drupal.php")),
@@ -78,11 +82,12 @@ fn settings(site: &Site) -> String {
         ),
         _ => format!(
             "<?php\n\n$databases = [];\n$settings['hash_salt'] = 'FAKE-hash-salt';\n$settings['update_free_access'] = FALSE;\n\
-             $settings['file_temp_path'] = '{r}/tmp';\n$settings['trusted_host_patterns'] = ['^club\\.fernhollow\\.example$', '^localhost$'];\n\
+             $settings['file_temp_path'] = '{r}/tmp';\n$settings['trusted_host_patterns'] = ['^{}$', '^localhost$'];\n\
              $databases['default']['default'] = array (\n  'database' => {},\n  'username' => {},\n  'password' => {},\n  'prefix' => '{}',\n  'host' => {},\n\
                'driver' => 'mysql',\n  'namespace' => 'Drupal\\\\mysql\\\\Driver\\\\Database\\\\mysql',\n);\n$settings['config_sync_directory'] = '../config/sync';\n\
              $config['system.performance']['css']['gzip'] = FALSE;\n# if (file_exists($app_root . '/' . $site_path . '/settings.local.php')) {{\n\
              #   include $app_root . '/' . $site_path . '/settings.local.php';\n# }}\n// {}\n",
+            site.host_and_port().0.replace('.', "\\."),
             php(name),
             php(user),
             php(password),

@@ -8,7 +8,7 @@ const EMPTY_PAGE: &str = "<!DOCTYPE html><title></title>\n";
 pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let (host, _) = site.host_and_base();
     let mut files = vec![
-        SiteFile { path: "configuration.php", content: config(site).into_bytes(), mode: 0o444 },
+        SiteFile { path: "configuration.php".into(), content: config(site).into_bytes(), mode: 0o444 },
         file("index.php", include_str!("../php/joomla.php")),
         file("standin.php", include_str!("../php/standin.php")),
         file("administrator/index.php", "<?php // back end\n"),

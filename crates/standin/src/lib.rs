@@ -9,9 +9,11 @@ mod joomla;
 mod opencart;
 mod phpbb;
 mod prestashop;
+mod season;
 pub mod sql;
 mod wordpress;
 
+use std::borrow::Cow;
 use std::fs;
 use std::io;
 use std::os::unix::fs::PermissionsExt;
@@ -147,21 +149,25 @@ pub struct Site {
     pub address: String,
     /// Old document root.
     pub root: String,
+    /// Old folder of what lies outside of it, where a line has one.
+    pub storage: String,
     /// Old database host value, user, password, name.
     pub database: [String; 4],
     /// Table prefix.
     pub prefix: String,
+    /// How many pages years of use have added, with a picture for every second and three orders for each.
+    pub pages: usize,
 }
 
 /// A file of a stand-in.
 pub(crate) struct SiteFile {
-    pub path: &'static str,
+    pub path: Cow<'static, str>,
     pub content: Vec<u8>,
     pub mode: u32,
 }
 
-pub(crate) fn file(path: &'static str, content: impl Into<Vec<u8>>) -> SiteFile {
-    SiteFile { path, content: content.into(), mode: 0o644 }
+pub(crate) fn file(path: impl Into<Cow<'static, str>>, content: impl Into<Vec<u8>>) -> SiteFile {
+    SiteFile { path: path.into(), content: content.into(), mode: 0o644 }
 }
 
 impl Site {
@@ -183,8 +189,10 @@ impl Site {
             variant,
             address: address.into(),
             root: format!("/home/fernhollow/public_html{folder}"),
+            storage: "/home/fernhollow/storage".into(),
             database: ["localhost", "fernhollow_web", "fake'Old\\pass %31", database].map(str::to_string),
             prefix: prefix.into(),
+            pages: 0,
         }
     }
 
@@ -200,7 +208,7 @@ impl Site {
 
     /// Returns the dump of the site's database.
     pub fn dump(&self) -> String {
-        match self.variant.kind() {
+        let dump = match self.variant.kind() {
             Kind::Joomla => joomla::dump(self),
             Kind::PrestaShop => prestashop::dump(self),
             Kind::OpenCart => opencart::dump(self),
@@ -208,7 +216,8 @@ impl Site {
             Kind::Drupal => drupal::dump(self),
             Kind::WordPress => wordpress::dump(self),
             Kind::Dnn => dnn::dump(self),
-        }
+        };
+        season::added(self, dump)
     }
 
     /// Returns the dump as its tools would write the file: the newer portal's in UTF-16 with its mark.
@@ -234,7 +243,8 @@ impl Site {
             Kind::WordPress => wordpress::files(self),
             Kind::Dnn => dnn::files(self),
         };
-        write_files(folder, files)
+        write_files(folder, files)?;
+        write_files(folder, season::pictures(self))
     }
 
     /// Writes the folder that belongs to the site outside of its root, and says whether there is one.
@@ -246,6 +256,12 @@ impl Site {
         let any = !files.is_empty();
         write_files(folder, files)?;
         Ok(any)
+    }
+
+    /// Returns host name and port of the old address; no port where it is the usual one.
+    pub(crate) fn host_and_port(&self) -> (&str, Option<&str>) {
+        let (host, _) = self.host_and_base();
+        host.split_once(':').map_or((host, None), |(host, port)| (host, Some(port)))
     }
 
     /// Returns host and base path of the old address.
@@ -260,7 +276,7 @@ impl Site {
 
 fn write_files(folder: &Path, files: Vec<SiteFile>) -> io::Result<()> {
     for file in files {
-        let path = folder.join(file.path);
+        let path = folder.join(&*file.path);
         if let Some(parent) = path.parent() {
             fs::create_dir_all(parent)?;
         }

@@ -37,7 +37,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         PIXEL,
     ));
     for folder in work {
-        files.push(file(folder, ""));
+        files.push(file(*folder, ""));
     }
     match site.variant {
         Variant::OpenCart15 => files.push(file(
@@ -95,7 +95,10 @@ fn config(site: &Site, office: bool) -> String {
     out += &match site.variant {
         Variant::OpenCart15 => format!("define('DIR_CACHE', '{r}/system/cache/');\n"),
         Variant::OpenCart23 => format!("define('DIR_CACHE', '{r}/system/storage/cache/');\n"),
-        _ => "define('DIR_STORAGE', '/home/fernhollow/storage/');\ndefine('DIR_CACHE', DIR_STORAGE . 'cache/');\n".to_string(),
+        _ => format!(
+            "define('DIR_STORAGE', '{}/');\ndefine('DIR_CACHE', DIR_STORAGE . 'cache/');\n",
+            site.storage
+        ),
     };
     out += &format!(
         "// DB\ndefine('DB_DRIVER', 'mysqli');\ndefine('DB_HOSTNAME', {});\ndefine('DB_USERNAME', {});\ndefine('DB_PASSWORD', {});\ndefine('DB_DATABASE', {});\ndefine('DB_PREFIX', '{}');\n",

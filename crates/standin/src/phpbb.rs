@@ -7,7 +7,7 @@ const GUARD: &str = "<Files *>\n\tDeny from All\n</Files>\n";
 
 pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let mut files = vec![
-        SiteFile { path: "config.php", content: config(site).into_bytes(), mode: 0o640 },
+        SiteFile { path: "config.php".into(), content: config(site).into_bytes(), mode: 0o640 },
         file("index.php", include_str!("../php/phpbb.php")),
         file("standin.php", include_str!("../php/standin.php")),
         file("includes/constants.php", format!("<?php\n@define('PHPBB_VERSION', '{}');\n", site.version())),
@@ -53,11 +53,12 @@ fn config(site: &Site) -> String {
 pub(crate) fn dump(site: &Site) -> String {
     let p = &site.prefix;
     let a = &site.address;
-    let (host, base) = site.host_and_base();
+    let (_, base) = site.host_and_base();
+    let (host, port) = site.host_and_port();
     let secure = a.starts_with("https");
     let new = site.variant == Variant::PhpBb33;
     // Where the board does not insist on these rows nobody keeps them in step.
-    let port = if new && secure { "443" } else { "80" };
+    let port = port.unwrap_or(if new && secure { "443" } else { "80" });
     let rows = [
         ("version", site.version()),
         ("server_protocol", if secure { "https://" } else { "http://" }),
@@ -66,7 +67,7 @@ pub(crate) fn dump(site: &Site) -> String {
         ("script_path", if base.is_empty() { "/" } else { base }),
         ("force_server_vars", if new { "1" } else { "0" }),
         ("cookie_secure", if secure { "1" } else { "0" }),
-        ("cookie_domain", "forum.fernhollow.example"),
+        ("cookie_domain", host),
         ("cookie_path", if base.is_empty() { "/" } else { base }),
         ("cookie_name", "phpbb3_fake1"),
         ("board_disable", "0"),

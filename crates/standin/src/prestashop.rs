@@ -37,7 +37,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("log/20260301.log", "an old line\n"),
     ];
     for path in smarty {
-        files.push(file(path, GUARD));
+        files.push(file(*path, GUARD));
     }
     if newer {
         files.extend([
@@ -125,6 +125,7 @@ pub(crate) fn dump(site: &Site) -> String {
     let a = &site.address;
     let (host, base) = site.host_and_base();
     let old_line = site.variant == Variant::PrestaShop14;
+    let secure = if a.starts_with("https:") { "1" } else { "0" };
     let banner = serialized_array(&[
         ("link", serialized(&format!("{a}/angebote-für-alle"))),
         ("image", serialized(&format!("{}/modules/starbanner/img/b.png", site.root))),
@@ -133,8 +134,8 @@ pub(crate) fn dump(site: &Site) -> String {
     let settings = [
         ("PS_SHOP_DOMAIN", host.to_string()),
         ("PS_SHOP_DOMAIN_SSL", host.to_string()),
-        ("PS_SSL_ENABLED", "1".into()),
-        ("PS_SSL_ENABLED_EVERYWHERE", "1".into()),
+        ("PS_SSL_ENABLED", secure.into()),
+        ("PS_SSL_ENABLED_EVERYWHERE", secure.into()),
         ("PS_SHOP_DEFAULT", "1".into()),
         ("PS_SHOP_NAME", "Fernhollow Visitor Shop".into()),
         ("PS_SHOP_EMAIL", "shop@fernhollow.example".into()),

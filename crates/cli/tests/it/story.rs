@@ -4,7 +4,7 @@ use super::common::mariadb::{Database, Server, server};
 use super::common::php::{self, Php};
 use super::common::{Bench, NEW_PASSWORD, nothing_points_back};
 use std::os::unix::fs::PermissionsExt;
-use zporter_standin::{Site, Variant};
+use zporter_standin::{Site, VARIANTS, Variant};
 
 /// The lines whose story is told in every detail here; `systems` takes all of them through the same job.
 const LINES: [Variant; 7] = [
@@ -245,5 +245,49 @@ fn php_reads_the_config_as_it_was_meant() {
                 assert_eq!(new[key], *value, "{key}");
             }
         }
+    }
+}
+
+#[test]
+fn every_stand_in_opens_where_it_is_shipped_with_all_that_years_added() {
+    let Some(server) = server() else { return };
+    if !php::there() {
+        return;
+    }
+    let pages = 20;
+    for variant in VARIANTS.into_iter().filter(|v| !matches!(v, Variant::Dnn5 | Variant::Dnn9)) {
+        let bench = Bench::new();
+        let database = server.database("fake'Old\\pass %31");
+        let port = php::port();
+        let (web, storage) = (bench.path("web"), bench.path("storage"));
+        let folder = web.join("site");
+        std::fs::create_dir_all(&folder).unwrap();
+        let host = match variant {
+            Variant::Drupal6 => format!("127.0.0.1:{}", server.port),
+            _ => format!("localhost:{}", server.socket),
+        };
+        let site = Site {
+            address: format!("http://old.fernhollow.test:{port}/site"),
+            root: folder.display().to_string(),
+            storage: storage.display().to_string(),
+            database: [host, database.user.clone(), database.password.clone(), database.name.clone()],
+            pages,
+            ..Site::of(variant)
+        };
+        site.write(&folder).unwrap();
+        site.write_outside(&storage).unwrap();
+        server.load_with_client(&database, &site.dump());
+        let php = Php::serve(&web, port);
+        let (status, page) = php.get(&format!("old.fernhollow.test:{port}"), "/site/index.php");
+        assert_eq!(status, 200, "{variant:?}: {page}");
+        assert!(!page.contains("BROKEN") && !page.contains("MISSING"), "{variant:?}: {page}");
+        assert!(page.contains("The seeing was"), "{variant:?} shows its pages: {page}");
+        let pictures = super::common::files(&folder).into_iter();
+        let pictures: Vec<_> =
+            pictures.filter(|(p, _)| p.display().to_string().contains("/night-")).collect();
+        assert_eq!(pictures.len(), pages / 2, "{variant:?}");
+        assert!(pictures.iter().all(|(_, png)| png.starts_with(b"\x89PNG") && png.len() > 10_000));
+        let content = server.content(&database);
+        assert_eq!(content.matches("@visitors.example").count(), 3 * pages, "{variant:?}");
     }
 }

@@ -129,7 +129,13 @@ impl Checkpoints {
         self.bytes = 0;
         let filled = std::mem::take(&mut self.filled).into_iter();
         let rows = filled.filter_map(|t| rows.get(&t).map(|n| (t, *n))).collect();
-        let stage = Stage { statements: self.statements.saturating_sub(1), rows, open, transaction };
+        let stage = Stage {
+            statements: self.statements.saturating_sub(1),
+            rows,
+            open,
+            transaction,
+            ..Stage::default()
+        };
         notes.mark(Mark::Closing(stage.clone()))?;
         commit()?;
         notes.mark(Mark::Closed(stage))
@@ -154,7 +160,7 @@ impl Checkpoints {
         mut committed: impl FnMut(&Stage) -> Result<bool, DatabaseError>,
     ) -> Result<Option<BTreeMap<String, u64>>, DatabaseError> {
         let Reached { whole, statements, open, closing, mut arrived, sent, .. } = reached;
-        let mut stage = Stage { statements, rows: whole, open, transaction: None };
+        let mut stage = Stage { statements, rows: whole, open, ..Stage::default() };
         if let Some(closing) = closing
             && committed(&closing)?
         {
@@ -165,7 +171,8 @@ impl Checkpoints {
         for (number, alone) in sent {
             let rows: BTreeMap<_, _> =
                 alone.rows.map(|rows| (alone.table.clone(), rows)).into_iter().collect();
-            let asked = Stage { transaction: Some(alone.transaction), rows, ..Stage::default() };
+            let index = alone.index.clone();
+            let asked = Stage { transaction: Some(alone.transaction), rows, index, ..Stage::default() };
             if committed(&asked)? {
                 stage.rows.extend(asked.rows);
                 arrived.insert(number, alone);
@@ -262,6 +269,7 @@ mod tests {
             table: table.into(),
             rows,
             transaction: i64::try_from(statement).unwrap() * 100,
+            index: None,
         };
         // 3 to 6 are under way when the stage before 8 closes; 3 was seen to arrive, 4 and 9 were on their way, 5 and 6 were not.
         notes.mark(Mark::Sent(alone(3, "a", Some(3)))).unwrap();

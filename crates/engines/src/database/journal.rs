@@ -46,6 +46,8 @@ pub struct Stage {
     pub open: BTreeSet<u64>,
     /// The server's number of the transaction, where it tells later what became of it.
     pub transaction: Option<i64>,
+    /// The index that a statement on a connection of its own makes.
+    pub index: Option<String>,
 }
 
 /// A statement that is carried out by a connection of its own, in a transaction of its own.
@@ -60,6 +62,8 @@ pub struct Alone {
     pub rows: Option<u64>,
     /// The server's number of the transaction.
     pub transaction: i64,
+    /// The index that it makes, if it makes one.
+    pub index: Option<String>,
 }
 
 /// How far an interrupted load came.

@@ -11,12 +11,25 @@ use super::sink::LoadSink;
 use super::{name, rows, run};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::{STAGE, committed_by_rows};
-use crate::database::journal::{ProgressStore, Reached};
+use crate::database::journal::{ProgressStore, Reached, Stage};
 use crate::database::loading::Substitution;
 use crate::database::loading::{Loaded, Loading, Plain, each_piece};
 use crate::dump::dialect::Dialect;
+use ::postgres::Client;
 use std::collections::BTreeSet;
 use std::io::Read;
+
+/// Says whether the rows and the index of a stage are there.
+fn made_what_it_says(client: &mut Client, stage: &Stage) -> Result<bool, DatabaseError> {
+    for (table, sent) in &stage.rows {
+        if count_if_there(client, table)?.is_none_or(|there| there < *sent) {
+            return Ok(false);
+        }
+    }
+    let Some(index) = &stage.index else { return Ok(true) };
+    let sql = "SELECT FROM pg_catalog.pg_class WHERE relkind IN ('i', 'I') AND relname = $1";
+    Ok(!rows(client, sql, &[index])?.is_empty())
+}
 
 impl Loading for PostgresLoader {
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
@@ -119,9 +132,12 @@ impl Loading for PostgresLoader {
         let reached = if sound { reached } else { Reached::default() };
         let there = stages.go_on(reached, |stage| {
             let told = stage.transaction.map(|number| was_committed(client, number)).transpose()?.flatten();
-            let by_rows =
-                || committed_by_rows(stage, |table, sent| Ok(count_if_there(client, table)? == Some(sent)));
-            told.map_or_else(by_rows, Ok)
+            match told {
+                Some(committed) => Ok(committed && made_what_it_says(client, stage)?),
+                None => {
+                    committed_by_rows(stage, |table, sent| Ok(count_if_there(client, table)? == Some(sent)))
+                }
+            }
         })?;
         if self.loaded.goes_on(there) {
             return Ok(());

@@ -4,13 +4,14 @@
 //! Invariant: what a connection of the pool commits is noted before and after, with the server's number of the transaction, so that an
 //! interrupted load learns later what became of it ("Transaction ID and Snapshot Information Functions", `txid_status`, PostgreSQL 10).
 
-use super::{connect, refused, rows, run};
+use super::{connect, refused, rows, run, state};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::Notes;
 use crate::database::journal::{Alone, Mark};
 use crate::database::loading::Plain;
 use crate::place::DatabaseAccess;
 use ::postgres::Client;
+use ::postgres::error::SqlState;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::ops::Range;
@@ -168,9 +169,14 @@ pub(super) fn transaction(client: &mut Client) -> Result<i64, DatabaseError> {
 }
 
 /// Says whether a transaction of an earlier connection was committed, if the server knows it yet. One that is still at work is waited for.
+/// A server that crashed may have forgotten the number and give it to another: who relies on the answer looks for what the transaction made.
 pub(super) fn was_committed(client: &mut Client, transaction: i64) -> Result<Option<bool>, DatabaseError> {
     for _ in 0..1200 {
-        let found = rows(client, "SELECT txid_status($1)", &[&transaction])?;
+        let found = match rows(client, "SELECT txid_status($1)", &[&transaction]) {
+            // A number that lies in the future was forgotten in a crash, with all that it did.
+            Err(e) if state(&e) == Some(&SqlState::INVALID_PARAMETER_VALUE) => return Ok(Some(false)),
+            found => found?,
+        };
         match found.first().and_then(|r| r.get::<_, Option<String>>(0)).as_deref() {
             Some("in progress") => std::thread::sleep(std::time::Duration::from_millis(50)),
             state => return Ok(state.map(|s| s == "committed")),

@@ -179,7 +179,8 @@ impl<'l> LoadSink<'l> {
         if !of_one_table || rows < MANY || !self.loader.may_leave(&table)? {
             return Ok(false);
         }
-        let alone = self.alone(&table);
+        let mut alone = self.alone(&table);
+        alone.index = index_of(text);
         let Some(pool) = &mut self.loader.pool else { return Ok(false) };
         pool.run(alone, text.into(), at.line, rows).map(|()| true)
     }
@@ -451,11 +452,52 @@ fn plain_values(row: &[u8], at: At<'_>, values: &mut Vec<Value>) -> Result<(), D
     Ok(())
 }
 
+/// The name of the index that a statement makes, also for a key; nothing where the server chooses it.
+fn index_of(statement: &str) -> Option<String> {
+    let lower = statement.to_ascii_lowercase();
+    let word = [" constraint ", " index "].into_iter().find_map(|w| lower.find(w).map(|at| at + w.len()))?;
+    let mut rest = statement.get(word..)?.trim_start();
+    for before in ["concurrently ", "if not exists "] {
+        if lower.get(lower.len() - rest.len()..)?.starts_with(before) {
+            rest = rest.get(before.len()..)?.trim_start();
+        }
+    }
+    match rest.strip_prefix('"') {
+        // A name with quotes in it is left to the server's word alone.
+        Some(quoted) => {
+            quoted.split_once('"').filter(|(_, behind)| !behind.starts_with('"')).map(|(n, _)| n.into())
+        }
+        None => rest
+            .split_whitespace()
+            .next()
+            .filter(|n| !n.eq_ignore_ascii_case("on"))
+            .map(str::to_ascii_lowercase),
+    }
+}
+
 /// The table of a statement in full, quoted.
 fn full_name(at: At<'_>) -> String {
     let table = name(at.statement.name.as_deref().unwrap_or_default());
     match &at.statement.qualifier {
         Some(schema) => format!("{}.{table}", name(schema)),
         None => table,
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::index_of;
+
+    #[test]
+    fn the_index_that_a_statement_makes_is_known_by_its_name() {
+        for (statement, index) in [
+            ("CREATE INDEX i1 ON public.t1 USING btree (id)", Some("i1")),
+            ("CREATE UNIQUE INDEX IF NOT EXISTS \"Odd name\" ON t (x)", Some("Odd name")),
+            ("ALTER TABLE ONLY public.t1\n    ADD CONSTRAINT T1_pkey PRIMARY KEY (id)", Some("t1_pkey")),
+            ("CREATE INDEX ON t (x)", None),
+            ("CREATE INDEX \"a\"\"b\" ON t (x)", None),
+        ] {
+            assert_eq!(index_of(statement).as_deref(), index, "{statement}");
+        }
     }
 }
