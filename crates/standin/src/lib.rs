@@ -196,6 +196,18 @@ impl Site {
         }
     }
 
+    /// Makes a Drupal site of the newest line keep its rows in a file below its own folder, and lie alone in it.
+    pub fn in_a_file(mut self) -> Site {
+        self.database = ["", "", "", "sites/default/files/.ht.sqlite"].map(str::to_string);
+        self.prefix = String::new();
+        self
+    }
+
+    /// Says whether the database is a file.
+    fn is_in_a_file(&self) -> bool {
+        self.database[3].ends_with(".sqlite")
+    }
+
     /// Returns the version that the stand-in claims to be.
     pub fn version(&self) -> &'static str {
         self.variant.facts().2
@@ -209,6 +221,7 @@ impl Site {
     /// Returns the dump of the site's database.
     pub fn dump(&self) -> String {
         let dump = match self.variant.kind() {
+            Kind::Drupal if self.is_in_a_file() => drupal::script(self),
             Kind::Joomla => joomla::dump(self),
             Kind::PrestaShop => prestashop::dump(self),
             Kind::OpenCart => opencart::dump(self),

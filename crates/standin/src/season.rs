@@ -1,7 +1,7 @@
 //! What years of use add to a site: pages, drawn pictures, and orders, in any number. All of it is computed from its number, so that equal
 //! sites are equal byte for byte, and nothing large has to be kept.
 
-use crate::sql::{TAIL, serialized, serialized_array, table, text};
+use crate::sql::{FILE_TAIL, TAIL, plain_text, serialized, serialized_array, table, text as escaped_text};
 use crate::{Kind, Site, SiteFile, Variant, file};
 use std::fmt::Write as _;
 
@@ -121,16 +121,16 @@ fn page(site: &Site, number: usize) -> (String, String) {
     let mut body = String::new();
     for _ in 0..2 + dice.throw(5) {
         let (what, how, who) = (dice.of(&OBJECTS), dice.of(&PLACES), dice.of(&GUESTS));
-        let _ = write!(
+        let _ = writeln!(
             body,
-            "<p>At {}:{:02} we saw {what} {how}, and so did {who}. The seeing was {} of 10, and it's {} °C outside.</p>\n",
+            "<p>At {}:{:02} we saw {what} {how}, and so did {who}. The seeing was {} of 10, and it's {} °C outside.</p>",
             18 + dice.throw(6),
             dice.throw(60),
             1 + dice.throw(10),
             dice.throw(30) as i64 - 12
         );
     }
-    if site.pages > 1 && number % 2 == 0 {
+    if site.pages > 1 && number.is_multiple_of(2) {
         let (_, base) = site.host_and_base();
         let _ = writeln!(
             body,
@@ -139,14 +139,20 @@ fn page(site: &Site, number: usize) -> (String, String) {
             number / 2
         );
     }
-    if number % 10 == 0 {
+    if number.is_multiple_of(10) {
         let _ = writeln!(body, "<a href=\"{}/nights?page={number}&amp;of=all\">all nights</a>", site.address);
     }
     (title, body)
 }
 
+/// How the dump quotes text.
+fn quoting(site: &Site) -> fn(&str) -> String {
+    if site.is_in_a_file() { plain_text } else { escaped_text }
+}
+
 /// Rows of pages, in the table where the system keeps them: its name, and the row of each number.
 fn rows_of_pages(site: &Site) -> (&'static str, Vec<String>) {
+    let text = quoting(site);
     let row = |number: usize| {
         let (title, body) = page(site, number);
         let id = 1000 + number;
@@ -187,6 +193,7 @@ fn rows_of_pages(site: &Site) -> (&'static str, Vec<String>) {
 
 /// What visitors ordered, or booked where nothing is sold: three for each page.
 fn rows_of_orders(site: &Site) -> (&'static str, Vec<String>) {
+    let text = quoting(site);
     let row = |number: usize| {
         let mut dice = Dice::new(number);
         let basket = serialized_array(&[
@@ -208,15 +215,27 @@ fn rows_of_orders(site: &Site) -> (&'static str, Vec<String>) {
 
 /// Adds everything to a dump.
 pub(crate) fn added(site: &Site, dump: String) -> String {
+    let in_a_file = site.is_in_a_file();
+    let tail = if in_a_file { FILE_TAIL } else { TAIL };
     // The portal's dump is a script of another server's.
-    let Some(head) = dump.strip_suffix(TAIL).filter(|_| site.pages > 0) else { return dump };
+    let Some(head) = dump.strip_suffix(tail).filter(|_| site.pages > 0) else { return dump };
     let mut out = head.to_string();
+    let quote = if in_a_file { "" } else { "`" };
     let (pages, rows) = rows_of_pages(site);
     for rows in rows.chunks(100) {
-        let _ = writeln!(out, "INSERT INTO `{}{pages}` VALUES {};", site.prefix, rows.join(","));
+        let _ = writeln!(out, "INSERT INTO {quote}{}{pages}{quote} VALUES {};", site.prefix, rows.join(","));
     }
     let (orders, rows) = rows_of_orders(site);
     let columns = "  `id` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `basket` text NOT NULL,\n  `date_added` datetime NOT NULL,\n  PRIMARY KEY (`id`)";
-    out += &table(&format!("{}{orders}", site.prefix), columns, &rows);
-    out + TAIL
+    if in_a_file {
+        let columns = columns.replace('`', "");
+        let _ = writeln!(
+            out,
+            "CREATE TABLE {orders} ({columns});\nINSERT INTO {orders} VALUES {};",
+            rows.join(",")
+        );
+    } else {
+        out += &table(&format!("{}{orders}", site.prefix), columns, &rows);
+    }
+    out + tail
 }

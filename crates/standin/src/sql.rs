@@ -18,6 +18,11 @@ pub fn text(value: &str) -> String {
     out
 }
 
+/// Spells text as an SQL string in which backslashes are plain.
+pub fn plain_text(value: &str) -> String {
+    format!("'{}'", value.replace('\'', "''"))
+}
+
 /// Spells text as PHP's `serialize` does.
 pub fn serialized(value: &str) -> String {
     format!("s:{}:\"{value}\";", value.len())
@@ -57,6 +62,9 @@ pub const HEAD: &str = "-- Dump of a made-up database of Fernhollow Observatory\
     /*!40014 SET @OLD_UNIQUE_CHECKS=@@UNIQUE_CHECKS, UNIQUE_CHECKS=0 */;\n\
     /*!40014 SET @OLD_FOREIGN_KEY_CHECKS=@@FOREIGN_KEY_CHECKS, FOREIGN_KEY_CHECKS=0 */;\n\
     /*!40101 SET @OLD_SQL_MODE=@@SQL_MODE, SQL_MODE='NO_AUTO_VALUE_ON_ZERO' */;\n\n";
+
+/// The end of a script for a database file.
+pub const FILE_TAIL: &str = "COMMIT;\n";
 
 /// The end of a client's dump.
 pub const TAIL: &str = "/*!40103 SET TIME_ZONE=@OLD_TIME_ZONE */;\n/*!40101 SET SQL_MODE=@OLD_SQL_MODE */;\n\

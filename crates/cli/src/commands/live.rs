@@ -33,7 +33,8 @@ fn verdict(done: &LiveRun, dry_run: bool) -> String {
     let site = done.plan.job.options.target.display();
     let rows: u64 = done.changed.rows.values().sum();
     let files = done.changed.as_copy.config.len() as u64 + done.plan.settings.files.len() as u64;
-    if done.run.is_none() && !dry_run {
+    let caches = done.changed.cache_files + done.changed.cache_tables.len() as u64;
+    if done.run.is_none() && (!dry_run || files + rows + caches == 0) {
         return format!("Settled: {site} is right where it lies");
     }
     let verb = match (done.kind, dry_run) {

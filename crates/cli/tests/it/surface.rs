@@ -230,11 +230,17 @@ fn the_demo_runs_without_server_and_php() {
         "Joomla 3.10.12",
         "PS_SHOP_DOMAIN_SSL",
         "--set mail=off",
-        "--storage old-storage",
         "maintenance=on",
+        "--in-place",
+        "exchanged",
+        "is right where it lies",
         "kept",
     ]);
     assert!(bench.path("kept/shop/new/config/settings.inc.php").exists());
+    // What lies outside of the document root is found by the config, and goes along.
+    assert!(bench.path("kept/souvenirs/new-storage/vendor").exists());
+    // The picture that was lost is back, and went with the site to its last place.
+    assert!(bench.path("kept/keepers/moved/sites/default/files/nights/night-0001.png").exists());
     bench.run(&["demo", "--keep", "kept"]).expect(3).says(&["not empty"]);
     // What is made up is no part of what its user did.
     bench.run(&["logbook"]).expect(0).says(&["No run is recorded"]);

@@ -47,13 +47,11 @@ pub trait Server: Sync {
     }
     /// Opens a database to change rows where they lie.
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError>;
-    /// Reads table sizes and the rows that somebody wants. With `content` the whole database is read once, to count the hosts it names,
-    /// where systems need that.
+    /// Reads table sizes and the rows that somebody wants.
     fn facts(
         &self,
         access: &DatabaseAccess,
         wanted: &[Wanted],
-        content: bool,
     ) -> Result<(Vec<Size>, Inspection), DatabaseError>;
     /// What tells one database from another, by whatever name it is reached: a text, and when the server was started.
     fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError>;

@@ -3,11 +3,12 @@
 use super::create::{CreatePlan, Created, check_names};
 use super::engine::{RowEditor, Server};
 use super::loading::Loading;
-use super::snapshot::Snapshot;
+use super::snapshot::{Snapshot, Whole};
 use super::trial::Trial;
 use super::{DatabaseError, Refusal, Size, mysql, postgres, sqlite};
-use crate::dump::inspect::{Inspection, Wanted};
+use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::place::{DatabaseAccess, Engine};
+use std::io::Write;
 
 /// A kind of server that this program does not speak to.
 struct Unsupported(Engine);
@@ -37,12 +38,7 @@ impl Server for Unsupported {
     ) -> Result<(u64, Option<String>), DatabaseError> {
         self.refuse()
     }
-    fn facts(
-        &self,
-        _: &DatabaseAccess,
-        _: &[Wanted],
-        _: bool,
-    ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
+    fn facts(&self, _: &DatabaseAccess, _: &[Wanted]) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         self.refuse()
     }
     fn identity(&self, _: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
@@ -99,14 +95,39 @@ pub fn editor(access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseErr
     of(access.engine).editor(access)
 }
 
-/// Reads table sizes and the rows that tell the address. With `content` the whole database is read once, to count the hosts it names; on
-/// MySQL and MariaDB only, where the systems are that need it.
+/// Reads table sizes and the rows that somebody wants. With `content` the whole database is read once, to count the hosts it names, where
+/// systems need that.
 pub fn facts(
     access: &DatabaseAccess,
     wanted: &[Wanted],
     content: bool,
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-    of(access.engine).facts(access, wanted, content)
+    let (sizes, mut found) = of(access.engine).facts(access, wanted)?;
+    if content {
+        let rows = std::mem::take(&mut found.rows);
+        found = Inspection { rows, ..inspect_all(access)? };
+    }
+    Ok((sizes, found))
+}
+
+/// Reads the whole database once to learn which hosts its content names.
+fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
+    let (reader, writer) = crate::pipe::pipe();
+    let inspecting = crate::threads::start(move || inspect::inspect(reader, &[], true))?;
+    let written = (|| {
+        let mut out = Whole(writer);
+        let mut snapshot = snapshot(access)?;
+        out.write_all(snapshot.session().as_bytes())?;
+        for table in snapshot.tables()? {
+            snapshot.table(&table.name, true, &mut out)?;
+        }
+        out.write_all(snapshot.closing().as_bytes())?;
+        out.flush()?;
+        Ok::<(), DatabaseError>(())
+    })();
+    let found = inspecting.join().map_err(|_| std::io::Error::other("the reader of the content stopped"))?;
+    written?;
+    found.map_err(|e| DatabaseError::Io(std::io::Error::other(e.to_string())))
 }
 
 /// Says whether two accesses lead to one database, by whatever names and accounts. Where a server cannot be asked, names decide.

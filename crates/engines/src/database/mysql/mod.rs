@@ -263,19 +263,13 @@ pub(super) fn trial(access: &DatabaseAccess) -> Result<Trial, DatabaseError> {
 pub(super) fn facts(
     access: &DatabaseAccess,
     wanted: &[Wanted],
-    content: bool,
 ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
     let mut conn = connect(access)?;
     let sql = "SELECT TABLE_NAME, COALESCE(TABLE_ROWS,0), COALESCE(DATA_LENGTH,0)+COALESCE(INDEX_LENGTH,0) \
                FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
     let sizes: Vec<Size> = rows(&mut conn, sql)?;
-    let mut found = Inspection::default();
     let rows = wanted.iter().map(|wish| rows_of(&mut conn, wish, &sizes)).collect();
-    if content {
-        found = read::inspect_all(access)?;
-    }
-    found.rows = rows;
-    Ok((sizes, found))
+    Ok((sizes, Inspection { rows, ..Inspection::default() }))
 }
 
 fn rows_of(conn: &mut Conn, wish: &Wanted, sizes: &[Size]) -> Vec<Vec<Option<String>>> {
@@ -331,9 +325,8 @@ impl Server for Mysql {
         &self,
         access: &DatabaseAccess,
         wanted: &[Wanted],
-        content: bool,
     ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
-        facts(access, wanted, content)
+        facts(access, wanted)
     }
     fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
         identity(access)

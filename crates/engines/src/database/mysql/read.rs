@@ -6,8 +6,7 @@
 
 use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
-use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts, Whole};
-use crate::dump::inspect::{self, Inspection};
+use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use crate::dump::literal::Quoting;
 use crate::dump::{definer, literal, sequence};
 use crate::event::Findings;
@@ -17,7 +16,6 @@ use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Row, Value};
 use std::collections::BTreeMap;
-use std::io::Write;
 
 /// Size at which an insert is closed and the next one begun, in bytes.
 const INSERT_SIZE: usize = 256 << 10;
@@ -370,23 +368,4 @@ fn write_stored(
         }
     }
     Ok(count)
-}
-
-/// Reads the whole database once to learn which hosts its content names.
-pub(super) fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
-    let (reader, writer) = crate::pipe::pipe();
-    let inspecting = crate::threads::start(move || inspect::inspect(reader, &[], true))?;
-    let written = (|| {
-        let mut out = Whole(writer);
-        let mut snapshot = MysqlSnapshot::open(access)?;
-        out.write_all(SESSION.as_bytes())?;
-        for table in snapshot.tables()? {
-            snapshot.table(&table.name, true, &mut out)?;
-        }
-        out.flush()?;
-        Ok::<(), DatabaseError>(())
-    })();
-    let found = inspecting.join().map_err(|_| std::io::Error::other("the reader of the content stopped"))?;
-    written?;
-    found.map_err(|e| DatabaseError::Io(std::io::Error::other(e.to_string())))
 }

@@ -370,7 +370,6 @@ impl Server for Postgres {
         &self,
         access: &DatabaseAccess,
         wanted: &[Wanted],
-        _: bool,
     ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         facts(access, wanted)
     }

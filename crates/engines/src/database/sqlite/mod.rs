@@ -351,7 +351,6 @@ impl Server for Sqlite {
         &self,
         access: &DatabaseAccess,
         wanted: &[Wanted],
-        _: bool,
     ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         facts(access, wanted)
     }

@@ -1,6 +1,8 @@
 //! `zporter demo`: the whole story on made-up sites, without a server and without PHP. It is told by the commands' own reports, of which
 //! it shows the heart; `-v` shows all of them.
 
+mod live;
+
 use super::{jobs, survey, verify};
 use crate::context::{self, Here};
 use crate::error::CommandError;
@@ -20,7 +22,7 @@ use zporter_core::job::run::World;
 use zporter_core::survey::{Survey, SurveyJob, survey};
 use zporter_standin::{Site, Variant};
 
-/// Tell the whole story on made-up sites of five systems: survey, pack, verify, restore elsewhere
+/// Tell the whole story on made-up sites of five systems: survey, pack, verify, restore elsewhere and in place, settle
 #[derive(Debug, Args)]
 pub struct DemoArgs {
     /// Keep everything in this folder; missing or empty
@@ -95,6 +97,9 @@ const CHAPTERS: [Chapter; 5] = [
     },
 ];
 
+/// Pages that years of use have added to each site.
+const PAGES: usize = 240;
+
 /// Note in every archive of the demo.
 const NOTE: &str = "before the move";
 
@@ -141,6 +146,7 @@ pub fn run(style: Style, args: &DemoArgs) -> Result<Exit, CommandError> {
         let base = folder.join(chapter.name);
         proof.push(Story { style, chapter, base, number: number + 1 }.tell()?);
     }
+    live::tell(style, &folder.join("keepers"), CHAPTERS.len())?;
     close(style, &proof, args.keep.is_some().then_some(folder.as_path()), began);
     Ok(Exit::Done)
 }
@@ -157,10 +163,15 @@ impl Story {
     fn tell(&self) -> Result<Told, CommandError> {
         let Story { style, chapter, base, number } = self;
         fs::create_dir_all(base).at(base)?;
-        let site = Site::of(chapter.variant);
         let (old, outside) = (base.join("old"), base.join("old-storage"));
+        let site = Site {
+            root: old.display().to_string(),
+            storage: outside.display().to_string(),
+            pages: PAGES,
+            ..Site::of(chapter.variant)
+        };
         site.write(&old).at(&old)?;
-        let outside = site.write_outside(&outside).at(&outside)?;
+        site.write_outside(&outside).at(&outside)?;
         let dump = base.join("old.sql");
         fs::write(&dump, site.dump_file()).at(&dump)?;
         let password = base.join("new-password");
@@ -171,17 +182,17 @@ impl Story {
         let found = surveyed(*style, &old, &dump)?;
         let report = survey::report(&found)?;
         if chapter.whole {
-            self.show("zporter survey old --dump old.sql", &report, began, &[""]);
+            show(*style, "zporter survey old --dump old.sql", &report, began, &[""]);
         }
-        let (options, command) = self.pack(&site, &found, outside);
+        let (options, command) = self.pack(&site, &found);
         self.run(Kind::Pack, &options, &command, &[])?;
         if chapter.whole {
             let began = Instant::now();
             let archives = vec![base.join(format!("{}.tar.zst", chapter.name))];
             let report = verify::run(*style, &verify::VerifyArgs { archives })?;
-            self.show(&format!("zporter verify {}.tar.zst", chapter.name), &report, began, &[]);
+            show(*style, &format!("zporter verify {}.tar.zst", chapter.name), &report, began, &[]);
         }
-        let (options, command) = self.restore(&site);
+        let (options, command) = self.restore();
         let shown: &[&str] =
             if chapter.whole { &["Edit of configuration.php", "Samples"] } else { &["Declared values"] };
         let report = self.run(Kind::Restore, &options, &command, shown)?;
@@ -189,7 +200,7 @@ impl Story {
         Ok(Told { chapter, result: report.result, dump, old_address: site.address })
     }
 
-    fn pack(&self, site: &Site, found: &Survey, outside: bool) -> (Value, String) {
+    fn pack(&self, site: &Site, found: &Survey) -> (Value, String) {
         let name = self.chapter.name;
         let path = |file: &str| self.base.join(file).display().to_string();
         let mut options = json!({
@@ -200,10 +211,6 @@ impl Story {
             options["host-folder"] = json!(["default"]);
             command += " --host-folder default";
         }
-        if outside {
-            options["storage"] = path("old-storage").into();
-            command += " --storage old-storage";
-        }
         // The address of some systems stands nowhere.
         if found.base_address().is_none() {
             options["old-address"] = site.address.clone().into();
@@ -212,19 +219,18 @@ impl Story {
         (options, command)
     }
 
-    fn restore(&self, site: &Site) -> (Value, String) {
+    fn restore(&self) -> (Value, String) {
         let chapter = self.chapter;
         let path = |file: &str| self.base.join(file).display().to_string();
         let mut options = json!({
             "source": path(&format!("{}.tar.zst", chapter.name)), "target": path("new"),
             "address": chapter.new_address, "database": chapter.new_database,
             "database-password-file": path("new-password"), "dump-to": path("new.sql"),
-            // This copy was made by hand: the config of some systems does not tell where it lay.
-            "old-root": [site.root], "set": chapter.set,
+            "set": chapter.set,
         });
         let mut command = format!(
-            "zporter restore {}.tar.zst new --address {} --database {} --dump-to new.sql --old-root {}",
-            chapter.name, chapter.new_address, chapter.new_database, site.root
+            "zporter restore {}.tar.zst new --address {} --database {} --dump-to new.sql",
+            chapter.name, chapter.new_address, chapter.new_database
         );
         for set in chapter.set {
             command += &format!(" --set {set}");
@@ -248,20 +254,24 @@ impl Story {
         shown: &[&str],
     ) -> Result<Report, CommandError> {
         let began = Instant::now();
-        let job = kind.job(options.as_object().cloned().unwrap_or_default())?;
-        let report = jobs::carried_out(self.style, &job, false, 1)?;
-        self.show(command, &report, began, shown);
+        let report = carried_out(self.style, kind, options)?;
+        show(self.style, command, &report, began, shown);
         Ok(report)
     }
+}
 
-    /// Shows a command and the heart of what it says.
-    fn show(&self, command: &str, report: &Report, began: Instant, sections: &[&str]) {
-        text::command(command);
-        if self.style.verbose {
-            text::report(self.style, report, began.elapsed());
-        } else {
-            text::heart(report, began.elapsed(), sections);
-        }
+fn carried_out(style: Style, kind: Kind, options: &Value) -> Result<Report, CommandError> {
+    let job = kind.job(options.as_object().cloned().unwrap_or_default())?;
+    jobs::carried_out(style, &job, false, 1)
+}
+
+/// Shows a command and the heart of what it says.
+fn show(style: Style, command: &str, report: &Report, began: Instant, sections: &[&str]) {
+    text::command(command);
+    if style.verbose {
+        text::report(style, report, began.elapsed());
+    } else {
+        text::heart(report, began.elapsed(), sections);
     }
 }
 
@@ -312,7 +322,8 @@ fn close(style: Style, proof: &[Told], kept: Option<&Path>, began: Instant) {
             text::line("Everything was thrown away again; `zporter demo --keep DIR` keeps it to look at.")
         }
     }
-    let sites = count(proof.len() as u64, "site");
+    // That of the last two stories is one.
+    let sites = count(proof.len() as u64 + 1, "site");
     text::line(format!(
         "{sites}, told in {:.1} seconds; `zporter demo -v` tells all of it.",
         began.elapsed().as_secs_f64()
