@@ -4,7 +4,7 @@ use super::common::mariadb::{Database, Server, server};
 use super::common::{Bench, files, kill_points, postgres};
 use mysql::prelude::Queryable;
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 use std::time::Instant;
 use zporter_standin::{Site, VARIANTS, Variant};
 
@@ -271,7 +271,7 @@ fn a_site_that_is_brought_back_is_the_old_one_or_the_new_one_wherever_it_is_kill
 }
 
 #[test]
-fn databases_that_are_files_and_those_that_exchange_nothing_are_brought_back_as_well() {
+fn databases_that_are_files_are_brought_back_as_well() {
     let sql = "CREATE TABLE config (collection varchar(255) NOT NULL, name varchar(255) NOT NULL, PRIMARY KEY (collection, name));\nINSERT INTO config VALUES ('', 'one');\nCREATE TABLE visits (id int PRIMARY KEY);\nINSERT INTO visits VALUES (1), (2);\n";
     let damage = "DELETE FROM visits; INSERT INTO config VALUES ('', 'bad');";
     let round = |bench: &Bench, rows: &dyn Fn() -> String, run: &dyn Fn(&str)| {
@@ -314,24 +314,6 @@ fn databases_that_are_files_and_those_that_exchange_nothing_are_brought_back_as_
             round(&bench, &|| run(".dump"), &|sql| drop(run(sql)));
         }
     }
-    let Some(server) = postgres::Server::start() else { return };
-    let bench = Bench::new();
-    let named = format!(
-        "'database' => 'club', 'username' => 'zp', 'password' => '', 'host' => '{}', 'prefix' => '', 'driver' => 'pgsql'",
-        server.folder()
-    );
-    super::live::write(&bench, &named);
-    server.create("club");
-    let run = |sql: &str| {
-        bench.write("x.sql", sql);
-        server.load("club", &bench.path("x.sql"));
-    };
-    run(sql);
-    let rows = || -> String {
-        let dump = server.dump("club", &[]);
-        dump.lines().filter(|l| !l.contains("restrict ")).collect::<Vec<_>>().join("\n")
-    };
-    round(&bench, &rows, &run);
 }
 
 #[test]
@@ -375,4 +357,115 @@ fn an_exchange_waits_for_a_table_that_is_in_use_and_needs_no_more_rights_than_th
     assert_eq!(holds(&was), None);
     bench.run(&["undo", "last"]).expect(0);
     assert_eq!(holds(&bad), None);
+}
+
+/// What PostgreSQL knows by numbers and not by names, and what is unique in a schema.
+const POSTGRES_KNOTS: &str = "
+CREATE EXTENSION IF NOT EXISTS citext WITH SCHEMA public;
+CREATE TYPE public.seeing AS ENUM ('poor', 'fair', 'good');
+CREATE FUNCTION public.stars(n int) RETURNS int LANGUAGE sql IMMUTABLE AS 'SELECT n * 2';
+CREATE TABLE public.config (collection varchar(255) NOT NULL, name varchar(255) NOT NULL, PRIMARY KEY (collection, name));
+INSERT INTO public.config VALUES ('', 'one');
+CREATE TABLE public.visits (id serial PRIMARY KEY, who public.citext, how public.seeing DEFAULT 'fair', n int DEFAULT public.stars(4), CHECK (n > 0));
+INSERT INTO public.visits (who) SELECT 'guest ' || i FROM generate_series(1, 20000) i;
+CREATE TABLE public.notes (id int GENERATED ALWAYS AS IDENTITY PRIMARY KEY, visit int REFERENCES public.visits (id) ON DELETE CASCADE, note text);
+INSERT INTO public.notes (visit, note) VALUES (1, 'x'), (2, 'y');
+CREATE INDEX visits_who ON public.visits (lower(who::text));
+CREATE VIEW public.noted AS SELECT v.who, n.note FROM public.visits v JOIN public.notes n ON n.visit = v.id;
+CREATE FUNCTION public.tick() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.note := coalesce(NEW.note, 'none') || '!'; RETURN NEW; END $$;
+CREATE TRIGGER tick BEFORE INSERT ON public.notes FOR EACH ROW EXECUTE FUNCTION public.tick();
+COMMENT ON TABLE public.visits IS 'who came';
+CREATE ROLE reader; GRANT USAGE ON SCHEMA public TO reader;
+";
+
+/// A site whose rows are in a database of PostgreSQL that is called `club`.
+fn club_on_postgres(bench: &Bench, server: &postgres::Server, sql: &str) {
+    let named = format!(
+        "'database' => 'club', 'username' => 'zp', 'password' => '', 'host' => '{}', 'prefix' => '', 'driver' => 'pgsql'",
+        server.folder()
+    );
+    super::live::write(bench, &named);
+    server.create("club");
+    bench.write("x.sql", sql);
+    server.load("club", &bench.path("x.sql"));
+    let told =
+        bench.run(&["pack", "site", "--old-address", "http://club.fernhollow.example", "-o", "a.tar.zst"]);
+    told.says(&["Packed"]);
+}
+
+#[test]
+fn tables_of_postgres_take_their_places_in_one_transaction() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    club_on_postgres(&bench, &server, POSTGRES_KNOTS);
+    let run = |sql: &str| {
+        bench.write("x.sql", sql);
+        server.load("club", &bench.path("x.sql"))
+    };
+    let rows = || -> Vec<String> {
+        let dump = server.dump("club", &["--no-owner", "--schema=public"]);
+        dump.lines().filter(|l| !l.contains("restrict ")).map(str::to_string).collect()
+    };
+    // Somebody else's things in the same schema, which no archive holds, lead to ours.
+    run(
+        "CREATE TABLE public.other (id int PRIMARY KEY, visit int CONSTRAINT other_visit REFERENCES public.visits (id));\n\
+         INSERT INTO public.other VALUES (1, 5);\nCREATE VIEW public.others AS SELECT o.id, v.who FROM public.other o JOIN public.visits v ON v.id = o.visit;\n\
+         CREATE FUNCTION public.of_others() RETURNS bigint LANGUAGE sql AS 'SELECT count(*) FROM public.visits';",
+    );
+    let was = rows();
+    run(
+        "DELETE FROM public.notes; UPDATE public.visits SET who = 'nobody' WHERE id > 100; DROP VIEW public.noted; \
+         DROP TRIGGER tick ON public.notes; ALTER TABLE public.visits ADD broken int;",
+    );
+    bench.write("site/index.php", "<?php // broken");
+    let bad = rows();
+    // Whoever looks sees the old site or the new one, at any time, and waits for nothing.
+    let restore = ["restore", "a.tar.zst", "--in-place"];
+    let mut child = bench.command(&restore).stdout(Stdio::piped()).spawn().unwrap();
+    let (mut looks, mut longest) = (0, std::time::Duration::ZERO);
+    while child.try_wait().unwrap().is_none() {
+        let began = Instant::now();
+        let seen = run("SELECT count(*) FILTER (WHERE who = 'nobody'), count(*) FROM public.visits;");
+        assert!(["19900|20000", "0|20000"].contains(&seen.trim()), "{seen}");
+        (looks, longest) = (looks + 1, longest.max(began.elapsed()));
+    }
+    let done = child.wait_with_output().unwrap();
+    let told = String::from_utf8(done.stdout).unwrap();
+    assert!(done.status.code().is_some_and(|c| c <= 1) && told.contains("exchanged"), "{told}");
+    assert!(looks > 0 && longest.as_secs() < 5, "{looks} looks, the longest {longest:?}");
+    let restored = bench.last_run();
+    same(&was, &rows(), "brought back");
+    let led = run("SELECT public.of_others(), (SELECT who FROM public.others);");
+    assert_eq!(led.trim(), "20000|guest 5", "what is others' leads to the new tables");
+    // What lies aside is no part of the site.
+    let again = ["pack", "site", "--old-address", "http://club.fernhollow.example", "-o", "b.tar.zst"];
+    bench.run(&again).says(&["Packed"]);
+    let verified = bench.run(&["verify", "b.tar.zst", "--json"]).expect(0).stdout;
+    assert!(!verified.contains("zp_"), "{verified}");
+    let undone = bench.run(&["undo", &restored]);
+    assert!(undone.code <= 1, "{}{}", undone.stdout, undone.stderr);
+    same(&bad, &rows(), "undone");
+    assert!(bench.read("site/index.php").contains("broken"));
+    forget(&bench);
+    assert_eq!(run("SELECT count(*) FROM pg_namespace WHERE nspname LIKE 'zp%';").trim(), "0");
+    // Wherever it is killed it is the one or the other.
+    let began = Instant::now();
+    assert!(bench.run(&restore).code <= 1);
+    let took = began.elapsed();
+    assert!(bench.run(&["undo", "last"]).code <= 1);
+    forget(&bench);
+    let points = kill_points(10);
+    for point in 0..points {
+        let after = took.mul_f64((point as f64 + 0.5) / points as f64);
+        bench.killed(&restore, after);
+        let now = rows();
+        assert!(now == bad || now == was, "after {after:?}: {now:#?}");
+        let run = bench.run(&["logbook", "--json"]).json()[0].clone();
+        if run["command"] == "restore" {
+            let undone = bench.run(&["undo", run["run"].as_str().unwrap()]);
+            assert!(undone.code <= 1, "after {after:?}: {}{}", undone.stdout, undone.stderr);
+            let _ = bench.run(&["undo", "--forget", run["run"].as_str().unwrap()]);
+        }
+        same(&bad, &rows(), &format!("after {after:?}"));
+    }
 }

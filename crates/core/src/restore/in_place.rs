@@ -306,8 +306,7 @@ impl Exchange {
     pub fn forget(&self, access: Option<&DatabaseAccess>) -> Result<(), RestoreError> {
         if let (Some(access), false) = (access, self.tables.is_empty()) {
             let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
-            let ours = |table: &str| self.tables.iter().any(|n| n.new == table || n.old == table);
-            loader.empty_of(&ours).map_err(RestoreError::Database)?;
+            loader.forget(&self.tables).map_err(RestoreError::Database)?;
         }
         for (made, ..) in &self.paths {
             match std::fs::symlink_metadata(made) {
@@ -360,11 +359,7 @@ pub(super) fn exchange(
         let (stay, go): (Vec<AsideName>, Vec<AsideName>) =
             plan.tables.beside.iter().cloned().partition(|n| stays_as_it_is(plan, &n.table, total));
         exchange.tables = go;
-        let empty: BTreeSet<String> = stay.into_iter().map(|n| n.new).collect();
-        loader
-            .as_mut()
-            .map_or(Ok(()), |loader| loader.empty_of(&|table| empty.contains(table)))
-            .map_err(RestoreError::Database)?;
+        loader.as_mut().map_or(Ok(()), |loader| loader.stay(&stay)).map_err(RestoreError::Database)?;
     }
     let waits = (!exchange.tables.is_empty()).then(|| loader.take()).flatten();
     // What is loaded whole before is closed before, as well: a file would be moved from under its connection.

@@ -72,8 +72,13 @@ impl Checkpoints {
 
     /// Notes that a table, view or the like is about to be made.
     pub(super) fn begins(&self, table: String) -> Result<(), DatabaseError> {
+        self.note(Mark::Begun { table })
+    }
+
+    /// Notes something, wherever notes are kept.
+    pub(super) fn note(&self, mark: Mark) -> Result<(), DatabaseError> {
         let notes = self.notes.as_ref().or(self.begun.as_ref());
-        notes.map_or(Ok(()), |notes| notes.mark(Mark::Begun { table }))
+        notes.map_or(Ok(()), |notes| notes.mark(mark))
     }
 
     /// Returns who keeps notes, if the load goes in stages.

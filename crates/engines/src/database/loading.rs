@@ -122,6 +122,14 @@ pub trait Loading: Send {
     fn count(&mut self) -> Result<(), DatabaseError> {
         self.arrive()
     }
+    /// Lets those tables stay as they are of which these names speak, and takes away what was loaded beside for them.
+    fn stay(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        self.empty_of(&|table| names.iter().any(|n| n.new == table))
+    }
+    /// Takes away what lies beside.
+    fn forget(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        self.empty_of(&|table| names.iter().any(|n| n.new == table || n.old == table))
+    }
     /// Lets tables that were loaded beside take their places, as far as they have not. Returns how long somebody who looked could have seen
     /// neither.
     fn exchange(&mut self, _names: &[AsideName]) -> Result<Duration, DatabaseError> {

@@ -4,6 +4,7 @@
 //! A large dump goes over several connections: large tables, and the indexes of these, have one each for as long as they take, and a
 //! transaction of their own (`pool`). Everything else keeps its order on the first connection, and waits for them where it may need them.
 
+use super::aside::OURS;
 pub use super::loader::PostgresLoader;
 use super::loader::{count, count_if_there, wait_for_others};
 use super::pool::{Pool, was_committed};
@@ -11,13 +12,14 @@ use super::sink::LoadSink;
 use super::{name, rows, run};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::{STAGE, committed_by_rows};
-use crate::database::journal::{ProgressStore, Reached, Stage};
+use crate::database::journal::{FormerThing, ProgressStore, Reached, Stage};
 use crate::database::loading::Substitution;
-use crate::database::loading::{Loaded, Loading, Plain, each_piece};
+use crate::database::loading::{AsideName, Loaded, Loading, Plain, each_piece};
 use crate::dump::dialect::Dialect;
 use ::postgres::Client;
 use std::collections::BTreeSet;
 use std::io::Read;
+use std::time::Duration;
 
 /// Says whether the rows and the index of a stage are there.
 fn made_what_it_says(client: &mut Client, stage: &Stage) -> Result<bool, DatabaseError> {
@@ -33,15 +35,17 @@ fn made_what_it_says(client: &mut Client, stage: &Stage) -> Result<bool, Databas
 
 impl Loading for PostgresLoader {
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
-        let sql = "SELECT c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
-                   WHERE c.relkind IN ('r','p','v','m','f','S') AND n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' \
-                   AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = c.oid AND (d.deptype = 'e' OR c.relkind = 'S' AND d.deptype IN ('a','i'))) ORDER BY 1";
-        Ok(rows(self.client()?, sql, &[])?.into_iter().map(|r| r.get(0)).collect())
+        let sql = format!(
+            "SELECT c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+             WHERE c.relkind IN ('r','p','v','m','f','S') AND {OURS} \
+             AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = c.oid AND (d.deptype = 'e' OR c.relkind = 'S' AND d.deptype IN ('a','i'))) ORDER BY 1"
+        );
+        Ok(rows(self.client()?, &sql, &[])?.into_iter().map(|r| r.get(0)).collect())
     }
 
     fn empty_of(&mut self, made: &dyn Fn(&str) -> bool) -> Result<(), DatabaseError> {
         let client = self.within()?;
-        let own = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
+        let own = OURS;
         // What belongs to an extension goes and comes with that.
         let but = |of: &str| {
             format!(
@@ -154,8 +158,41 @@ impl Loading for PostgresLoader {
         self.settle()
     }
 
+    fn exchanges(&mut self) -> Result<bool, DatabaseError> {
+        self.may_exchange()
+    }
+
+    fn beside(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        self.put_aside(names)
+    }
+
+    fn keeps(&mut self, tables: &BTreeSet<String>) -> Result<(), DatabaseError> {
+        if let Some(aside) = &mut self.aside {
+            aside.stays.clone_from(tables);
+        }
+        Ok(())
+    }
+
+    fn stay(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        self.leave_empty(&names.iter().map(|n| n.table.clone()).collect())
+    }
+
+    fn exchange(&mut self, _: &[AsideName]) -> Result<Duration, DatabaseError> {
+        self.exchange_schemas()
+    }
+
+    fn exchange_back(&mut self, names: &[AsideName], former: &[FormerThing]) -> Result<(), DatabaseError> {
+        self.exchange_schemas_back(names, former)
+    }
+
+    fn forget(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        self.forget_schemas(names)
+    }
+
     fn finish(mut self: Box<Self>) -> Result<Loaded, DatabaseError> {
         self.arrive()?;
+        // Where all tables stay nobody asks for an exchange.
+        self.exchange_schemas()?;
         self.make_what_waited()?;
         for (table, sent) in self.loaded.rows.clone() {
             let there = count(self.client()?, &table)?;

@@ -1,5 +1,6 @@
 //! A PostgreSQL database that is loaded into: its connections, and what is known of the load so far.
 
+use super::aside::Aside;
 use super::pool::{BEGIN, Pool, transaction};
 use super::{connect, own_name, refused, rows, run, state};
 use crate::database::checkpoints::Checkpoints;
@@ -34,6 +35,10 @@ pub struct PostgresLoader {
     pub(super) later: Waiting,
     /// Tables that belong to others and stay.
     pub(super) others: BTreeSet<String>,
+    /// What was put aside.
+    pub(super) aside: Option<Aside>,
+    /// Whether what waited for the rows is made.
+    made_all: bool,
 }
 
 /// What it begins with on a server that would lose patience while other connections are at work.
@@ -59,6 +64,8 @@ impl PostgresLoader {
             made: Made::default(),
             later: Waiting::default(),
             others: BTreeSet::new(),
+            aside: None,
+            made_all: false,
         })
     }
 
@@ -161,8 +168,11 @@ pub(super) fn is_not_yet(error: &DatabaseError) -> bool {
 }
 
 impl PostgresLoader {
-    /// Makes what waited, now that all rows are there.
+    /// Makes what waited, now that all rows are there. What is made is made once.
     pub(super) fn make_what_waited(&mut self) -> Result<(), DatabaseError> {
+        if std::mem::replace(&mut self.made_all, true) {
+            return Ok(());
+        }
         self.made.resolved().map_err(|(line, refused)| waiting::refusal(line)(refused))?;
         let mut waiting = self.later.take();
         // Views and what needs them may need each other; the rest comes behind all of them, phase by phase.

@@ -1,5 +1,6 @@
 //! PostgreSQL: the connection, and what its errors mean.
 
+mod aside;
 mod edit;
 pub mod load;
 mod loader;

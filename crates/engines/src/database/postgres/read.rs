@@ -4,6 +4,7 @@
 //! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
 //! names everything in full.
 
+use super::aside::OURS;
 use super::ranges::{self, READING, Readers};
 use super::{connect, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
@@ -21,9 +22,6 @@ const BLOCK: u64 = 256 << 10;
 
 const SESSION: &str = "SET statement_timeout = 0;\nSET client_encoding = 'UTF8';\nSET standard_conforming_strings = on;\n\
     SELECT pg_catalog.set_config('search_path', '', false);\nSET check_function_bodies = false;\nSET client_min_messages = warning;\n";
-
-/// Schemas that hold a site's things.
-const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema'";
 
 /// The options of a table or view, as they are written behind it.
 const OPTIONS: &str = "COALESCE((SELECT E' WITH (' || string_agg(format('%s=%L', split_part(o, '=', 1), substr(o, strpos(o, '=') + 1)), ', ' ORDER BY o) || ')' \

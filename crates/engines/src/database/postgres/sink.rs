@@ -223,7 +223,9 @@ impl<'l> LoadSink<'l> {
         }
         let verdicts = vet::statement(text, quoting, &mut self.loader.made, line).map_err(refusal(line))?;
         let fresh = self.loader.made.fresh();
-        if !is_there {
+        // What lies aside is there with the commit that exchanges it, or not at all: nothing of it has to be taken away by its name, which
+        // is that of what is there.
+        if !is_there && self.loader.aside.is_none() {
             fresh.into_iter().try_for_each(|table| self.loader.stages.begins(table))?;
         }
         self.others_stay(at)?;
@@ -282,6 +284,14 @@ impl<'l> LoadSink<'l> {
     fn now(&mut self, vetted: &Vetted, at: At<'_>) -> Result<(), DatabaseError> {
         let lower = vetted.text().to_ascii_lowercase();
         if self.leaves(vetted.text(), &lower, at)? {
+            return Ok(());
+        }
+        if let Some(aside) = &mut self.loader.aside
+            && at.statement.class == Class::AlterTable
+            && aside.stays.iter().any(|table| lower.contains(&table.to_ascii_lowercase()))
+        {
+            // What it may lead to comes at the end.
+            aside.waiting.push((at.line, vetted.text().into()));
             return Ok(());
         }
         // A new table that refers to no other needs nothing that is in hand.
