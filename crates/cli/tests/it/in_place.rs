@@ -379,9 +379,9 @@ CREATE ROLE reader; GRANT USAGE ON SCHEMA public TO reader;
 ";
 
 /// A site whose rows are in a database of PostgreSQL that is called `club`.
-fn club_on_postgres(bench: &Bench, server: &postgres::Server, sql: &str) {
+fn club_on_postgres(bench: &Bench, server: &postgres::Server, user: &str, sql: &str) {
     let named = format!(
-        "'database' => 'club', 'username' => 'zp', 'password' => '', 'host' => '{}', 'prefix' => '', 'driver' => 'pgsql'",
+        "'database' => 'club', 'username' => '{user}', 'password' => '', 'host' => '{}', 'prefix' => '', 'driver' => 'pgsql'",
         server.folder()
     );
     super::live::write(bench, &named);
@@ -397,7 +397,7 @@ fn club_on_postgres(bench: &Bench, server: &postgres::Server, sql: &str) {
 fn tables_of_postgres_take_their_places_in_one_transaction() {
     let Some(server) = postgres::Server::start() else { return };
     let bench = Bench::new();
-    club_on_postgres(&bench, &server, POSTGRES_KNOTS);
+    club_on_postgres(&bench, &server, "zp", POSTGRES_KNOTS);
     let run = |sql: &str| {
         bench.write("x.sql", sql);
         server.load("club", &bench.path("x.sql"))
@@ -468,4 +468,27 @@ fn tables_of_postgres_take_their_places_in_one_transaction() {
         }
         same(&bad, &rows(), &format!("after {after:?}"));
     }
+}
+
+#[test]
+fn an_account_of_postgres_that_may_exchange_nothing_replaces_tables_in_the_old_way() {
+    let Some(server) = postgres::Server::start() else { return };
+    let bench = Bench::new();
+    let sql = "CREATE ROLE web LOGIN; GRANT CREATE ON SCHEMA public TO web; SET ROLE web;\n\
+        CREATE TABLE visits (id int PRIMARY KEY, who text); INSERT INTO visits VALUES (1, 'guest');\n\
+        CREATE TABLE config (collection varchar(255) NOT NULL, name varchar(255) NOT NULL, PRIMARY KEY (collection, name));";
+    club_on_postgres(&bench, &server, "web", sql);
+    let rows = || server.dump("club", &["--schema=public", "--table=visits"]);
+    let run = |sql: &str| {
+        bench.write("x.sql", sql);
+        server.load("club", &bench.path("x.sql"))
+    };
+    run("UPDATE visits SET who = 'nobody';");
+    let told = bench.run(&["restore", "a.tar.zst", "--in-place"]);
+    assert!(told.code <= 1, "{}{}", told.stdout, told.stderr);
+    let told = told.says(&["tables are not exchanged in one step"]);
+    drop(told);
+    assert!(rows().contains("guest") && !rows().contains("nobody"));
+    assert!(bench.run(&["undo", "last"]).code <= 1);
+    assert!(rows().contains("nobody"));
 }
