@@ -87,6 +87,9 @@ pub fn pack(
         PackInto::Straight { name, temporary, .. } => (name.to_path_buf(), temporary.to_path_buf()),
     };
     let mut contents = gather(survey.clone(), options, &folder, false, watch)?;
+    let (outline, first) = contents.outline().unzip();
+    contents.head.outline = outline;
+    let first = first.unwrap_or_default();
     watch.event(Event::StepStarted { step: "packing", total: Some(contents.head.expected_bytes) });
     let mut writer = match into {
         PackInto::File { force, .. } => ArchiveWriter::create(&output, force, &contents.head)?,
@@ -99,7 +102,7 @@ pub fn pack(
     let mut findings = std::mem::take(&mut contents.findings);
     let (mut files, mut bytes) = (0, 0);
     let mut problem: Option<PackError> = None;
-    let _ = contents.entries(&mut findings, &mut |entry| {
+    let _ = contents.entries(&first, &mut findings, &mut |entry| {
         let Ok(Some(path)) = entry.path else { return ControlFlow::Continue(()) };
         let is_file = path.below(DATABASE).is_none();
         let meta = Meta { path, mode: entry.mode.unwrap_or_default(), time: entry.time };

@@ -492,3 +492,39 @@ fn an_account_of_postgres_that_may_exchange_nothing_replaces_tables_in_the_old_w
     assert!(bench.run(&["undo", "last"]).code <= 1);
     assert!(rows().contains("nobody"));
 }
+
+#[test]
+fn an_archive_that_turns_out_damaged_while_it_is_taken_leaves_the_site_as_it_is() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (site, database) = bench.live(server, Variant::WordPress);
+    // What cannot be compressed lies before the rows, so that rows are on their way when the damage is met.
+    let mut at = 7u32;
+    let noise = (0..400_000).map(|_| {
+        at = at.wrapping_mul(1_664_525).wrapping_add(1_013_904_223);
+        (at >> 24) as u8
+    });
+    bench.write("old/wp-content/uploads/2026/03/noise.jpg", noise.collect::<Vec<u8>>());
+    bench.run(&["pack", "old", "-o", "a.tar.zst"]).says(&["Packed"]);
+    broken(&bench, server, &site, &database);
+    let before = (whole(&bench.path("old"), &[]), content(server, &database));
+    let good = std::fs::read(bench.path("a.tar.zst")).unwrap();
+    let mut altered = good.clone();
+    altered[good.len() / 3] ^= 0xff;
+    for bad in [&altered[..], &good[..good.len() - 200], &good[..good.len() / 2]] {
+        bench.write("bad.tar.zst", bad);
+        bench.run(&["restore", "bad.tar.zst", "--in-place"]).expect(5).says(&["is damaged", "next:"]);
+        assert!(whole(&bench.path("old"), &[]) == before.0, "{} bytes", bad.len());
+        same(&before.1, &content(server, &database), "the database");
+        let beside = std::fs::read_dir(bench.path("")).unwrap().flatten();
+        let beside: Vec<_> =
+            beside.map(|e| e.file_name()).filter(|n| n.to_string_lossy().contains("beside")).collect();
+        assert!(beside.is_empty(), "{beside:?}");
+    }
+    // The whole one is read once: what has to be known of it first stands at its beginning.
+    let reads = bench.run(&["restore", "a.tar.zst", "--in-place", "--dry-run"]);
+    assert!(reads.code <= 1, "{}{}", reads.stdout, reads.stderr);
+    let done = bench.run(&["restore", "a.tar.zst", "--in-place"]);
+    assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
+    assert!(whole(&bench.path("old"), &CACHES) != before.0);
+}

@@ -50,18 +50,21 @@ pub(super) fn dump_parts(
     Ok(parts)
 }
 
-/// Reads a database into spooled parts: an archive states the size of each before it.
+/// Reads a database into spooled parts: an archive states the size of each before it. Says of `twin`, a text, whether rows name it.
 pub(super) fn spooled(
     live: &DatabaseStream,
     spool: &Path,
+    twin: Option<&str>,
     watch: &dyn Watch,
-) -> Result<Vec<SpooledPart>, DatabaseError> {
+) -> Result<(Vec<SpooledPart>, bool), DatabaseError> {
+    let mut named = false;
     watch.event(Event::StepStarted { step: "reading the database", total: Some(live.bytes()) });
     let mut out = Vec::new();
     for (number, part) in live.parts().enumerate() {
         let path = spool.join(format!("part-{number}"));
         let file = File::create(&path)?;
-        let mut to = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
+        let spool = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
+        let mut to = Seeking::new(spool, twin.filter(|_| !named));
         let (table, rows, rows_left_out) = match part {
             stream::StreamPart::Text(_, text) => {
                 to.write_all(text)?;
@@ -72,11 +75,54 @@ pub(super) fn spooled(
                 (Some(facts.name.clone()), rows, if with_rows { 0 } else { facts.rows })
             }
         };
+        named |= to.found;
+        let to = to.inner;
         to.inner.finish()?;
         out.push(SpooledPart { table, holds: Vec::new(), rows, rows_left_out, bytes: to.bytes, path });
     }
     watch.event(Event::StepDone);
-    Ok(out)
+    Ok((out, named))
+}
+
+/// Looks for a text in what is written, across the borders of single writes.
+struct Seeking<W> {
+    inner: W,
+    text: Option<memchr::memmem::Finder<'static>>,
+    /// The end of what was written last.
+    tail: Vec<u8>,
+    found: bool,
+}
+
+impl<W> Seeking<W> {
+    fn new(inner: W, text: Option<&str>) -> Self {
+        let text = text.map(|t| memchr::memmem::Finder::new(t.as_bytes()).into_owned());
+        Seeking { inner, text, tail: Vec::new(), found: false }
+    }
+
+    fn look(&mut self, written: &[u8]) {
+        let Some(text) = self.text.as_ref().filter(|_| !self.found) else { return };
+        let most = text.needle().len().saturating_sub(1);
+        self.tail.extend_from_slice(&written[..written.len().min(most)]);
+        self.found = text.find(&self.tail).is_some() || text.find(written).is_some();
+        if written.len() >= most {
+            self.tail.clear();
+            self.tail.extend_from_slice(&written[written.len() - most..]);
+        } else {
+            self.tail.drain(..self.tail.len().saturating_sub(most));
+        }
+    }
+}
+
+impl<W: Write> Write for Seeking<W> {
+    fn write(&mut self, buf: &[u8]) -> std::io::Result<usize> {
+        let n = self.inner.write(buf)?;
+        self.look(&buf[..n]);
+        Ok(n)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.inner.flush()
+    }
 }
 
 /// Dumps of other dialects are carried in one part, without the rows that are left out.
@@ -200,4 +246,22 @@ pub(super) fn split_dump(
         ));
     }
     Ok(parts)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_text_is_found_wherever_writes_are_cut() {
+        let whole = b"a link to //www.fernhollow.example/x and more";
+        for size in 1..whole.len() {
+            let mut to = Seeking::new(Vec::new(), Some("//www.fernhollow.example"));
+            whole.chunks(size).for_each(|chunk| to.write_all(chunk).unwrap());
+            assert!(to.found && to.inner == whole, "in pieces of {size}");
+            let mut to = Seeking::new(Vec::new(), Some("//www.fernhollow.test"));
+            whole.chunks(size).for_each(|chunk| to.write_all(chunk).unwrap());
+            assert!(!to.found);
+        }
+    }
 }

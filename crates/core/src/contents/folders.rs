@@ -59,6 +59,23 @@ pub(super) fn leads_out(tree: &dyn Tree, link: &Path) -> Option<(PathBuf, Meta)>
     (!real.starts_with(&whole) && !whole.starts_with(&real)).then_some((real, meta))
 }
 
+pub(super) fn unreadable(path: &Path) -> Finding {
+    let cure = "check its permissions and try again";
+    Finding::at(Code::FileUnreadable, "could not be read and was left out", path, cure)
+}
+
+/// Hands on a file, which is opened when it is read.
+pub(super) fn file_entry(
+    path: EntryPath,
+    origin: Origin<'_>,
+    meta: &Meta,
+    take: Take<'_>,
+) -> ControlFlow<()> {
+    let mut file = Lazy { origin, file: None };
+    let held = entry(path, EntryKind::File, meta.size, (meta.mode, meta.seconds()), &mut file);
+    take(Entry { origin: Some(origin), ..held })
+}
+
 /// Hands on what is carried of a folder, below a folder of the archive.
 pub(super) fn folder_entries(
     tree: &Arc<dyn Tree>,
@@ -69,14 +86,6 @@ pub(super) fn folder_entries(
     findings: &mut Vec<Finding>,
     take: Take<'_>,
 ) -> ControlFlow<()> {
-    let unreadable = |path: &Path| {
-        Finding::at(
-            Code::FileUnreadable,
-            "could not be read and was left out",
-            path,
-            "check its permissions and try again",
-        )
-    };
     let into = EntryPath::trusted(into);
     let mut walk = tree.walk(tree.root());
     while let Some(found) = walk.next() {
@@ -102,14 +111,9 @@ pub(super) fn folder_entries(
             continue;
         }
         let path = into.join(below.as_os_str().as_bytes());
-        let of_file = |path, origin, meta: &Meta, take: Take<'_>| {
-            let mut file = Lazy { origin, file: None };
-            let held = entry(path, EntryKind::File, meta.size, (meta.mode, meta.seconds()), &mut file);
-            take(Entry { origin: Some(origin), ..held })
-        };
         match meta.kind {
             FileKind::Folder => take(folder_entry(path, &meta, &mut std::io::empty()))?,
-            FileKind::File => of_file(path, Origin { tree, path: &whole }, &meta, take)?,
+            FileKind::File => file_entry(path, Origin { tree, path: &whole }, &meta, take)?,
             FileKind::Link => {
                 if let Some((real, meta)) =
                     leads_out(&**tree, &whole).filter(|(_, m)| shared(below, m.is_folder()))
@@ -130,7 +134,7 @@ pub(super) fn folder_entries(
                         let real = tree.beside(&real);
                         folder_entries(&real, &shown, &decide, &|_, _| false, handed_on, findings, take)?;
                     } else {
-                        of_file(path, Origin { tree, path: &real }, &meta, take)?;
+                        file_entry(path, Origin { tree, path: &real }, &meta, take)?;
                     }
                     continue;
                 }

@@ -3,13 +3,14 @@
 mod database_parts;
 mod folders;
 mod job;
+pub(crate) mod outline;
 pub mod split;
 
 pub use folders::Take;
 pub use job::{GatherOptions, PackError};
 
 use database_parts::{dump_parts, spooled};
-use folders::{entry, folder_entries};
+use folders::{entry, file_entry, folder_entries, unreadable};
 
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
@@ -20,7 +21,7 @@ use crate::event::Findings;
 use crate::event::Watch;
 use crate::finding::{Code, Finding};
 use crate::fsx::AtPath;
-use crate::place::{DatabaseAccess, Root};
+use crate::place::{Address, DatabaseAccess, Root};
 use crate::select::{self, Decision, Selection};
 use crate::spool;
 use crate::survey::hosts::prefixes_of_copies;
@@ -28,8 +29,9 @@ use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
 use crate::table_scope::TableScope;
-use crate::tree::Tree;
+use crate::tree::{Origin, Tree};
 use split::SpooledPart;
+use std::collections::BTreeSet;
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -104,9 +106,18 @@ pub fn gather(
     }
     let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut findings)?;
+    // The site answers with and without `www.` if its rows say so.
+    let mut twin = None;
     let parts = match (&live, straight) {
         (Some(_), true) => Vec::new(),
-        (Some(found), false) => spooled(found, spool.path(), watch).map_err(PackError::Database)?,
+        (Some(found), false) => {
+            let own = options.address.or(survey.address.address.as_ref()).and_then(Address::twin);
+            let text = own.as_ref().map(|twin| format!("/{}", twin.host()));
+            let (parts, named) =
+                spooled(found, spool.path(), text.as_deref(), watch).map_err(PackError::Database)?;
+            twin = own.filter(|_| named);
+            parts
+        }
         (None, _) => dump_parts(&survey, options, spool.path(), watch, &mut findings)?,
     };
     if !straight {
@@ -140,6 +151,7 @@ pub fn gather(
     let bytes = survey.carried_bytes() + database_bytes;
     let mut head =
         head(&survey, options, &left_out, bytes, live.is_some() || !parts.is_empty(), &mut findings);
+    head.place.aliases.extend(twin.filter(|t| !head.place.aliases.iter().any(|a| a.host() == t.host())));
     head.place.outside = outside.as_ref().map(|(folder, _)| folder.path.to_string());
     head.place.outside_named = outside.as_ref().and_then(|(folder, _)| folder.named.clone());
     let outside = outside.map(|(_, lies)| lies).filter(|_| options.scope.has_files());
@@ -188,9 +200,27 @@ impl SiteContents {
         self.live.is_some()
     }
 
-    /// Hands on every entry in the order of an archive. What cannot be read is added to `findings` and passed over.
-    pub fn entries(&self, findings: &mut Vec<Finding>, take: Take<'_>) -> ControlFlow<()> {
-        self.file_entries(false, findings, take)?;
+    /// Hands on every entry in the order of an archive: first the files whose paths `first` names. What cannot be read is added to `findings`
+    /// and passed over.
+    pub fn entries(
+        &self,
+        first: &BTreeSet<EntryPath>,
+        findings: &mut Vec<Finding>,
+        take: Take<'_>,
+    ) -> ControlFlow<()> {
+        let tree = &self.survey.tree;
+        for path in first {
+            let Some(below) = path.below(FILES) else { continue };
+            let whole = self.survey.site.join(below.as_path());
+            match tree.there(&whole).filter(|meta| meta.is_file() && tree.may_read(&whole)) {
+                Some(meta) => file_entry(path.clone(), Origin { tree, path: &whole }, &meta, take)?,
+                None => findings.push(unreadable(&whole)),
+            }
+        }
+        self.file_entries(false, findings, &mut |entry| match &entry.path {
+            Ok(Some(path)) if first.contains(path) => ControlFlow::Continue(()),
+            _ => take(entry),
+        })?;
         self.database_entries(findings, take)
     }
 
@@ -348,6 +378,7 @@ fn head(
         left_out: left_out.to_vec(),
         expected_bytes,
         has_database,
+        outline: None,
     }
 }
 

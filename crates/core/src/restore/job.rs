@@ -48,6 +48,8 @@ pub struct RestoreJob {
     pub live: Option<Arc<Survey>>,
     /// New password of the administrator.
     pub admin_password: Option<Secret>,
+    /// Whether an archive has to be known to be whole before anything is done.
+    pub verify_first: bool,
 }
 
 impl RestoreJob {

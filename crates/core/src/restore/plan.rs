@@ -281,6 +281,13 @@ impl RestorePlan {
         (self.source.has_database || self.job.dump.is_some()) && self.job.scope.has(&Part::Database)
     }
 
+    /// Says whether somebody sees what comes, or misses what goes, before all has come.
+    pub(super) fn shows_at_once(&self) -> bool {
+        let own_file = self.tables.beside_file.is_some();
+        let tables = !self.tables.replaced.is_empty() && self.tables.beside.is_empty() && !own_file;
+        tables || matches!(self.job.over, Some(Over::EachFile)) || self.joining.is_some()
+    }
+
     /// Says whether something is made beside and takes its place in the end.
     pub(super) fn is_exchanged(&self) -> bool {
         matches!(self.job.over, Some(Over::Beside(_)))

@@ -53,6 +53,11 @@ pub fn run(
     watch: &dyn Watch,
 ) -> Result<Restored, RestoreError> {
     let target = &plan.job.options.target;
+    let archive = &plan.job.options.source;
+    let verifies = !plan.source.verified;
+    if verifies && plan.shows_at_once() {
+        source::damage(archive, watch)?;
+    }
     let mut findings = Findings::new(watch);
     let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
     let was = match plan.job.tree.beside(target).exists(target) {
@@ -80,7 +85,7 @@ pub fn run(
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
-        let read = source::entries(&plan.job, watch, &mut |entry| {
+        let read = source::entries_verified(&plan.job, &plan.source, watch, &mut |entry| {
             let outcome = match unpack.place_of(&entry) {
                 EntryPlace::File(below) => unpack.file(entry, &below),
                 EntryPlace::Outside(below) => unpack.outside(entry, &below),
@@ -96,6 +101,10 @@ pub fn run(
             }
         });
         if let Some(problem) = problem {
+            // The archive itself may be to blame.
+            if verifies {
+                source::damage(archive, watch)?;
+            }
             return Err(problem);
         }
         read?;

@@ -5,18 +5,20 @@ use super::job::RestoreJob;
 use crate::archive::blob::LocalFile;
 use crate::archive::clash::{Clash, Clashes};
 use crate::archive::entry_path::EntryPath;
-use crate::archive::format::{FILES, HEAD, Head, MANIFEST};
+use crate::archive::format::{FILES, FORMAT, HEAD, Head, MANIFEST};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
-use crate::archive::verify::{Damage, Verdict, too_many_held, verify_and_hold};
+use crate::archive::verify::{
+    Damage, Held, Verdict, too_many_held, verify, verify_and_hold, verify_while_taken,
+};
 use crate::contents::SiteContents;
+use crate::contents::outline::{PROJECT, Small, interesting};
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Watch, go_on};
 use crate::finding::Finding;
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
-use crate::survey::site_files::{FolderFiles, HeldFiles, SiteFiles};
-use crate::system::{Definition, Known, glob, globs};
-use crate::tree::Links;
+use crate::survey::site_files::{HeldFiles, SiteFiles};
+use crate::system::{Known, glob, globs};
 use globset::GlobSet;
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
@@ -54,24 +56,8 @@ pub struct Source {
     pub hosts: BTreeMap<String, u64>,
     /// What needs attention of a site that is cloned.
     pub findings: Vec<Finding>,
-}
-
-/// What tells the folder of a project.
-const PROJECT: &str = "composer.json";
-
-/// Returns the paths that a definition asks for: markers, version files, config and text files; and what the web server reads in any
-/// folder.
-fn interesting(definition: &Definition) -> Vec<String> {
-    let mut patterns: Vec<String> = Vec::new();
-    patterns.extend(definition.recognise.iter().map(|m| m.path.clone()));
-    patterns.extend(definition.version.iter().map(|v| v.path.clone()));
-    patterns.extend(definition.config.iter().map(|c| c.path.clone()));
-    patterns.extend(definition.text.iter().map(|t| t.path.clone()));
-    if let Some(hosts) = &definition.hosts {
-        patterns.push(format!("{}/*/{}", hosts.folder, hosts.holds));
-    }
-    patterns.extend(["**/.htaccess", "**/.user.ini", PROJECT].map(String::from));
-    patterns.into_iter().map(|p| p.replace("{site}", "*")).collect()
+    /// Whether all of it was read and is whole; if not, it is verified while it is taken.
+    pub verified: bool,
 }
 
 /// Walks over the entries of an archive, or of the site that is cloned.
@@ -101,37 +87,116 @@ pub fn entries(
     Ok(go_on(watch)?)
 }
 
+/// Says what is wrong with an archive, if something is.
+pub(super) fn damage(path: &Path, watch: &dyn Watch) -> Result<(), RestoreError> {
+    match verify(&LocalFile(path), watch)? {
+        Verdict::Whole(_) => Ok(()),
+        Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
+    }
+}
+
+/// Walks over the entries as [`entries`] does, and verifies an archive that nobody has read to its end yet.
+pub(super) fn entries_verified(
+    job: &RestoreJob,
+    source: &Source,
+    watch: &dyn Watch,
+    take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
+) -> Result<(), RestoreError> {
+    if source.verified {
+        return Ok(entries(job, watch, take)?);
+    }
+    let path = &job.options.source;
+    match verify_while_taken(&LocalFile(path), watch, take)? {
+        Some(Verdict::Damaged(damage)) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
+        _ => Ok(()),
+    }
+}
+
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
 fn site(contents: &SiteContents, text: &[String]) -> Source {
-    let folder = FolderFiles(contents.survey.tree.clone());
-    let mut files = HeldFiles { prefix: format!("{FILES}/"), ..HeldFiles::default() };
-    let mut wanted = interesting(&contents.survey.recognised.definition);
-    wanted.extend(text.iter().cloned());
-    let named = wanted.iter().flat_map(|pattern| folder.matching(pattern));
-    let for_web_server = contents.survey.for_web_server.iter().map(|p| p.display().to_string());
-    for below in named.chain(for_web_server).filter(|p| contents.carries(p)) {
-        let path = format!("{FILES}/{below}");
-        let meta = contents.survey.tree.stat(&contents.survey.site.join(&below), Links::Follow).ok();
-        let small = meta.filter(|m| m.is_file() && m.size <= CONFIG_FILE.bytes());
-        match small.and_then(|m| Some((folder.read(&below)?, m.mode))) {
-            Some(held) => {
-                files.held.insert(EntryPath::trusted(&path), held);
-            }
-            None => {
-                files.seen.insert(path);
-            }
-        }
-    }
-    let file_bytes = contents.file_bytes();
+    let Small { held, seen, .. } = contents.small_files(text);
+    let files = HeldFiles { held, seen, prefix: format!("{FILES}/") };
     Source {
         kind: ArchiveKind::Ours(Box::new(contents.head.clone())),
         files,
-        file_bytes,
+        file_bytes: contents.file_bytes(),
         database_bytes: contents.database_bytes(),
         tables: contents.tables().into_iter().collect(),
         has_database: contents.head.has_database,
         hosts: BTreeMap::new(),
         findings: contents.findings.clone(),
+        verified: true,
+    }
+}
+
+/// Looks at the beginning of an archive of ours that tells all a plan needs; nothing where it does not, or where the rest has to be known
+/// to be whole before anything is done.
+fn beginning(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Option<Source>, RestoreError> {
+    if job.verify_first || !job.options.text.is_empty() {
+        return Ok(None);
+    }
+    let (mut head, mut left, mut held): (Option<Head>, u64, Held) = (None, 0, Held::new());
+    let mut bytes = 0;
+    let read = read::entries::<()>(&LocalFile(&job.options.source), &Unheard(watch), &mut |entry| {
+        let Ok(Some(path)) = entry.path.clone() else { return Ok(ControlFlow::Break(())) };
+        let mut content = Vec::new();
+        if entry.kind != EntryKind::File || entry.size > CONFIG_FILE.bytes() {
+            return Ok(ControlFlow::Break(()));
+        }
+        bytes += entry.size;
+        let too_many = bytes > CONFIG_FILES.bytes();
+        entry.content.take(CONFIG_FILE.bytes()).read_to_end(&mut content)?;
+        match &head {
+            None => {
+                let first: Option<Head> =
+                    serde_json::from_slice(&content).ok().filter(|h: &Head| h.format <= FORMAT);
+                left = first.as_ref().and_then(|h| h.outline.as_ref()).map_or(0, |outline| outline.files);
+                head = first;
+            }
+            Some(_) => {
+                held.insert(path, (content, entry.mode.unwrap_or(0o644)));
+                left -= 1;
+            }
+        }
+        Ok(if left == 0 || too_many { ControlFlow::Break(()) } else { ControlFlow::Continue(()) })
+    });
+    // What is wrong with it is told by who reads all of it.
+    let (Ok(_), Some(head), 0) = (&read, head, left) else {
+        go_on(watch).map_err(ReadError::from)?;
+        return Ok(None);
+    };
+    let Some(outline) = head.outline.clone() else { return Ok(None) };
+    let own = known.iter().find(|k| k.definition.id == head.system.id);
+    let told = own.is_some_and(|k| interesting(&k.definition).iter().all(|p| outline.patterns.contains(p)));
+    if !told || head.place.address.is_none() {
+        return Ok(None);
+    }
+    let seen: BTreeSet<String> = outline.seen.into_iter().collect();
+    let files = HeldFiles { held, seen, prefix: format!("{FILES}/") };
+    if recognise(&files, known).ok().is_none_or(|r| r.definition.id != head.system.id) {
+        return Ok(None);
+    }
+    Ok(Some(Source {
+        file_bytes: head.expected_bytes.saturating_sub(outline.database_bytes),
+        database_bytes: outline.database_bytes,
+        tables: outline.tables.into_iter().collect(),
+        has_database: head.has_database,
+        hosts: BTreeMap::new(),
+        findings: Vec::new(),
+        kind: ArchiveKind::Ours(Box::new(head)),
+        files,
+        verified: false,
+    }))
+}
+
+/// Hears when to stop, and tells nothing: what is read at the beginning is read again.
+struct Unheard<'w>(&'w dyn Watch);
+
+impl Watch for Unheard<'_> {
+    fn event(&self, _: Event<'_>) {}
+
+    fn cancelled(&self) -> bool {
+        self.0.cancelled()
     }
 }
 
@@ -139,6 +204,9 @@ fn site(contents: &SiteContents, text: &[String]) -> Source {
 pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Source, RestoreError> {
     if let Some(contents) = &job.contents {
         return Ok(site(contents, &job.options.text));
+    }
+    if let Some(told) = beginning(job, known, watch)? {
+        return Ok(told);
     }
     // The site may lie in a folder of a plain archive.
     let patterns =
@@ -165,6 +233,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
                 hosts: proof.hosts,
                 findings: Vec::new(),
                 files,
+                verified: true,
             })
         }
         Verdict::Damaged(Damage::NotOurs { .. }) => plain(path, known, &interesting, total, watch),
@@ -242,6 +311,7 @@ fn plain(
         tables: BTreeSet::new(),
         hosts: BTreeMap::new(),
         findings: Vec::new(),
+        verified: true,
     })
 }
 

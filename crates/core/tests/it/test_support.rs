@@ -33,6 +33,7 @@ pub fn head() -> Head {
         left_out: vec![],
         expected_bytes: 0,
         has_database: false,
+        outline: None,
     }
 }
 

@@ -15,6 +15,13 @@ pub struct Address {
 }
 
 impl Address {
+    /// The same address under the host's other name: without `www.` before it, or with it.
+    pub fn twin(&self) -> Option<Self> {
+        let host = self.host();
+        let other = host.strip_prefix("www.").map_or_else(|| format!("www.{host}"), str::to_string);
+        Self::parse(&self.to_string().replacen(host, &other, 1)).ok()
+    }
+
     /// Reads an address such as `https://shop.example:8443/base/`.
     ///
     /// The host is folded to lower case and to its ASCII spelling (IDNA); a port that the scheme means anyway and a

@@ -41,6 +41,25 @@ pub struct Head {
     pub expected_bytes: u64,
     /// Whether database parts are in it.
     pub has_database: bool,
+    /// What a restore can be planned by before the rest is read; nothing where that could not be told.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub outline: Option<Outline>,
+}
+
+/// What is known of an archive before it is read to its end. The small files that decide where everything goes follow the head at once.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default)]
+pub struct Outline {
+    /// How many files follow the head that hold settings, tell the system, or are read by the web server.
+    pub files: u64,
+    /// By which patterns they were chosen.
+    pub patterns: Vec<String>,
+    /// Further entries that these patterns name: folders, and files that are too large to be settings.
+    pub seen: Vec<String>,
+    /// Tables of the database parts.
+    pub tables: Vec<String>,
+    /// Bytes of the database parts.
+    pub database_bytes: u64,
 }
 
 impl Head {

@@ -200,13 +200,37 @@ pub fn too_many_held() -> String {
     )
 }
 
+/// Takes entries while an archive is verified, and may stop.
+pub type TakeEntry<'t> = &'t mut dyn FnMut(Entry<'_>) -> ControlFlow<()>;
+
+/// Verifies an archive while somebody takes its entries: what they made of them counts only if it is whole. Nothing is returned where they
+/// stopped.
+pub fn verify_while_taken(
+    blob: &dyn Blob,
+    watch: &dyn Watch,
+    take: TakeEntry<'_>,
+) -> Result<Option<Verdict>, ReadError> {
+    let (verdict, _, stopped) = verified(blob, watch, &mut |_| false, Some(take))?;
+    Ok((!stopped).then_some(verdict))
+}
+
 /// Verifies an archive and holds the (small) files that `wanted` names.
 pub fn verify_and_hold(
     blob: &dyn Blob,
     watch: &dyn Watch,
     wanted: &mut dyn FnMut(&EntryPath) -> bool,
 ) -> Result<(Verdict, Held), ReadError> {
-    let damaged = |d| Ok((Verdict::Damaged(d), Held::new()));
+    verified(blob, watch, wanted, None).map(|(verdict, held, _)| (verdict, held))
+}
+
+/// Reads an archive to its end, or until whoever takes its entries stops: the last value says whether they did.
+fn verified(
+    blob: &dyn Blob,
+    watch: &dyn Watch,
+    wanted: &mut dyn FnMut(&EntryPath) -> bool,
+    take: Option<TakeEntry<'_>>,
+) -> Result<(Verdict, Held, bool), ReadError> {
+    let damaged = |d| Ok((Verdict::Damaged(d), Held::new(), false));
     let spool =
         tempfile::tempfile().map_err(|source| ReadError::Open { path: std::env::temp_dir(), source })?;
     let mut run = Verifier {
@@ -226,9 +250,12 @@ pub fn verify_and_hold(
         markers: BTreeSet::new(),
         manifest: None,
         clashes: Clashes::default(),
+        take,
+        stopped: false,
     };
     let read = read::entries(blob, watch, &mut |entry| run.entry(entry));
     match read {
+        Ok(Some(damage)) if run.stopped => return Ok((Verdict::Damaged(damage), Held::new(), true)),
         Ok(Some(damage)) => return damaged(with_cause(blob, damage)),
         Ok(None) => {}
         Err(ReadError::Broken { entry, offset, source }) => {
@@ -258,12 +285,18 @@ pub fn verify_and_hold(
             let damage = Damage::CutOff { missing: None, content: None, entry, offset: marks.size };
             damaged(run.with_share(damage))
         }
-        _ => Ok(run.verdict()),
+        _ => {
+            let (verdict, held) = run.verdict();
+            Ok((verdict, held, false))
+        }
     }
 }
 
-struct Verifier<'p> {
+struct Verifier<'p, 't> {
     wanted: &'p mut dyn FnMut(&EntryPath) -> bool,
+    /// Who takes the entries meanwhile, and whether they want no more.
+    take: Option<TakeEntry<'t>>,
+    stopped: bool,
     /// What was met, in the manifest's form.
     spool: File,
     held: Held,
@@ -324,7 +357,7 @@ impl<R: Read> Read for Arriving<R> {
 
 type Flow = io::Result<ControlFlow<Damage>>;
 
-impl Verifier<'_> {
+impl Verifier<'_, '_> {
     /// What an entry means that we never write: behind a head of ours the archive was made to look like one.
     fn not_ours(&self, what: String) -> Damage {
         if self.head.is_some() { Damage::Unreadable { what } } else { Damage::NotOurs { what } }
@@ -371,6 +404,24 @@ impl Verifier<'_> {
                 ));
             }
         };
+        if let (Some(take), false) = (&mut self.take, kind == Kind::File) {
+            let (path, raw_name) = (Ok(Some(path.clone())), entry.raw_name.clone());
+            let Entry { size, mode, time, .. } = entry;
+            let handed = Entry {
+                path,
+                raw_name,
+                kind: entry.kind.clone(),
+                size,
+                mode,
+                time,
+                content: &mut *entry.content,
+                origin: None,
+            };
+            if take(handed).is_break() {
+                self.stopped = true;
+                return Ok(ControlFlow::Break(Damage::Missing { entry: name }));
+            }
+        }
         if kind != Kind::File && (self.wanted)(&path) {
             self.markers.insert(name.clone());
         }
@@ -408,6 +459,17 @@ impl Verifier<'_> {
                 Err(e) => {
                     return Ok(Err(Damage::Unreadable { what: format!("its head cannot be read: {e}") }));
                 }
+            }
+        } else if let Some(take) = &mut self.take {
+            self.parts += u64::from(path.below(DATABASE).is_some());
+            let (path, raw_name) = (Ok(Some(path.clone())), entry.raw_name.clone());
+            let Entry { size, mode, time, .. } = *entry;
+            let kind = EntryKind::File;
+            let flow =
+                take(Entry { path, raw_name, kind, size, mode, time, content: &mut content, origin: None });
+            if flow.is_break() {
+                self.stopped = true;
+                return Ok(Err(Damage::Missing { entry: name.into() }));
             }
         } else if path.below(DATABASE).is_some() {
             let found = inspect::inspect(&mut content, &[], true).map_err(|e| match e {

@@ -1,6 +1,8 @@
 //! Runs a restore or a clone: the world completes the options, the plan is made, shown or carried out.
 
-use super::{Begun, Failure, How, Refused, RunError, World, begin, lock, named_database, readable_dump};
+use super::{
+    Begun, Failure, How, Refused, RunError, World, back, begin, lock, named_database, readable_dump,
+};
 use crate::contents::{GatherOptions, SiteContents, gather};
 use crate::copy_record::Record;
 use crate::event::Watch;
@@ -9,6 +11,7 @@ use crate::job::{Job, JobError, Kind};
 use crate::options::CopyJob;
 use crate::options::values::{FullPath, SwitchChoice};
 use crate::place::Address;
+use crate::restore::RestoreError;
 use crate::restore::in_place::{self, Over};
 use crate::restore::job::RestoreJob;
 use crate::restore::owner;
@@ -163,6 +166,7 @@ pub fn prepare(
         scope,
         in_place: None,
         owner: options.owner.as_deref().map(owner::named).transpose().map_err(Refused::from)?,
+        verify_first: false,
         admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,
         options,
     })
@@ -177,7 +181,9 @@ pub(super) fn run(
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<Copied, Failure> {
-    let job = prepare(options, kind, former, world, watch)?;
+    let mut job = prepare(options, kind, former, world, watch)?;
+    // A preview reads no files, and would say nothing of their state.
+    job.verify_first = how.dry_run;
     let things =
         [Some(job.options.target.display().to_string()), job.database.as_ref().map(|access| access.url())];
     let locks = if how.dry_run { Vec::new() } else { lock(world, &things)? };
@@ -202,6 +208,14 @@ pub(super) fn run(
             let findings = done.all_findings(&plan);
             Ok(Copied { kind, plan, done, findings, run })
         }
-        Err(e) => Err(begun.failed(e, true, watch)),
+        Err(e) => {
+            let damaged = matches!(e, RestoreError::Damaged { .. });
+            let mut failure = begun.failed(e, true, watch);
+            if let (true, Some(run)) = (damaged, failure.run.clone()) {
+                // What came of a damaged archive is of no use to anybody.
+                failure.begun = back::take_back(&run, plan.job.database.as_ref(), world).is_err();
+            }
+            Err(failure)
+        }
     }
 }

@@ -184,6 +184,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         in_place: Some(reach),
         over: None,
         live: None,
+        verify_first: false,
         admin_password: options
             .admin_password_file
             .as_deref()

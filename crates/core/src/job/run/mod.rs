@@ -1,6 +1,7 @@
 //! Runs jobs: the one way from a job to what came of it, for the command line, for a timer, for whatever comes. Each run is recorded before
 //! it touches anything, locks what it works on, and says how it ended.
 
+mod back;
 mod copy;
 mod create;
 pub mod diagnose;

@@ -3,15 +3,12 @@
 //! What is set is a run of its own, with all that `undo` needs; a small file says that it is only for a while. If this process is killed
 //! the file stays, and the next command that finds it says so.
 
-use super::{Failure, How, LOGBOOK, RunError, World, live};
-use crate::event::{Event, Silent, Watch};
+use super::{Failure, How, RunError, World, back, live};
+use crate::event::{Event, Watch};
 use crate::fsx::AtPath;
 use crate::job::Job;
-use crate::logbook::{Outcome, Run};
 use crate::options::SwitchJob;
 use crate::options::values::{FullPath, SwitchChoice};
-use crate::place::DatabaseAccess;
-use crate::undo;
 use serde::{Deserialize, Serialize};
 use std::path::{Path, PathBuf};
 
@@ -153,7 +150,7 @@ pub(super) fn during<T>(
                 let _ = std::fs::remove_file(&note.path);
             } else {
                 note.left.run.clone_from(&failure.run);
-                put_back(&note, &data, world)?;
+                put_back(&note, world)?;
             }
             return Err(failure);
         }
@@ -168,7 +165,7 @@ pub(super) fn during<T>(
         }
         (worked, _) => worked,
     };
-    let back = put_back(&note, &data, world);
+    let back = put_back(&note, world);
     match (worked, back) {
         (Ok(done), Ok(())) => Ok((done, None)),
         (Err(failure), _) => Err(failure),
@@ -177,43 +174,13 @@ pub(super) fn during<T>(
 }
 
 /// Puts back what was set. Nobody stops this: a site would stay closed.
-fn put_back(note: &Note, data: &Path, world: &dyn World) -> Result<(), Failure> {
-    let Some(run) = &note.left.run else {
-        let _ = std::fs::remove_file(&note.path);
-        return Ok(());
-    };
-    let folder = data.join(LOGBOOK);
-    let failed = |e: String| -> Failure {
-        let (site, run) = (note.left.site.clone(), run.clone());
-        RunError::StaysQuiet { site, set: note.left.set.join(", "), run, why: e }.into()
-    };
-    let undo = undo::plan(&folder, run).map_err(|e| failed(e.to_string()))?;
-    let find = |root: &Path| world.tree(root);
-    let known = world.definitions().map_err(RunError::from)?;
-    let access = match undo.access_of_site(&find, &known) {
-        Some(access) => Some(access),
-        None => {
-            match undo.database.as_deref().map(DatabaseAccess::parse).transpose().map_err(RunError::from)? {
-                Some(mut access) => {
-                    world.log_in(&mut access, None).map_err(RunError::from)?;
-                    Some(access)
-                }
-                None => None,
-            }
-        }
-    };
-    let detail = serde_json::json!({ "undoes": run, "database": undo.database });
-    let book = Run::begin(&folder, "undo", detail, world.clock()).map_err(RunError::from)?;
-    match undo.carry_out(access.as_ref(), &find, &book, &Silent) {
-        Ok(done) => {
-            book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())
-                .map_err(RunError::from)?;
-            let _ = std::fs::remove_file(&note.path);
-            Ok(())
-        }
-        Err(e) => {
-            let _ = book.end(Outcome::Failed, serde_json::json!({ "error": e.to_string() }));
-            Err(failed(e.to_string()))
-        }
+fn put_back(note: &Note, world: &dyn World) -> Result<(), Failure> {
+    if let Some(run) = &note.left.run {
+        back::take_back(run, None, world).map_err(|e| -> Failure {
+            let (site, run) = (note.left.site.clone(), run.clone());
+            RunError::StaysQuiet { site, set: note.left.set.join(", "), run, why: e.to_string() }.into()
+        })?;
     }
+    let _ = std::fs::remove_file(&note.path);
+    Ok(())
 }
