@@ -9,6 +9,7 @@ pub mod contents;
 pub mod copy_record;
 pub mod diagnose;
 pub mod job;
+mod machine;
 pub mod options;
 mod pack;
 mod password;

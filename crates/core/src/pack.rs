@@ -10,6 +10,7 @@ use crate::dump::rules::Keep;
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::{AtPath, absolute, folder_of};
+use crate::machine;
 use crate::place::Address;
 use crate::select::{Part, Scope, Selection};
 use crate::survey::estimate::{Estimate, packed};
@@ -89,6 +90,7 @@ pub fn pack(
     let mut contents = gather(survey.clone(), options, &folder, false, watch)?;
     let (outline, first) = contents.outline().unzip();
     contents.head.outline = outline;
+    contents.head.packed_on = Some(machine::here(contents.server.clone()));
     let first = first.unwrap_or_default();
     watch.event(Event::StepStarted { step: "packing", total: Some(contents.head.expected_bytes) });
     let mut writer = match into {

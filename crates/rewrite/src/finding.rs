@@ -214,6 +214,10 @@ codes! {
     LeftQuiet = Attention,
     /// Another way into the database than the archive's was taken.
     OtherAccess = Note,
+    /// An archive is brought back on another machine than the one that packed it.
+    OtherMachine = Note,
+    /// Something that a site depends on is not what it was where it was packed.
+    MachineDiffers = Attention,
     /// Tables cannot take each other's place in one step here.
     NoExchange = Note,
     /// A run was interrupted and has not been gone on with or undone.

@@ -53,6 +53,8 @@ pub struct SiteContents {
     outside: Option<Arc<dyn Tree>>,
     selection: Selection,
     files: bool,
+    /// Product and version of the server that was read.
+    pub(crate) server: Option<String>,
     /// The parts lie in it; it goes with the contents.
     _spool: tempfile::TempDir,
 }
@@ -106,6 +108,7 @@ pub fn gather(
     }
     let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut findings)?;
+    let server = live.as_ref().and_then(DatabaseStream::server);
     // The site answers with and without `www.` if its rows say so.
     let mut twin = None;
     let parts = match (&live, straight) {
@@ -168,6 +171,7 @@ pub fn gather(
         outside,
         selection,
         files,
+        server,
         _spool: spool,
     })
 }
@@ -378,6 +382,7 @@ fn head(
         left_out: left_out.to_vec(),
         expected_bytes,
         has_database,
+        packed_on: None,
         outline: None,
     }
 }

@@ -2,9 +2,9 @@
 
 use super::{Diagnoses, Sureness};
 use crate::finding::{Code, Finding};
+use crate::machine::ask_php;
 use crate::survey::Survey;
 use crate::survey::recognise::{compare_versions, version_fits};
-use std::process::{Command, Stdio};
 
 /// Asks PHP for its version and for extensions.
 fn ask(extensions: &[String]) -> Option<(String, Vec<String>)> {
@@ -14,10 +14,7 @@ fn ask(extensions: &[String]) -> Option<(String, Vec<String>)> {
         "echo PHP_VERSION, \"\\n\"; foreach ([{}] as $e) if (!extension_loaded($e)) echo $e, \"\\n\";",
         list.join(",")
     );
-    let done = Command::new("php").args(["-n", "-r", &code]).stdin(Stdio::null()).output().ok()?;
-    let with_ini = Command::new("php").args(["-r", &code]).stdin(Stdio::null()).output().ok()?;
-    let best = if with_ini.status.success() { with_ini } else { done };
-    let text = String::from_utf8_lossy(&best.stdout).into_owned();
+    let text = ask_php(&code)?;
     let mut lines = text.lines().map(str::to_string);
     let version = lines.next().filter(|v| v.starts_with(|c: char| c.is_ascii_digit()))?;
     Some((version, lines.collect()))

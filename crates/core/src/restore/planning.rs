@@ -20,11 +20,13 @@ use crate::config;
 use crate::config::edit::{Context, FilePlan, KeyPut};
 use crate::copy_record::{self, Record};
 use crate::database::load::plain_name;
+use crate::database::servers;
 use crate::dump::inspect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::is_table;
 use crate::event::{Findings, Silent, Watch};
 use crate::finding::{Code, Finding};
+use crate::machine;
 use crate::options::values::{SwitchChoice, Written};
 use crate::select::{Part, PathChoice, Selection};
 use crate::survey::recognise::{ConfigFacts, config_facts, config_files, recognise};
@@ -118,6 +120,15 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         own_access = other.is_none();
         other.into_iter().for_each(|finding| findings.push(finding));
         job.database = Some(access);
+    }
+    if let (true, ArchiveKind::Ours(head)) = (job.options.in_place, &source.kind)
+        && let Some(was) = &head.packed_on
+    {
+        let server = job.database.as_ref().filter(|_| has_database);
+        let server = server.and_then(|access| servers::snapshot(access).and_then(|mut s| s.server()).ok());
+        let here = machine::here(server);
+        let site = &job.options.target;
+        machine::differences(was, &here, &facts, site, &*job.tree).into_iter().for_each(|f| findings.push(f));
     }
     let moved = facts.moved_folders(&definition, None);
     let definition = definition.with_folders_at(&moved);

@@ -33,6 +33,7 @@ pub fn head() -> Head {
         left_out: vec![],
         expected_bytes: 0,
         has_database: false,
+        packed_on: None,
         outline: None,
     }
 }

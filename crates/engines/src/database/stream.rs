@@ -64,6 +64,11 @@ impl DatabaseStream {
         self.tables.iter().filter(|(_, rows)| *rows).map(|(t, _)| t.data).sum()
     }
 
+    /// Product and version of the server, if it says them.
+    pub fn server(&self) -> Option<String> {
+        self.snapshot.lock().unwrap_or_else(PoisonError::into_inner).server().ok()
+    }
+
     /// Names of the tables that go.
     pub fn tables(&self) -> impl Iterator<Item = String> {
         self.tables.iter().map(|(t, _)| t.name.clone())

@@ -41,9 +41,26 @@ pub struct Head {
     pub expected_bytes: u64,
     /// Whether database parts are in it.
     pub has_database: bool,
+    /// The machine that packed it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub packed_on: Option<Machine>,
     /// What a restore can be planned by before the rest is read; nothing where that could not be told.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub outline: Option<Outline>,
+}
+
+/// A machine, as far as a site depends on it.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize, JsonSchema)]
+#[serde(default)]
+pub struct Machine {
+    /// Its name.
+    pub host: String,
+    /// Version of the PHP that a shell finds.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub php: Option<String>,
+    /// Product and version of the server of the site's database.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub database_server: Option<String>,
 }
 
 /// What is known of an archive before it is read to its end. The small files that decide where everything goes follow the head at once.
