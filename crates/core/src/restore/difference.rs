@@ -35,15 +35,37 @@ pub(super) fn unchanged(
     if known.is_empty() || record.rewritten_by != rewritten_by(contents, definition) {
         return Vec::new();
     }
-    let Ok(mut copy) = servers::snapshot(access) else { return Vec::new() };
-    let same = |(table, then): (&String, &Fingerprint)| {
-        let here = name_in_copy(table, prefix);
-        let now = contents.fingerprint(table).filter(|_| there.contains(&here))?;
-        // What nobody can tell comes whole.
-        let at_source = now == (then.source, then.shape.clone());
-        (at_source && copy.checksum(&here).ok()? == Some(then.copy)).then(|| (table.clone(), here))
+    let wanted = known.keys().map(|table| (table, name_in_copy(table, prefix)));
+    let wanted: Vec<_> = wanted.filter(|(_, here)| there.contains(here)).collect();
+    let at_source = |table: &String| contents.fingerprint(table);
+    let same = both(access, &wanted, &at_source).into_iter().filter(|(table, _, now, copy)| {
+        let then = &known[*table];
+        *now == (then.source, then.shape.clone()) && *copy == then.copy
+    });
+    same.map(|(table, here, ..)| (table.clone(), here)).collect()
+}
+
+/// What a table is like at the source: checksum of its rows, and hash of how it is made.
+type AtSource = (u64, String);
+
+/// Asks for the fingerprints of tables at the source and in the copy, of both at a time. What nobody can tell is left out.
+fn both<'t>(
+    access: &DatabaseAccess,
+    tables: &[(&'t String, String)],
+    at_source: &(dyn Fn(&String) -> Option<AtSource> + Sync),
+) -> Vec<(&'t String, String, AtSource, u64)> {
+    let in_copy = || -> Option<Vec<Option<u64>>> {
+        let mut copy = servers::snapshot(access).ok()?;
+        Some(tables.iter().map(|(_, here)| copy.checksum(here).ok().flatten()).collect())
     };
-    known.iter().filter_map(same).collect()
+    let (source, copy) = std::thread::scope(|scope| {
+        // Two servers, or two cores of one.
+        let asked = crate::threads::start_in(scope, in_copy);
+        let source: Vec<Option<AtSource>> = tables.iter().map(|(table, _)| at_source(table)).collect();
+        (source, asked.ok().and_then(|asked| asked.join().ok().flatten()).unwrap_or_default())
+    });
+    let all = tables.iter().zip(source).zip(copy);
+    all.filter_map(|(((table, here), source), copy)| Some((*table, here.clone(), source?, copy?))).collect()
 }
 
 /// Takes the fingerprints of what was carried, in the view in which it was read. Those of tables that stayed are as they were.
@@ -58,22 +80,19 @@ pub(super) fn fingerprints(
     if !contents.is_live() || plan.job.options.dump_to.is_some() {
         return former();
     }
-    let Ok(mut copy) = servers::snapshot(access) else { return (BTreeMap::new(), String::new()) };
     let mut out = BTreeMap::new();
-    for table in contents.tables() {
-        if plan.tables.left.contains(plain_name(&table)) {
-            out.extend(before.and_then(|r| Some((table.clone(), r.fingerprints.get(&table)?.clone()))));
-            continue;
+    let tables = contents.tables();
+    let mut carried = Vec::new();
+    for table in &tables {
+        if plan.tables.left.contains(plain_name(table)) {
+            out.extend(before.and_then(|r| Some((table.clone(), r.fingerprints.get(table)?.clone()))));
+        } else if plan.keeps(table) == crate::dump::rules::Keep::All {
+            carried.push((table, name_in_copy(table, plan.prefix.as_ref())));
         }
-        if plan.keeps(&table) != crate::dump::rules::Keep::All {
-            continue;
-        }
-        let here = name_in_copy(&table, plan.prefix.as_ref());
-        let (Some((source, shape)), Ok(Some(copy))) = (contents.fingerprint(&table), copy.checksum(&here))
-        else {
-            continue;
-        };
-        out.insert(table, Fingerprint { source, copy, shape });
+    }
+    let at_source = |table: &String| contents.fingerprint(table);
+    for (table, _, (source, shape), copy) in both(access, &carried, &at_source) {
+        out.insert(table.clone(), Fingerprint { source, copy, shape });
     }
     (out, rewritten_by(contents, &plan.definition))
 }
