@@ -7,6 +7,7 @@
 //! - `copies`: from server to server, brought up to date, interrupted, taken back
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `engines`: sites on PostgreSQL and SQLite, cloned straight
+//! - `faults`: no room, and kills, at live sites
 //! - `dialects`: dumps of other servers, written and loaded by these servers
 //! - `tracing`: `trace` in dumps, folders and archives
 //! - `wordpress`: a real installation, moved and opened
@@ -31,6 +32,7 @@ mod difference;
 mod documents;
 mod dumps;
 mod engines;
+mod faults;
 mod guards;
 mod in_place;
 mod json_config;
