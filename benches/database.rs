@@ -218,6 +218,17 @@ fn clone_against(ground: &Ground, runs: usize) {
                     site.display()
                 ),
             ),
+            (
+                "zporter clone --refresh, 1 % of the rows of all tables changed",
+                format!(
+                    "for t in $({0} -N c -e 'SHOW TABLES'); do {0} c -e \"UPDATE $t SET kind = kind + 1 WHERE id % 100 = 7\" 2>/dev/null || true; done",
+                    server.stock()
+                ),
+                format!(
+                    "{zp} clone '{}' copy --refresh --old-address http://www.fernhollow.example >/dev/null",
+                    site.display()
+                ),
+            ),
         ],
         runs,
         ground.bytes,

@@ -47,6 +47,9 @@ pub struct Fingerprint {
     pub copy: u64,
     /// Hash of how the table is made at the source.
     pub shape: String,
+    /// The same in the copy.
+    #[serde(default)]
+    pub copy_shape: String,
 }
 
 /// Returns the files that hold a site's settings, each with a hash of its bytes.

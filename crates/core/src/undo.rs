@@ -308,6 +308,9 @@ impl Undo {
             Some(access) if self.rows.is_some() => {
                 let list = self.rows.as_deref().unwrap_or(&self.kept);
                 (done.rows_back, done.rows_stay) = undo_rows(access, list).map_err(Box::new)?;
+                if !self.tables.is_empty() || self.kept_dump.is_some() {
+                    self.database(access, book, watch, &mut done)?;
+                }
             }
             // A file that the run made goes as its other files do.
             Some(access) if access.engine.facts().is_file && self.made(Path::new(&access.name)) => {

@@ -283,6 +283,10 @@ fn way(report: &mut Report, copied: &Copied, dry_run: bool) {
             format!("{} at the source and here, not carried again", count(plan.tables.unchanged, "table")),
         );
     }
+    if !plan.tables.row_by_row.is_empty() {
+        let tables = count(plan.tables.row_by_row.len() as u64, "table");
+        facts.add("compares", format!("{tables} row by row; rows that differ are changed, all others stay"));
+    }
     if !plan.tables.grown.is_empty() {
         let tables = count(plan.tables.grown.len() as u64, "table");
         let newer =
@@ -321,6 +325,11 @@ fn work(report: &mut Report, done: &Restored, dry_run: bool) {
     let mut facts = Facts::default();
     if !dry_run {
         facts.add("files", format!("{}, {}", count(done.files, "file"), bytes(done.bytes)));
+        let changed: u64 = done.row_by_row.values().sum();
+        if changed > 0 {
+            let tables = count(done.row_by_row.len() as u64, "table");
+            facts.add("rows", format!("{} taken away or made, in {tables}", number(changed)));
+        }
         if let Some(r) = &done.refreshed {
             facts.add("unchanged", count(r.unchanged, "file"));
             facts.add("own settings", format!("{} left as they are", count(r.own, "file")));

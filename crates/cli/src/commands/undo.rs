@@ -219,7 +219,8 @@ fn report(undo: &Undo, done: &Done, run: String) -> Result<Report, CommandError>
         let place = undo.database.clone().unwrap_or_default();
         report.findings.push(Finding::new(Code::ChangedAfterRun, what, place, "look at them by hand"));
     }
-    if let Some(url) = undo.database.as_ref().filter(|_| undo.rows.is_none() && done.tables_beside == 0) {
+    let tables = undo.rows.is_none() || done.database_put_back || done.database_emptied;
+    if let Some(url) = undo.database.as_ref().filter(|_| tables && done.tables_beside == 0) {
         let told = match (done.database_put_back, done.database_emptied) {
             (true, _) => "holds again what it held before",
             (false, true) => "is as empty as before",

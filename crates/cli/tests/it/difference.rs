@@ -36,6 +36,24 @@ fn a_copy_that_is_brought_up_to_date_equals_one_that_is_made_anew() {
         })
         .collect();
     server.load_with_client(&database, &made);
+    // Keys of several columns, below zero and above what fits with a sign, values of every kind, and a further unique index.
+    let mixed: Vec<String> = (-20..20)
+        .map(|i| {
+            format!(
+                "({i},{},'u{i}',{i}.125,'2026-03-01 20:00:{:02}',{},'{}','{}/mixed/{i}')",
+                18_446_744_073_709_551_000u64 + (i + 20) as u64,
+                i + 20,
+                if i % 3 == 0 { "NULL".to_string() } else { format!("x'00ff{:02x}'", i + 20) },
+                if i % 2 == 0 { "p" } else { "q" },
+                site.address
+            )
+        })
+        .collect();
+    server.load_with_client(&database, &format!(
+        "CREATE TABLE `{p}mixed` (a int, b bigint unsigned, u varchar(40) UNIQUE, n decimal(10,3), d datetime, x blob, e enum('p','q'), t text, PRIMARY KEY (a, b));\n\
+         INSERT INTO `{p}mixed` VALUES {};\n",
+        mixed.join(",")
+    ));
     // What names tables that stay is made anew all the same.
     let bodies = format!(
         "CREATE TRIGGER `{p}tick` BEFORE INSERT ON `{p}extra_0` FOR EACH ROW SET NEW.t = NEW.t;\nCREATE VIEW `{p}seen` AS SELECT id FROM `{p}extra_1`;\n"
@@ -54,8 +72,14 @@ fn a_copy_that_is_brought_up_to_date_equals_one_that_is_made_anew() {
     // Nothing has changed: nothing is carried.
     let again = clone("copy", &copy, &["--refresh", "--json"]).document();
     assert!(again["result"]["loaded"].as_object().unwrap().len() <= 1, "{:#}", again["result"]["loaded"]);
+    // One row of a table is changed: that row goes and comes, and nothing else of the table.
+    server.load_with_client(&database, &format!("UPDATE `{p}mixed` SET n = 77.5 WHERE a = -7;"));
+    let again = clone("copy", &copy, &["--refresh", "--json"]).document();
+    assert_eq!(again["result"]["row_by_row"], serde_json::json!({ format!("{p}mixed"): 2 }), "{again:#}");
+    bench.run(&["undo", "last", "--database-password-file", "pw"]).expect(0).says(&["2 rows as they were"]);
+    clone("copy", &copy, &["--refresh"]);
     let mut dice = Dice(7);
-    for round in 0..6 {
+    for round in 0..8 {
         for _ in 0..=dice.throw(3) {
             let table = &tables[dice.throw(6) as usize];
             let id = 1 + dice.throw(50);
@@ -69,6 +93,24 @@ fn a_copy_that_is_brought_up_to_date_equals_one_that_is_made_anew() {
             };
             server.load_with_client(&database, &sql);
         }
+        let id = dice.throw(40) as i64 - 20;
+        let mixed = match dice.throw(5) {
+            // Two rows change their unique values.
+            0 => format!(
+                "UPDATE `{p}mixed` SET u = CASE a WHEN {id} THEN 'u{0}x' ELSE u END; UPDATE `{p}mixed` SET u = 'u{id}' WHERE a = {0}; UPDATE `{p}mixed` SET u = 'u{0}' WHERE a = {id};",
+                id + 1
+            ),
+            1 => format!(
+                "UPDATE `{p}mixed` SET x = NULL, t = '{}/mixed/new', d = NULL WHERE a > {id};",
+                site.address
+            ),
+            2 => format!("DELETE FROM `{p}mixed` WHERE a < {id} AND a % 3 = 0;"),
+            3 => format!("UPDATE `{p}mixed` SET b = b + 600 WHERE a = {id} AND b < 18446744073709551015;"),
+            _ => format!(
+                "INSERT IGNORE INTO `{p}mixed` VALUES ({id}, {round}, 'new{round}', 1, NULL, x'', 'q', NULL);"
+            ),
+        };
+        server.load_with_client(&database, &mixed);
         if dice.throw(2) == 0 {
             // Somebody played with the copy.
             let table = &tables[dice.throw(6) as usize];

@@ -15,7 +15,9 @@ use folders::{entry, file_entry, folder_entries, unreadable};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
 use crate::archive::read::EntryKind;
+use crate::database::DatabaseError;
 use crate::database::load::plain_name;
+use crate::database::snapshot::DumpOut;
 use crate::database::stream::{self, DatabaseStream};
 use crate::event::Findings;
 use crate::event::Watch;
@@ -192,11 +194,22 @@ impl SiteContents {
     /// Returns the checksum of a table's rows at the source, and a hash of how it is made, where its server tells.
     pub(crate) fn fingerprint(&self, table: &str) -> Option<(u64, String)> {
         let (sum, made) = self.live.as_ref()?.fingerprint(table)?;
-        // The next number is no part of how it is made.
-        let text = String::from_utf8_lossy(&made).into_owned();
-        let mut words: Vec<&str> = text.split_whitespace().collect();
-        words.retain(|word| !word.starts_with("AUTO_INCREMENT="));
-        Some((sum, blake3::hash(words.join(" ").as_bytes()).to_hex().to_string()))
+        Some((sum, shape(&made)))
+    }
+
+    /// Columns by which rows of a table at the source can be compared one by one.
+    pub(crate) fn row_key(&self, table: &str) -> Option<Vec<String>> {
+        self.live.as_ref()?.row_key(table).ok()
+    }
+
+    /// Writes a table of the source, its rows in the order of such a key.
+    pub(crate) fn rows_in_order(
+        &self,
+        table: &str,
+        key: &[String],
+        out: &mut dyn DumpOut,
+    ) -> Result<(), DatabaseError> {
+        self.live.as_ref().map_or(Ok(()), |live| live.in_order(table, key, out))
     }
 
     /// Says whether the database's rows come straight from its server.
@@ -305,6 +318,15 @@ impl SiteContents {
         }
         ControlFlow::Continue(())
     }
+}
+
+/// A hash of how a table is made.
+pub(crate) fn shape(made: &[u8]) -> String {
+    // The next number is no part of it.
+    let text = String::from_utf8_lossy(made).into_owned();
+    let mut words: Vec<&str> = text.split_whitespace().collect();
+    words.retain(|word| !word.starts_with("AUTO_INCREMENT="));
+    blake3::hash(words.join(" ").as_bytes()).to_hex().to_string()
 }
 
 /// Hands on every part of a database that is read meanwhile.

@@ -1,11 +1,13 @@
 //! Tables that need not be carried again when a copy is brought up to date: at the source and in the copy they are as they were when they were carried
-//! last, by the servers' own checksums and by how they are made. Anything else comes whole.
+//! last, by the servers' own checksums and by how they are made. Of others that are made as they were only the rows change that differ
+//! (`row_by_row`), where rows can be told apart. Anything else comes whole.
 
 use super::plan::RestorePlan;
-use crate::contents::SiteContents;
+use crate::contents::{SiteContents, shape};
 use crate::copy_record::{Fingerprint, Record};
 use crate::database::load::plain_name;
 use crate::database::servers;
+use crate::database::snapshot::Whole;
 use crate::dump::prefix::PrefixChange;
 use crate::place::DatabaseAccess;
 use crate::system::Definition;
@@ -22,27 +24,39 @@ fn name_in_copy(table: &str, prefix: Option<&PrefixChange>) -> String {
     prefix.map_or_else(|| plain.to_string(), |change| change.renamed(plain))
 }
 
-/// Returns the tables that are at the source what they were, and in the copy as well: names at the source and in the copy.
-pub(super) fn unchanged(
+/// How tables stand that were carried before: names at the source and in the copy.
+#[derive(Debug, Default)]
+pub(super) struct Standing {
+    /// Those that are what they were, on both sides.
+    pub(super) unchanged: Vec<(String, String)>,
+    /// Those that are made as they were, on both sides, and hold other rows.
+    pub(super) changed: Vec<(String, String)>,
+}
+
+/// Looks how tables stand that were carried before.
+pub(super) fn standing(
     record: &Record,
     contents: &SiteContents,
     access: &DatabaseAccess,
     definition: &Definition,
     prefix: Option<&PrefixChange>,
     there: &BTreeSet<String>,
-) -> Vec<(String, String)> {
-    let known = &record.fingerprints;
+) -> Standing {
+    let (known, mut out) = (&record.fingerprints, Standing::default());
     if known.is_empty() || record.rewritten_by != rewritten_by(contents, definition) {
-        return Vec::new();
+        return out;
     }
     let wanted = known.keys().map(|table| (table, name_in_copy(table, prefix)));
     let wanted: Vec<_> = wanted.filter(|(_, here)| there.contains(here)).collect();
-    let at_source = |table: &String| contents.fingerprint(table);
-    let same = both(access, &wanted, &at_source).into_iter().filter(|(table, _, now, copy)| {
-        let then = &known[*table];
-        *now == (then.source, then.shape.clone()) && *copy == then.copy
-    });
-    same.map(|(table, here, ..)| (table.clone(), here)).collect()
+    for (table, here, now) in both(access, &wanted, &|table| contents.fingerprint(table)) {
+        let then = &known[table];
+        if now == *then {
+            out.unchanged.push((table.clone(), here));
+        } else if now.shape == then.shape && now.copy_shape == then.copy_shape {
+            out.changed.push((table.clone(), here));
+        }
+    }
+    out
 }
 
 /// What a table is like at the source: checksum of its rows, and hash of how it is made.
@@ -53,10 +67,16 @@ fn both<'t>(
     access: &DatabaseAccess,
     tables: &[(&'t String, String)],
     at_source: &(dyn Fn(&String) -> Option<AtSource> + Sync),
-) -> Vec<(&'t String, String, AtSource, u64)> {
-    let in_copy = || -> Option<Vec<Option<u64>>> {
+) -> Vec<(&'t String, String, Fingerprint)> {
+    let in_copy = || -> Option<Vec<Option<AtSource>>> {
         let mut copy = servers::snapshot(access).ok()?;
-        Some(tables.iter().map(|(_, here)| copy.checksum(here).ok().flatten()).collect())
+        let mut look = |here: &str| {
+            let sum = copy.checksum(here).ok()??;
+            let mut made = Whole(Vec::new());
+            copy.table(here, false, &mut made).ok()?;
+            Some((sum, shape(&made.0)))
+        };
+        Some(tables.iter().map(|(_, here)| look(here)).collect())
     };
     let (source, copy) = std::thread::scope(|scope| {
         // Two servers, or two cores of one.
@@ -65,7 +85,11 @@ fn both<'t>(
         (source, asked.ok().and_then(|asked| asked.join().ok().flatten()).unwrap_or_default())
     });
     let all = tables.iter().zip(source).zip(copy);
-    all.filter_map(|(((table, here), source), copy)| Some((*table, here.clone(), source?, copy?))).collect()
+    all.filter_map(|(((table, here), source), copy)| {
+        let ((source, shape), (copy, copy_shape)) = (source?, copy?);
+        Some((*table, here.clone(), Fingerprint { source, copy, shape, copy_shape }))
+    })
+    .collect()
 }
 
 /// Takes the fingerprints of what was carried, in the view in which it was read. Those of tables that stayed are as they were.
@@ -84,15 +108,16 @@ pub(super) fn fingerprints(
     let tables = contents.tables();
     let mut carried = Vec::new();
     for table in &tables {
-        if plan.tables.left.contains(plain_name(table)) {
+        let compared = plan.tables.row_by_row.iter().any(|r| r.table == *table);
+        if plan.tables.left.contains(plain_name(table)) && !compared {
             out.extend(before.and_then(|r| Some((table.clone(), r.fingerprints.get(table)?.clone()))));
-        } else if plan.keeps(table) == crate::dump::rules::Keep::All {
+        } else if compared || plan.keeps(table) == crate::dump::rules::Keep::All {
             carried.push((table, name_in_copy(table, plan.prefix.as_ref())));
         }
     }
     let at_source = |table: &String| contents.fingerprint(table);
-    for (table, _, (source, shape), copy) in both(access, &carried, &at_source) {
-        out.insert(table.clone(), Fingerprint { source, copy, shape });
+    for (table, _, fingerprint) in both(access, &carried, &at_source) {
+        out.insert(table.clone(), fingerprint);
     }
     (out, rewritten_by(contents, &plan.definition))
 }

@@ -20,6 +20,7 @@ pub mod planning;
 pub mod push;
 pub mod refresh;
 pub mod restored;
+pub mod row_by_row;
 mod rows;
 pub mod run;
 pub mod source;

@@ -14,6 +14,7 @@ use super::owner::Owner;
 use super::plan::RestorePlan;
 use super::push;
 use super::refresh::Outlook;
+use super::row_by_row::RowByRow;
 use super::source::{ArchiveKind, Source, look};
 use super::target_tables::{SiteTables, TargetTables};
 use crate::config;
@@ -214,8 +215,12 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     {
         let set = |table: &str| planned.rows.iter().any(|r| is_table(&r.setting.table, table));
         let (change, there) = (prefix.as_ref(), &target.replaced);
-        let same = difference::unchanged(&record, contents, access, &definition, change, there);
-        target.leave_unchanged(same.into_iter().filter(|(table, _)| !set(table)));
+        let standing = difference::standing(&record, contents, access, &definition, change, there);
+        target.leave_unchanged(standing.unchanged.into_iter().filter(|(table, _)| !set(table)));
+        // What is declared of a table is judged by all of its rows.
+        let plain = |table: &str| !set(table) && !cells.iter().any(|c| is_table(&c.table, table));
+        let changed = standing.changed.into_iter().filter(|(table, _)| plain(table));
+        target.compare(changed.filter_map(|(t, here)| RowByRow::of(t, here, contents, access)).collect());
     }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);

@@ -8,6 +8,7 @@ use super::locate::EntryPlace;
 use super::ownership;
 use super::plan::RestorePlan;
 use super::restored::Restored;
+use super::row_by_row;
 use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source::{self, ArchiveKind};
 use super::tidy;
@@ -132,6 +133,7 @@ pub fn run(
     if !plan.is_exchanged() {
         sink.take().map_or(Ok(()), |sink| sink.finish(&mut total, &change_log))?;
     }
+    row_by_row::carry(plan, samples, book, &mut total, watch)?;
     if let ArchiveKind::Ours(head) = &plan.source.kind {
         total.taken_over = in_place::take_over(plan, &head.left_out, &mut change_log)?;
     }

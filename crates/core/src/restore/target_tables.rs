@@ -4,6 +4,7 @@
 use super::guards::{carried_tables, guard_database, in_source_database};
 use super::job::RestoreJob;
 use super::push::Grown;
+use super::row_by_row::RowByRow;
 use super::source::{ArchiveKind, Source};
 use super::{RestoreError, in_place, push};
 use crate::database::load::plain_name;
@@ -35,6 +36,8 @@ pub struct TargetTables {
     pub grown: Vec<Grown>,
     /// Tables that are as they were when they were carried last, and stay.
     pub unchanged: u64,
+    /// Tables of which only those rows are changed that differ.
+    pub row_by_row: Vec<RowByRow>,
     /// Tables of the site that stay as they are, by their names at the source.
     pub(super) left: BTreeSet<String>,
     /// Prefix of the site's own tables, of a copy that lies beside them in their database: nothing else is copied.
@@ -124,6 +127,15 @@ impl TargetTables {
         let left: BTreeSet<String> = left;
         self.replaced = replaced;
         self.left.extend(left);
+    }
+
+    /// Leaves tables whose rows are compared one by one.
+    pub(super) fn compare(&mut self, tables: Vec<RowByRow>) {
+        for table in &tables {
+            self.replaced.remove(&table.here);
+            self.left.insert(plain_name(&table.table).to_string());
+        }
+        self.row_by_row = tables;
     }
 
     /// Leaves tables that are what they were, by their names at the source and here.

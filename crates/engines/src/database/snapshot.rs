@@ -88,6 +88,20 @@ pub trait Snapshot: Send {
     fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
+    /// Columns of a table's primary key, if its rows can be told apart and changed by it one by one: whole numbers, no values that are spelled
+    /// otherwise than they are kept, nothing that a change sets off. None where that does not hold.
+    fn row_key(&mut self, _table: &str) -> Result<Vec<String>, DatabaseError> {
+        Ok(Vec::new())
+    }
+    /// Writes a table as [`Snapshot::table`] does, its rows in the order of such a key.
+    fn table_in_order(
+        &mut self,
+        table: &str,
+        _key: &[String],
+        out: &mut dyn DumpOut,
+    ) -> Result<u64, DatabaseError> {
+        self.table(table, true, out)
+    }
     /// Returns the server's own checksum of a table's rows, where it has one.
     fn checksum(&mut self, _table: &str) -> Result<Option<u64>, DatabaseError> {
         Ok(None)

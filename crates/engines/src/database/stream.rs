@@ -99,6 +99,17 @@ impl DatabaseStream {
         Some((sum, made.0))
     }
 
+    /// Columns by which rows of a table can be compared one by one, see [`Snapshot::row_key`].
+    pub fn row_key(&self, table: &str) -> Result<Vec<String>, DatabaseError> {
+        self.snapshot.lock().unwrap_or_else(PoisonError::into_inner).row_key(table)
+    }
+
+    /// Writes a table as a text of its own, its rows in the order of a key.
+    pub fn in_order(&self, table: &str, key: &[String], out: &mut dyn DumpOut) -> Result<(), DatabaseError> {
+        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
+        write_in_order(&mut **snapshot, table, key, out)
+    }
+
     /// Writes a table with all that a text of its own needs. Returns the number of rows.
     pub fn table(&self, table: &str, rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
@@ -133,6 +144,19 @@ impl DatabaseStream {
             take(&mut Reader { pipe: Some(pipe), told })
         })
     }
+}
+
+/// Writes a table as a text of its own, its rows in the order of a key.
+pub fn write_in_order(
+    snapshot: &mut dyn Snapshot,
+    table: &str,
+    key: &[String],
+    out: &mut dyn DumpOut,
+) -> Result<(), DatabaseError> {
+    out.write_all(snapshot.session().as_bytes())?;
+    snapshot.table_in_order(table, key, out)?;
+    out.write_all(snapshot.closing().as_bytes())?;
+    Ok(out.flush()?)
 }
 
 /// Reads a part; its end counts only when the writer says that all was written.

@@ -53,6 +53,10 @@ impl MysqlEditor {
     /// The statement of a change, in which columns keep their values that the server would set.
     fn statement(&mut self, change: &RowChange) -> Result<String, DatabaseError> {
         let sql = self.dialect().statement_of(change);
+        if change.fate == RowFate::Comes {
+            // A row that is there already stays, and is counted as none.
+            return Ok(sql.replacen("INSERT INTO", "INSERT IGNORE INTO", 1));
+        }
         if change.fate != RowFate::Changes {
             return Ok(sql);
         }

@@ -4,7 +4,7 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
-use super::{checksum, connect, name, refused, rows, run, server, tables};
+use super::{checksum, connect, name, quoted, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
 use crate::dump::literal::Quoting;
@@ -123,7 +123,41 @@ impl Snapshot for MysqlSnapshot {
             create = of_no_database(&create, &self.database);
         }
         writeln!(out, "DROP TABLE IF EXISTS {};\n{create};", name(table))?;
-        if with_rows { write_rows(&mut self.conn, table, columns, out) } else { Ok(0) }
+        if with_rows { write_rows(&mut self.conn, table, columns, &[], out) } else { Ok(0) }
+    }
+
+    fn row_key(&mut self, table: &str) -> Result<Vec<String>, DatabaseError> {
+        let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
+        let here = format!("WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}", quoted(table));
+        let sql = format!(
+            "SELECT (SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE = {0}) \
+               + (SELECT COUNT(*) FROM information_schema.TABLES {here} AND TABLE_TYPE <> 'BASE TABLE') \
+               + (SELECT COUNT(*) FROM information_schema.COLUMNS {here} AND (EXTRA LIKE '%on update%' OR DATA_TYPE = 'bit'))",
+            quoted(table)
+        );
+        let hindered: Vec<u64> = rows(&mut self.conn, &sql)?;
+        if hindered != [0] || columns.iter().any(|c| c.spelling == Spelling::Float) {
+            return Ok(Vec::new());
+        }
+        let sql = format!(
+            "SELECT s.COLUMN_NAME, c.DATA_TYPE FROM information_schema.STATISTICS s JOIN information_schema.COLUMNS c USING (TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME) \
+             {here} AND s.INDEX_NAME = 'PRIMARY' ORDER BY s.SEQ_IN_INDEX"
+        );
+        let key: Vec<(String, String)> = rows(&mut self.conn, &sql)?;
+        let whole = |kind: &str| matches!(kind, "tinyint" | "smallint" | "mediumint" | "int" | "bigint");
+        let fits = key.iter().all(|(_, kind)| whole(&kind.to_ascii_lowercase()));
+        Ok(if fits { key.into_iter().map(|(column, _)| column).collect() } else { Vec::new() })
+    }
+
+    fn table_in_order(
+        &mut self,
+        table: &str,
+        key: &[String],
+        out: &mut dyn DumpOut,
+    ) -> Result<u64, DatabaseError> {
+        self.table(table, false, out)?;
+        let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
+        write_rows(&mut self.conn, table, columns, key, out)
     }
 
     fn checksum(&mut self, table: &str) -> Result<Option<u64>, DatabaseError> {
@@ -203,13 +237,16 @@ fn write_rows(
     conn: &mut Conn,
     table: &str,
     columns: &[Column],
+    order: &[String],
     out: &mut dyn DumpOut,
 ) -> Result<u64, DatabaseError> {
     let carried: Vec<&Column> = columns.iter().filter(|c| !c.generated).collect();
     let names: Vec<String> = carried.iter().map(|c| name(&c.name)).collect();
     let selected: Vec<String> = carried.iter().map(|c| c.selected()).collect();
     let head = format!("INSERT INTO {} ({}) VALUES\n", name(table), names.join(","));
-    let sql = format!("SELECT {} FROM {}", selected.join(","), name(table));
+    let order: Vec<String> = order.iter().map(|c| name(c)).collect();
+    let order = if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(",")) };
+    let sql = format!("SELECT {} FROM {}{order}", selected.join(","), name(table));
     let mut result = conn.query_iter(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
     let mut inserts = Inserts::new(out, head, INSERT_SIZE);
     let Some(set) = result.iter() else { return Ok(0) };

@@ -1,0 +1,346 @@
+//! Tables of a copy in which only the rows are changed that differ from the source: both sides are read in the order of their keys and
+//! compared row by row, as the rewriter leaves those of the source.
+//!
+//! Invariant: what differs stands in a list on the disk before the first row is changed, and the list can be walked back (`live`).
+
+use super::RestoreError;
+use super::live::{self, Changed, ROWS};
+use super::plan::RestorePlan;
+use super::restored::Restored;
+use super::rows::{rewrite, with_rules};
+use crate::contents::SiteContents;
+use crate::database::DatabaseError;
+use crate::database::servers;
+use crate::database::stream::write_in_order;
+use crate::dump::dialect::Dialect;
+use crate::dump::row::{self, Value};
+use crate::dump::row_change::{ColumnChange, RowChange, RowFate};
+use crate::dump::rules::{Rewritten, Rules};
+use crate::dump::stream::{At, DumpError, Piece, Sink, Source, WINDOW, run_source};
+use crate::event::{Event, Watch};
+use crate::finding::{Code, Finding};
+use crate::fsx::{AtPath, private_folder};
+use crate::logbook::{self, StepKind};
+use crate::pipe::pipe;
+use crate::place::DatabaseAccess;
+use std::fs::File;
+use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::sync::Arc;
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+/// A table whose rows are compared.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowByRow {
+    /// Its name at the source.
+    pub table: String,
+    /// Its name in the copy.
+    pub here: String,
+    /// Columns of its key.
+    pub key: Vec<String>,
+}
+
+impl RowByRow {
+    /// Says of a table whether its rows can be compared, by its names on both sides.
+    pub(super) fn of(
+        table: String,
+        here: String,
+        contents: &SiteContents,
+        access: &DatabaseAccess,
+    ) -> Option<RowByRow> {
+        let key = contents.row_key(&table)?;
+        let same = servers::snapshot(access).and_then(|mut copy| copy.row_key(&here)).ok()? == key;
+        (same && !key.is_empty()).then_some(RowByRow { table, here, key })
+    }
+}
+
+/// A row with its key.
+struct Keyed {
+    key: Vec<i128>,
+    row: Vec<u8>,
+}
+
+/// Rows come in bundles of about so many bytes.
+const BUNDLE: usize = 256 << 10;
+
+/// Bundles that wait to be compared.
+const WAITING: usize = 4;
+
+/// How the rows of a side are spelled.
+type Spelled = (Arc<[String]>, crate::dump::literal::Quoting);
+
+/// Takes the rows out of a dump of one table.
+struct Rows<'k> {
+    key: &'k [String],
+    /// Where in a row the values of the key stand.
+    places: Vec<usize>,
+    values: Vec<Value>,
+    bundle: Vec<Keyed>,
+    bytes: usize,
+    send: SyncSender<(Vec<Keyed>, Spelled)>,
+    spelled: Option<Spelled>,
+}
+
+impl Rows<'_> {
+    fn pass_on(&mut self) -> Result<(), DumpError> {
+        let (Some(spelled), false) = (self.spelled.clone(), self.bundle.is_empty()) else { return Ok(()) };
+        self.bytes = 0;
+        let gone = |_| DumpError::Sink("nobody compares these rows any more".into());
+        self.send.send((std::mem::take(&mut self.bundle), spelled)).map_err(gone)
+    }
+
+    fn read(&mut self, reader: impl Read) -> Result<(), DumpError> {
+        let reader = BufReader::with_capacity(1 << 16, reader);
+        let ending = run_source(Source::new(reader, WINDOW, Some(Dialect::Mysql))?, self)?;
+        match ending.cut_off {
+            Some(cut) => Err(DumpError::Sink(format!("it breaks off at line {}", cut.line).into())),
+            None => self.pass_on(),
+        }
+    }
+}
+
+impl Sink for Rows<'_> {
+    fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
+        let Piece::Rows(rows) = piece else { return Ok(()) };
+        if self.spelled.is_none() {
+            let columns = at.statement.columns.clone().unwrap_or_else(|| Arc::from([]));
+            self.places = self.key.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
+            self.spelled = Some((columns, at.quoting));
+        }
+        for row in rows.each() {
+            row::cut(row, at.quoting, &mut self.values);
+            let number = |place: &usize| {
+                let text = row.get(self.values.get(*place)?.span.clone())?;
+                std::str::from_utf8(text).ok()?.trim().parse::<i128>().ok()
+            };
+            let key: Option<Vec<i128>> = self.places.iter().map(number).collect();
+            let Some(key) = key.filter(|k| k.len() == self.key.len()) else {
+                return Err(DumpError::Sink("a row has no key".into()));
+            };
+            self.bytes += row.len();
+            self.bundle.push(Keyed { key, row: row.to_vec() });
+        }
+        if self.bytes >= BUNDLE { self.pass_on() } else { Ok(()) }
+    }
+}
+
+/// The rows of a side, one after the other.
+struct Side {
+    receive: Receiver<(Vec<Keyed>, Spelled)>,
+    bundle: std::vec::IntoIter<Keyed>,
+    spelled: Option<Spelled>,
+    next: Option<Keyed>,
+}
+
+impl Side {
+    fn of(receive: Receiver<(Vec<Keyed>, Spelled)>) -> Side {
+        let mut side = Side { receive, bundle: Vec::new().into_iter(), spelled: None, next: None };
+        side.step();
+        side
+    }
+
+    fn step(&mut self) -> Option<Keyed> {
+        let last = self.next.take();
+        self.next = self.bundle.next();
+        while self.next.is_none() {
+            let Ok((bundle, spelled)) = self.receive.recv() else { break };
+            (self.bundle, self.spelled) = (bundle.into_iter(), Some(spelled));
+            self.next = self.bundle.next();
+        }
+        last
+    }
+
+    /// What happens to a row of this side as a whole.
+    fn change(&self, table: &RowByRow, fate: RowFate, keyed: &Keyed) -> Result<RowChange, DumpError> {
+        let none = || DumpError::Sink("a row cannot be read again".into());
+        let (columns, quoting) = self.spelled.as_ref().ok_or_else(none)?;
+        let mut values = Vec::new();
+        row::cut(&keyed.row, *quoting, &mut values);
+        if values.len() != columns.len() {
+            return Err(none());
+        }
+        let mut change = RowChange {
+            fate,
+            table: table.here.clone(),
+            keyless: false,
+            key: Vec::new(),
+            columns: Vec::new(),
+        };
+        for (column, value) in columns.iter().zip(&values) {
+            let text = std::str::from_utf8(&keyed.row[value.span.clone()]).map_err(|_| none())?.trim();
+            match table.key.contains(column) {
+                true => change.key.push((column.clone(), text.into())),
+                false => change.columns.push(ColumnChange {
+                    column: column.clone(),
+                    old: text.into(),
+                    new: text.into(),
+                }),
+            }
+        }
+        Ok(change)
+    }
+}
+
+/// Where changes are written: rows that go, and rows that come, which have to wait until all others went.
+struct Lists {
+    goes: BufWriter<File>,
+    comes: BufWriter<File>,
+}
+
+impl Lists {
+    fn write(&mut self, change: &RowChange) -> Result<(), DumpError> {
+        let out = if change.fate == RowFate::Goes { &mut self.goes } else { &mut self.comes };
+        serde_json::to_writer(&mut *out, change).map_err(io::Error::from).map_err(DumpError::Write)?;
+        out.write_all(b"\n").map_err(DumpError::Write)
+    }
+}
+
+/// Walks along both sides and writes down what differs.
+fn differences(
+    table: &RowByRow,
+    mut source: Side,
+    mut copy: Side,
+    lists: &mut Lists,
+) -> Result<(), DumpError> {
+    loop {
+        let order = match (&source.next, &copy.next) {
+            (None, None) => return Ok(()),
+            (Some(_), None) => std::cmp::Ordering::Less,
+            (None, Some(_)) => std::cmp::Ordering::Greater,
+            (Some(new), Some(old)) => new.key.cmp(&old.key),
+        };
+        let (new, old) = match order {
+            std::cmp::Ordering::Less => (source.step(), None),
+            std::cmp::Ordering::Greater => (None, copy.step()),
+            std::cmp::Ordering::Equal => (source.step(), copy.step()),
+        };
+        if let (Some(new), Some(old)) = (&new, &old)
+            && new.row == old.row
+        {
+            continue;
+        }
+        if let Some(old) = &old {
+            lists.write(&copy.change(table, RowFate::Goes, old)?)?;
+        }
+        if let Some(new) = &new {
+            lists.write(&source.change(table, RowFate::Comes, new)?)?;
+        }
+    }
+}
+
+/// Compares a table.
+fn compare(
+    table: &RowByRow,
+    contents: &SiteContents,
+    access: &DatabaseAccess,
+    rules: &Rules<'_>,
+    lists: &mut Lists,
+) -> Result<(Rewritten, Dialect), RestoreError> {
+    let wrong = |source: DumpError| RestoreError::Dump { name: table.table.clone(), source };
+    let no_thread = |e: io::Error| RestoreError::Database(DatabaseError::Io(e));
+    let stopped =
+        || RestoreError::Database(DatabaseError::Io(io::Error::other("a comparing thread stopped")));
+    let rows = |send| Rows {
+        key: &table.key,
+        places: Vec::new(),
+        values: Vec::new(),
+        bundle: Vec::new(),
+        bytes: 0,
+        send,
+        spelled: None,
+    };
+    std::thread::scope(|scope| {
+        let (from_source, mut to_source) = pipe();
+        let (from_rewriter, to_rewriter) = pipe();
+        let (from_copy, mut to_copy) = pipe();
+        let (send_new, new) = sync_channel(WAITING);
+        let (send_old, old) = sync_channel(WAITING);
+        let reading = crate::threads::start_in(scope, move || {
+            contents.rows_in_order(&table.table, &table.key, &mut to_source)
+        })
+        .map_err(no_thread)?;
+        let copying = crate::threads::start_in(scope, move || {
+            write_in_order(&mut *servers::snapshot(access)?, &table.here, &table.key, &mut to_copy)
+        })
+        .map_err(no_thread)?;
+        let rewriting = crate::threads::start_in(scope, move || {
+            rewrite(&table.table, from_source, None, rules, to_rewriter).and_then(
+                |(mut out, done, dialect)| {
+                    out.flush().map_err(|e| RestoreError::Dump {
+                        name: String::new(),
+                        source: DumpError::Write(e),
+                    })?;
+                    Ok((done, dialect))
+                },
+            )
+        })
+        .map_err(no_thread)?;
+        let mut rows_of_source = rows(send_new);
+        let news =
+            crate::threads::start_in(scope, move || rows_of_source.read(from_rewriter)).map_err(no_thread)?;
+        let mut rows_of_copy = rows(send_old);
+        let olds =
+            crate::threads::start_in(scope, move || rows_of_copy.read(from_copy)).map_err(no_thread)?;
+        let compared = differences(table, Side::of(new), Side::of(old), lists);
+        // Whoever reads from a server knows best what went wrong.
+        let source = reading.join().map_err(|_| stopped())?;
+        let copy = copying.join().map_err(|_| stopped())?;
+        let rewritten = rewriting.join().map_err(|_| stopped())?;
+        let (news, olds) = (news.join().map_err(|_| stopped())?, olds.join().map_err(|_| stopped())?);
+        compared.map_err(wrong)?;
+        copy.map_err(RestoreError::Database)?;
+        source.map_err(RestoreError::Database)?;
+        news.and(olds).map_err(wrong)?;
+        rewritten
+    })
+}
+
+/// Compares the tables of a plan, and changes the rows that differ.
+pub(super) fn carry(
+    plan: &RestorePlan,
+    samples: usize,
+    book: &logbook::Run,
+    total: &mut Restored,
+    watch: &dyn Watch,
+) -> Result<(), RestoreError> {
+    let tables = &plan.tables.row_by_row;
+    let (Some(contents), Some(access), false) = (&plan.job.contents, &plan.job.database, tables.is_empty())
+    else {
+        return Ok(());
+    };
+    private_folder(&book.kept()).at(book.kept())?;
+    let path = book.kept().join(ROWS);
+    watch.event(Event::StepStarted { step: "comparing rows", total: None });
+    let comes = tempfile::tempfile_in(book.kept()).at(book.kept())?;
+    let goes = File::create(&path).at(&path)?;
+    let mut lists = Lists { goes: BufWriter::new(goes), comes: BufWriter::new(comes) };
+    for table in tables {
+        let (rewritten, dialect) = with_rules(plan, samples, |rules| {
+            // All of it is read, whatever stays.
+            let keep = |_: &str| crate::dump::rules::Keep::All;
+            compare(table, contents, access, &Rules { keep: &keep, ..rules.clone() }, &mut lists)
+        })?;
+        total.add(rewritten, dialect);
+    }
+    let written = |e: io::IntoInnerError<BufWriter<File>>| e.into_error();
+    let mut goes = lists.goes.into_inner().map_err(written).at(&path)?;
+    let mut comes = lists.comes.into_inner().map_err(written).at(&path)?;
+    comes
+        .seek(SeekFrom::Start(0))
+        .and_then(|_| io::copy(&mut comes, &mut goes))
+        .and_then(|_| goes.sync_data())
+        .at(&path)?;
+    watch.event(Event::StepDone);
+    book.step(StepKind::ChangeRows, serde_json::json!({ "database": access.url(), "rows": path }))?;
+    watch.event(Event::StepStarted { step: "changing rows", total: Some(goes.metadata().at(&path)?.len()) });
+    let mut editor = servers::editor(access).map_err(RestoreError::Database)?;
+    let mut changed = Changed::default();
+    let mut list = BufReader::new(File::open(&path).at(&path)?);
+    let missed = live::apply(&mut *editor, &mut list, &mut changed, watch)?;
+    watch.event(Event::StepDone);
+    for table in missed {
+        let what = "rows that others were changing meanwhile were left as they are";
+        total.findings.push(Finding::new(Code::RowMissing, what, table, "bring the copy up to date again"));
+    }
+    total.row_by_row = changed.rows;
+    Ok(())
+}
