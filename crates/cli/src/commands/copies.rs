@@ -328,7 +328,7 @@ fn work(report: &mut Report, done: &Restored, dry_run: bool) {
         let changed: u64 = done.row_by_row.values().sum();
         if changed > 0 {
             let tables = count(done.row_by_row.len() as u64, "table");
-            facts.add("rows", format!("{} taken away or made, in {tables}", number(changed)));
+            facts.add("rows", format!("{} changed, taken away or made, in {tables}", number(changed)));
         }
         if let Some(r) = &done.refreshed {
             facts.add("unchanged", count(r.unchanged, "file"));

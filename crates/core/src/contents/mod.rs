@@ -17,7 +17,7 @@ use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, 
 use crate::archive::read::EntryKind;
 use crate::database::DatabaseError;
 use crate::database::load::plain_name;
-use crate::database::snapshot::DumpOut;
+use crate::database::snapshot::{DumpOut, RowKey};
 use crate::database::stream::{self, DatabaseStream};
 use crate::event::Findings;
 use crate::event::Watch;
@@ -197,9 +197,9 @@ impl SiteContents {
         Some((sum, shape(&made)))
     }
 
-    /// Columns by which rows of a table at the source can be compared one by one.
-    pub(crate) fn row_key(&self, table: &str) -> Option<Vec<String>> {
-        self.live.as_ref()?.row_key(table).ok()
+    /// How rows of a table at the source can be compared one by one.
+    pub(crate) fn row_key(&self, table: &str) -> Option<RowKey> {
+        self.live.as_ref()?.row_key(table).ok()?
     }
 
     /// Writes a table of the source, its rows in the order of such a key.
@@ -238,7 +238,7 @@ impl SiteContents {
             Ok(Some(path)) if first.contains(path) => ControlFlow::Continue(()),
             _ => take(entry),
         })?;
-        self.database_entries(findings, take)
+        self.database_entries(&|_| true, findings, take)
     }
 
     /// Hands on the files.
@@ -296,11 +296,16 @@ impl SiteContents {
         bytes
     }
 
-    /// Hands on the parts of the database.
-    pub(crate) fn database_entries(&self, findings: &mut Vec<Finding>, take: Take<'_>) -> ControlFlow<()> {
+    /// Hands on the parts of the database. A table that `wants` does not want is not read where it would be read now.
+    pub(crate) fn database_entries(
+        &self,
+        wants: &dyn Fn(&str) -> bool,
+        findings: &mut Vec<Finding>,
+        take: Take<'_>,
+    ) -> ControlFlow<()> {
         let time = self.head.time();
         if let Some(live) = &self.live {
-            return live_entries(live, time, take);
+            return live_entries(live, wants, time, take);
         }
         let told_only = |p: &&SpooledPart| p.table.is_some() && p.bytes == 0;
         for (number, part) in self.parts.iter().filter(|p| !told_only(p)).enumerate() {
@@ -330,7 +335,12 @@ pub(crate) fn shape(made: &[u8]) -> String {
 }
 
 /// Hands on every part of a database that is read meanwhile.
-fn live_entries(live: &DatabaseStream, time: i64, take: Take<'_>) -> ControlFlow<()> {
+fn live_entries(
+    live: &DatabaseStream,
+    wants: &dyn Fn(&str) -> bool,
+    time: i64,
+    take: Take<'_>,
+) -> ControlFlow<()> {
     for (number, part) in live.parts().enumerate() {
         let path = |name: &str| EntryPath::trusted(&format!("{DATABASE}/{number:03}-{name}.sql"));
         match part {
@@ -338,6 +348,7 @@ fn live_entries(live: &DatabaseStream, time: i64, take: Take<'_>) -> ControlFlow
                 let size = text.len() as u64;
                 take(entry(path(name), EntryKind::File, size, (0o600, time), &mut text))?;
             }
+            stream::StreamPart::Table(facts, _) if !wants(&facts.name) => {}
             stream::StreamPart::Table(facts, rows) => {
                 let (size, path) = (if rows { facts.data } else { 0 }, path(&file_name(&facts.name)));
                 live.streamed(facts, rows, &mut |reader| {

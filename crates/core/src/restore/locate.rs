@@ -69,11 +69,12 @@ pub(super) type TakePart<'t> = &'t mut dyn FnMut(&str, Box<dyn Read + '_>) -> Re
 pub(super) fn each_part(
     job: &RestoreJob,
     locate: &Locate,
+    wants: &dyn Fn(&str) -> bool,
     watch: &dyn Watch,
     take: TakePart<'_>,
 ) -> Result<(), RestoreError> {
     let mut problem = None;
-    source::entries(job, watch, &mut |entry| {
+    source::entries(job, wants, watch, &mut |entry| {
         let EntryPlace::Database(name) = locate.place_of(&entry) else { return ControlFlow::Continue(()) };
         problem = take(&name, Box::new(entry.content)).err();
         if problem.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }

@@ -134,6 +134,11 @@ impl RestorePlan {
         self.job.tables().keeps(&self.definition, &self.table_prefix, table)
     }
 
+    /// Says whether a table is read at all.
+    pub(super) fn wants(&self, table: &str) -> bool {
+        self.keeps(table) != Keep::Nothing
+    }
+
     /// Whose a thing will be. What comes back is whose it was; what was not there, whose the folder is that was.
     pub(super) fn owner_of(&self, path: &Path, source: Option<&Meta>) -> Option<Ids> {
         let below = match &self.job.over {

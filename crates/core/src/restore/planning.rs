@@ -397,7 +397,7 @@ fn admin(
     copy_settings::find_admin(definition, version, prefix, &mut |wanted| {
         let wanted = [wanted];
         let mut rows = Vec::new();
-        each_part(job, &locate, &Silent, &mut |name, reader| {
+        each_part(job, &locate, &|_| true, &Silent, &mut |name, reader| {
             let found = inspect::inspect(reader, &wanted, false)
                 .map_err(|source| RestoreError::Dump { name: name.into(), source })?;
             rows.extend(found.rows.into_iter().flatten());

@@ -11,6 +11,7 @@ use super::rows::{rewrite, with_rules};
 use crate::contents::SiteContents;
 use crate::database::DatabaseError;
 use crate::database::servers;
+use crate::database::snapshot::RowKey;
 use crate::database::stream::write_in_order;
 use crate::dump::dialect::Dialect;
 use crate::dump::row::{self, Value};
@@ -37,6 +38,8 @@ pub struct RowByRow {
     pub here: String,
     /// Columns of its key.
     pub key: Vec<String>,
+    /// Columns of other unique indexes.
+    unique: Vec<String>,
 }
 
 impl RowByRow {
@@ -48,8 +51,9 @@ impl RowByRow {
         access: &DatabaseAccess,
     ) -> Option<RowByRow> {
         let key = contents.row_key(&table)?;
-        let same = servers::snapshot(access).and_then(|mut copy| copy.row_key(&here)).ok()? == key;
-        (same && !key.is_empty()).then_some(RowByRow { table, here, key })
+        let in_copy = servers::snapshot(access).and_then(|mut copy| copy.row_key(&here)).ok()??;
+        let RowKey { columns: key, unique } = key;
+        (in_copy.columns == key).then_some(RowByRow { table, here, key, unique })
     }
 }
 
@@ -180,7 +184,7 @@ impl Side {
     }
 }
 
-/// Where changes are written: rows that go, and rows that come, which have to wait until all others went.
+/// Where changes are written: rows that go or change, and rows that come, which have to wait until all others went.
 struct Lists {
     goes: BufWriter<File>,
     comes: BufWriter<File>,
@@ -188,7 +192,7 @@ struct Lists {
 
 impl Lists {
     fn write(&mut self, change: &RowChange) -> Result<(), DumpError> {
-        let out = if change.fate == RowFate::Goes { &mut self.goes } else { &mut self.comes };
+        let out = if change.fate == RowFate::Comes { &mut self.comes } else { &mut self.goes };
         serde_json::to_writer(&mut *out, change).map_err(io::Error::from).map_err(DumpError::Write)?;
         out.write_all(b"\n").map_err(DumpError::Write)
     }
@@ -217,6 +221,20 @@ fn differences(
             && new.row == old.row
         {
             continue;
+        }
+        if let (Some(new), Some(old)) = (&new, &old) {
+            let mut change = copy.change(table, RowFate::Changes, old)?;
+            let becomes = source.change(table, RowFate::Comes, new)?;
+            let same_columns = change.columns.len() == becomes.columns.len();
+            for (column, becomes) in change.columns.iter_mut().zip(becomes.columns) {
+                column.new = becomes.new;
+            }
+            change.columns.retain(|c| c.old != c.new);
+            // Where another row may have had the value, all rows go before any comes.
+            if same_columns && !change.columns.iter().any(|c| table.unique.contains(&c.column)) {
+                lists.write(&change)?;
+                continue;
+            }
         }
         if let Some(old) = &old {
             lists.write(&copy.change(table, RowFate::Goes, old)?)?;

@@ -80,7 +80,7 @@ pub(super) fn each_database_part(
     }
     watch.event(Event::StepStarted { step: "rewriting the database", total: plan.total() });
     let locate = Locate::of(&plan.source, &plan.job);
-    each_part(&plan.job, &locate, watch, take)?;
+    each_part(&plan.job, &locate, &|table| plan.wants(table), watch, take)?;
     watch.event(Event::StepDone);
     Ok(())
 }

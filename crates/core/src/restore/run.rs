@@ -86,21 +86,29 @@ pub fn run(
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
-        let read = source::entries_verified(&plan.job, &plan.source, watch, &mut |entry| {
-            let outcome = match unpack.place_of(&entry) {
-                EntryPlace::File(below) => unpack.file(entry, &below),
-                EntryPlace::Outside(below) => unpack.outside(entry, &below),
-                EntryPlace::Database(name) => sink.part(&name, entry.content, None, rules, &mut total, book),
-                EntryPlace::None => Ok(()),
-            };
-            match outcome {
-                Ok(()) => ControlFlow::Continue(()),
-                Err(e) => {
-                    problem = Some(e);
-                    ControlFlow::Break(())
+        let read = source::entries_verified(
+            &plan.job,
+            &plan.source,
+            &|table| plan.wants(table),
+            watch,
+            &mut |entry| {
+                let outcome = match unpack.place_of(&entry) {
+                    EntryPlace::File(below) => unpack.file(entry, &below),
+                    EntryPlace::Outside(below) => unpack.outside(entry, &below),
+                    EntryPlace::Database(name) => {
+                        sink.part(&name, entry.content, None, rules, &mut total, book)
+                    }
+                    EntryPlace::None => Ok(()),
+                };
+                match outcome {
+                    Ok(()) => ControlFlow::Continue(()),
+                    Err(e) => {
+                        problem = Some(e);
+                        ControlFlow::Break(())
+                    }
                 }
-            }
-        });
+            },
+        );
         if let Some(problem) = problem {
             // The archive itself may be to blame.
             if verifies {

@@ -60,9 +60,10 @@ pub struct Source {
     pub verified: bool,
 }
 
-/// Walks over the entries of an archive, or of the site that is cloned.
+/// Walks over the entries of an archive, or of the site that is cloned, of which a table that nobody wants is not read.
 pub fn entries(
     job: &RestoreJob,
+    wants: &dyn Fn(&str) -> bool,
     watch: &dyn Watch,
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
 ) -> Result<(), ReadError> {
@@ -82,7 +83,7 @@ pub fn entries(
         flow
     };
     if contents.file_entries(true, &mut told, &mut take).is_continue() {
-        let _ = contents.database_entries(&mut told, &mut take);
+        let _ = contents.database_entries(wants, &mut told, &mut take);
     }
     Ok(go_on(watch)?)
 }
@@ -99,11 +100,12 @@ pub(super) fn damage(path: &Path, watch: &dyn Watch) -> Result<(), RestoreError>
 pub(super) fn entries_verified(
     job: &RestoreJob,
     source: &Source,
+    wants: &dyn Fn(&str) -> bool,
     watch: &dyn Watch,
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
 ) -> Result<(), RestoreError> {
     if source.verified {
-        return Ok(entries(job, watch, take)?);
+        return Ok(entries(job, wants, watch, take)?);
     }
     let path = &job.options.source;
     match verify_while_taken(&LocalFile(path), watch, take)? {

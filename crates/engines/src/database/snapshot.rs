@@ -27,6 +27,15 @@ impl TableFacts {
     }
 }
 
+/// By what the rows of a table are told apart.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RowKey {
+    /// Columns of the primary key, in order.
+    pub columns: Vec<String>,
+    /// Columns of other unique indexes: two rows may have exchanged their values.
+    pub unique: Vec<String>,
+}
+
 /// Where a dump goes.
 pub trait DumpOut: Write {
     /// Says that a statement has ended and another may begin elsewhere.
@@ -88,10 +97,10 @@ pub trait Snapshot: Send {
     fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.
     fn table(&mut self, table: &str, with_rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
-    /// Columns of a table's primary key, if its rows can be told apart and changed by it one by one: whole numbers, no values that are spelled
-    /// otherwise than they are kept, nothing that a change sets off. None where that does not hold.
-    fn row_key(&mut self, _table: &str) -> Result<Vec<String>, DatabaseError> {
-        Ok(Vec::new())
+    /// How a table's rows are told apart, if they can be changed one by one: by whole numbers, with no values that are spelled otherwise than
+    /// they are kept, and nothing that a change sets off.
+    fn row_key(&mut self, _table: &str) -> Result<Option<RowKey>, DatabaseError> {
+        Ok(None)
     }
     /// Writes a table as [`Snapshot::table`] does, its rows in the order of such a key.
     fn table_in_order(

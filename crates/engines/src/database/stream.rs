@@ -5,7 +5,7 @@
 
 use super::DatabaseError;
 use super::servers;
-use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
+use super::snapshot::{DumpOut, RowKey, Snapshot, TableFacts, Whole};
 use crate::dump::rules::Keep;
 use crate::event::Findings;
 use crate::pipe::{PipeReader, pipe};
@@ -99,8 +99,8 @@ impl DatabaseStream {
         Some((sum, made.0))
     }
 
-    /// Columns by which rows of a table can be compared one by one, see [`Snapshot::row_key`].
-    pub fn row_key(&self, table: &str) -> Result<Vec<String>, DatabaseError> {
+    /// How rows of a table can be compared one by one, see [`Snapshot::row_key`].
+    pub fn row_key(&self, table: &str) -> Result<Option<RowKey>, DatabaseError> {
         self.snapshot.lock().unwrap_or_else(PoisonError::into_inner).row_key(table)
     }
 

@@ -6,7 +6,7 @@
 
 use super::{checksum, connect, name, quoted, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
-use crate::database::snapshot::{DumpOut, Inserts, Snapshot, TableFacts};
+use crate::database::snapshot::{DumpOut, Inserts, RowKey, Snapshot, TableFacts};
 use crate::dump::literal::Quoting;
 use crate::dump::{definer, literal, sequence};
 use crate::event::Findings;
@@ -126,7 +126,7 @@ impl Snapshot for MysqlSnapshot {
         if with_rows { write_rows(&mut self.conn, table, columns, &[], out) } else { Ok(0) }
     }
 
-    fn row_key(&mut self, table: &str) -> Result<Vec<String>, DatabaseError> {
+    fn row_key(&mut self, table: &str) -> Result<Option<RowKey>, DatabaseError> {
         let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
         let here = format!("WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}", quoted(table));
         let sql = format!(
@@ -137,16 +137,19 @@ impl Snapshot for MysqlSnapshot {
         );
         let hindered: Vec<u64> = rows(&mut self.conn, &sql)?;
         if hindered != [0] || columns.iter().any(|c| c.spelling == Spelling::Float) {
-            return Ok(Vec::new());
+            return Ok(None);
         }
         let sql = format!(
-            "SELECT s.COLUMN_NAME, c.DATA_TYPE FROM information_schema.STATISTICS s JOIN information_schema.COLUMNS c USING (TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME) \
-             {here} AND s.INDEX_NAME = 'PRIMARY' ORDER BY s.SEQ_IN_INDEX"
+            "SELECT s.INDEX_NAME, s.COLUMN_NAME, c.DATA_TYPE FROM information_schema.STATISTICS s JOIN information_schema.COLUMNS c USING (TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME) \
+             {here} AND s.NON_UNIQUE = 0 ORDER BY s.SEQ_IN_INDEX"
         );
-        let key: Vec<(String, String)> = rows(&mut self.conn, &sql)?;
+        let found: Vec<(String, String, String)> = rows(&mut self.conn, &sql)?;
         let whole = |kind: &str| matches!(kind, "tinyint" | "smallint" | "mediumint" | "int" | "bigint");
-        let fits = key.iter().all(|(_, kind)| whole(&kind.to_ascii_lowercase()));
-        Ok(if fits { key.into_iter().map(|(column, _)| column).collect() } else { Vec::new() })
+        let (key, others): (Vec<_>, Vec<_>) = found.into_iter().partition(|(index, ..)| index == "PRIMARY");
+        let fits = !key.is_empty() && key.iter().all(|(.., kind)| whole(&kind.to_ascii_lowercase()));
+        let columns =
+            |of: Vec<(String, String, String)>| of.into_iter().map(|(_, column, _)| column).collect();
+        Ok(fits.then(|| RowKey { columns: columns(key), unique: columns(others) }))
     }
 
     fn table_in_order(
