@@ -15,9 +15,7 @@ use folders::{entry, file_entry, folder_entries, unreadable};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
 use crate::archive::read::EntryKind;
-use crate::database::DatabaseError;
 use crate::database::load::plain_name;
-use crate::database::snapshot::{DumpOut, RowKey};
 use crate::database::stream::{self, DatabaseStream};
 use crate::event::Findings;
 use crate::event::Watch;
@@ -197,19 +195,9 @@ impl SiteContents {
         Some((sum, shape(&made)))
     }
 
-    /// How rows of a table at the source can be compared one by one.
-    pub(crate) fn row_key(&self, table: &str) -> Option<RowKey> {
-        self.live.as_ref()?.row_key(table).ok()?
-    }
-
-    /// Writes a table of the source, its rows in the order of such a key.
-    pub(crate) fn rows_in_order(
-        &self,
-        table: &str,
-        key: &[String],
-        out: &mut dyn DumpOut,
-    ) -> Result<(), DatabaseError> {
-        self.live.as_ref().map_or(Ok(()), |live| live.in_order(table, key, out))
+    /// The database itself, where its rows come straight from its server.
+    pub(crate) fn live(&self) -> Option<&DatabaseStream> {
+        self.live.as_ref()
     }
 
     /// Says whether the database's rows come straight from its server.

@@ -220,7 +220,11 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         // What is declared of a table is judged by all of its rows.
         let plain = |table: &str| !set(table) && !cells.iter().any(|c| is_table(&c.table, table));
         let changed = standing.changed.into_iter().filter(|(table, _)| plain(table));
-        target.compare(changed.filter_map(|(t, here)| RowByRow::of(t, here, contents, access)).collect());
+        if let Ok(mut copy) = servers::snapshot(access) {
+            target.compare(
+                changed.filter_map(|(t, here)| RowByRow::of(t, here, contents, &mut *copy)).collect(),
+            );
+        }
     }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);

@@ -1,5 +1,5 @@
-//! Tables of a copy in which only the rows are changed that differ from the source: both sides are read in the order of their keys and
-//! compared row by row, as the rewriter leaves those of the source.
+//! Tables of a copy in which only the rows are changed that differ from the source. Both servers tell the prints of their rows, in the order
+//! of their keys; rows whose prints differ are read, and compared as the rewriter leaves those of the source.
 //!
 //! Invariant: what differs stands in a list on the disk before the first row is changed, and the list can be walked back (`live`).
 
@@ -11,8 +11,8 @@ use super::rows::{rewrite, with_rules};
 use crate::contents::SiteContents;
 use crate::database::DatabaseError;
 use crate::database::servers;
-use crate::database::snapshot::RowKey;
-use crate::database::stream::write_in_order;
+use crate::database::snapshot::{RowKey, Snapshot};
+use crate::database::stream::{DatabaseStream, write_in_order};
 use crate::dump::dialect::Dialect;
 use crate::dump::row::{self, Value};
 use crate::dump::row_change::{ColumnChange, RowChange, RowFate};
@@ -23,7 +23,6 @@ use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, private_folder};
 use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
-use crate::place::DatabaseAccess;
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
 use std::sync::Arc;
@@ -48,13 +47,67 @@ impl RowByRow {
         table: String,
         here: String,
         contents: &SiteContents,
-        access: &DatabaseAccess,
+        copy: &mut dyn Snapshot,
     ) -> Option<RowByRow> {
-        let key = contents.row_key(&table)?;
-        let in_copy = servers::snapshot(access).and_then(|mut copy| copy.row_key(&here)).ok()??;
+        let key = contents.live()?.ask(|source| source.row_key(&table)).ok()??;
+        let in_copy = copy.row_key(&here).ok()??;
         let RowKey { columns: key, unique } = key;
         (in_copy.columns == key).then_some(RowByRow { table, here, key, unique })
     }
+}
+
+/// More rows than so many are not fetched by their keys: all are read then.
+const MOST_KEYS: usize = 100_000;
+
+/// A key with the print of its row.
+type Print = (Vec<i128>, u64);
+
+/// Prints of the rows of a side come in bundles.
+fn prints(
+    snapshot: &mut dyn Snapshot,
+    table: &str,
+    key: &[String],
+    send: &SyncSender<Vec<Print>>,
+) -> Result<(), DatabaseError> {
+    let mut bundle = Vec::new();
+    snapshot.row_prints(table, key, &mut |key, print| {
+        bundle.push((key, print));
+        bundle.len() < 4096 || send.send(std::mem::take(&mut bundle)).is_ok()
+    })?;
+    // Nobody listens any more where too many differ.
+    let _ = send.send(bundle);
+    Ok(())
+}
+
+/// The keys whose rows have other prints on both sides, in order: of rows that changed, came or went, and of those that a rewrite changes.
+/// None where there are too many, or nobody can tell.
+fn differing(table: &RowByRow, live: &DatabaseStream, copy: &mut dyn Snapshot) -> Option<Vec<Vec<i128>>> {
+    std::thread::scope(|scope| {
+        let (send_new, new) = sync_channel(WAITING);
+        let (send_old, old) = sync_channel(WAITING);
+        let source = crate::threads::start_in(scope, move || {
+            live.ask(|source| prints(source, &table.table, &table.key, &send_new))
+        });
+        let copy = crate::threads::start_in(scope, move || prints(copy, &table.here, &table.key, &send_old));
+        let (mut new, mut old) = (new.into_iter().flatten().peekable(), old.into_iter().flatten().peekable());
+        let mut out: Vec<Vec<i128>> = Vec::new();
+        while out.len() <= MOST_KEYS {
+            let order = match (new.peek(), old.peek()) {
+                (None, None) => break,
+                (Some(_), None) => std::cmp::Ordering::Less,
+                (None, Some(_)) => std::cmp::Ordering::Greater,
+                (Some((new, _)), Some((old, _))) => new.cmp(old),
+            };
+            let (is_new, is_old) = (order.is_le(), order.is_ge());
+            let (new, old) = (is_new.then(|| new.next()).flatten(), is_old.then(|| old.next()).flatten());
+            if new != old {
+                out.extend(new.or(old).map(|(key, _)| key));
+            }
+        }
+        drop((new, old));
+        let ended = [source.ok()?.join().ok()?, copy.ok()?.join().ok()?];
+        (out.len() <= MOST_KEYS && ended.iter().all(Result::is_ok)).then_some(out)
+    })
 }
 
 /// A row with its key.
@@ -249,7 +302,7 @@ fn differences(
 fn compare(
     table: &RowByRow,
     contents: &SiteContents,
-    access: &DatabaseAccess,
+    copy: &mut dyn Snapshot,
     rules: &Rules<'_>,
     lists: &mut Lists,
 ) -> Result<(Rewritten, Dialect), RestoreError> {
@@ -266,6 +319,9 @@ fn compare(
         send,
         spelled: None,
     };
+    let Some(live) = contents.live() else { return Err(stopped()) };
+    let only = differing(table, live, copy);
+    let only = only.as_deref();
     std::thread::scope(|scope| {
         let (from_source, mut to_source) = pipe();
         let (from_rewriter, to_rewriter) = pipe();
@@ -273,11 +329,11 @@ fn compare(
         let (send_new, new) = sync_channel(WAITING);
         let (send_old, old) = sync_channel(WAITING);
         let reading = crate::threads::start_in(scope, move || {
-            contents.rows_in_order(&table.table, &table.key, &mut to_source)
+            live.ask(|source| write_in_order(source, &table.table, &table.key, only, &mut to_source))
         })
         .map_err(no_thread)?;
         let copying = crate::threads::start_in(scope, move || {
-            write_in_order(&mut *servers::snapshot(access)?, &table.here, &table.key, &mut to_copy)
+            write_in_order(copy, &table.here, &table.key, only, &mut to_copy)
         })
         .map_err(no_thread)?;
         let rewriting = crate::threads::start_in(scope, move || {
@@ -331,11 +387,12 @@ pub(super) fn carry(
     let comes = tempfile::tempfile_in(book.kept()).at(book.kept())?;
     let goes = File::create(&path).at(&path)?;
     let mut lists = Lists { goes: BufWriter::new(goes), comes: BufWriter::new(comes) };
+    let mut copy = servers::snapshot(access).map_err(RestoreError::Database)?;
     for table in tables {
         let (rewritten, dialect) = with_rules(plan, samples, |rules| {
             // All of it is read, whatever stays.
             let keep = |_: &str| crate::dump::rules::Keep::All;
-            compare(table, contents, access, &Rules { keep: &keep, ..rules.clone() }, &mut lists)
+            compare(table, contents, &mut *copy, &Rules { keep: &keep, ..rules.clone() }, &mut lists)
         })?;
         total.add(rewritten, dialect);
     }
@@ -347,6 +404,8 @@ pub(super) fn carry(
         .and_then(|_| io::copy(&mut comes, &mut goes))
         .and_then(|_| goes.sync_data())
         .at(&path)?;
+    // What is changed now is not hindered by who looks.
+    drop(copy);
     watch.event(Event::StepDone);
     book.step(StepKind::ChangeRows, serde_json::json!({ "database": access.url(), "rows": path }))?;
     watch.event(Event::StepStarted { step: "changing rows", total: Some(goes.metadata().at(&path)?.len()) });

@@ -102,14 +102,25 @@ pub trait Snapshot: Send {
     fn row_key(&mut self, _table: &str) -> Result<Option<RowKey>, DatabaseError> {
         Ok(None)
     }
-    /// Writes a table as [`Snapshot::table`] does, its rows in the order of such a key.
+    /// Writes a table as [`Snapshot::table`] does, its rows in the order of such a key: all, or those of some keys.
     fn table_in_order(
         &mut self,
         table: &str,
         _key: &[String],
+        _only: Option<&[Vec<i128>]>,
         out: &mut dyn DumpOut,
     ) -> Result<u64, DatabaseError> {
         self.table(table, true, out)
+    }
+    /// Hands on a print of each row, with its key and in the order of that, as the server itself computes it; `take` says whether it wants
+    /// more. Rows of one print are the same but for one time in four thousand million.
+    fn row_prints(
+        &mut self,
+        _table: &str,
+        _key: &[String],
+        _take: &mut dyn FnMut(Vec<i128>, u64) -> bool,
+    ) -> Result<(), DatabaseError> {
+        Ok(())
     }
     /// Returns the server's own checksum of a table's rows, where it has one.
     fn checksum(&mut self, _table: &str) -> Result<Option<u64>, DatabaseError> {

@@ -5,7 +5,7 @@
 
 use super::DatabaseError;
 use super::servers;
-use super::snapshot::{DumpOut, RowKey, Snapshot, TableFacts, Whole};
+use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
 use crate::dump::rules::Keep;
 use crate::event::Findings;
 use crate::pipe::{PipeReader, pipe};
@@ -99,15 +99,12 @@ impl DatabaseStream {
         Some((sum, made.0))
     }
 
-    /// How rows of a table can be compared one by one, see [`Snapshot::row_key`].
-    pub fn row_key(&self, table: &str) -> Result<Option<RowKey>, DatabaseError> {
-        self.snapshot.lock().unwrap_or_else(PoisonError::into_inner).row_key(table)
-    }
-
-    /// Writes a table as a text of its own, its rows in the order of a key.
-    pub fn in_order(&self, table: &str, key: &[String], out: &mut dyn DumpOut) -> Result<(), DatabaseError> {
-        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
-        write_in_order(&mut **snapshot, table, key, out)
+    /// Lets somebody ask the snapshot itself.
+    pub fn ask<T>(
+        &self,
+        ask: impl FnOnce(&mut dyn Snapshot) -> Result<T, DatabaseError>,
+    ) -> Result<T, DatabaseError> {
+        ask(&mut **self.snapshot.lock().unwrap_or_else(PoisonError::into_inner))
     }
 
     /// Writes a table with all that a text of its own needs. Returns the number of rows.
@@ -146,15 +143,16 @@ impl DatabaseStream {
     }
 }
 
-/// Writes a table as a text of its own, its rows in the order of a key.
+/// Writes a table as a text of its own, its rows in the order of a key: all, or those of some keys.
 pub fn write_in_order(
     snapshot: &mut dyn Snapshot,
     table: &str,
     key: &[String],
+    only: Option<&[Vec<i128>]>,
     out: &mut dyn DumpOut,
 ) -> Result<(), DatabaseError> {
     out.write_all(snapshot.session().as_bytes())?;
-    snapshot.table_in_order(table, key, out)?;
+    snapshot.table_in_order(table, key, only, out)?;
     out.write_all(snapshot.closing().as_bytes())?;
     Ok(out.flush()?)
 }

@@ -4,7 +4,7 @@
 //! as UTF-8, bytes as hex, so that the result is valid UTF-8 whatever is stored. A `FLOAT` is read as the double that it is, because
 //! servers show only six digits of it (MySQL reference manual, "Problems with Floating-Point Values").
 
-use super::{checksum, connect, name, quoted, refused, rows, run, server, tables};
+use super::{checksum, connect, name, refused, rows, run, server, tables};
 use crate::database::DatabaseError;
 use crate::database::snapshot::{DumpOut, Inserts, RowKey, Snapshot, TableFacts};
 use crate::dump::literal::Quoting;
@@ -15,7 +15,10 @@ use crate::finding::{Code, Finding};
 use crate::place::DatabaseAccess;
 use ::mysql::prelude::Queryable;
 use ::mysql::{Conn, Row, Value};
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
+
+/// Rows that are asked for by their keys in one question.
+const KEYS: usize = 500;
 
 /// Size at which an insert is closed and the next one begun, in bytes.
 const INSERT_SIZE: usize = 256 << 10;
@@ -58,6 +61,8 @@ pub struct MysqlSnapshot {
     database: String,
     sequences: Vec<String>,
     columns: BTreeMap<String, Vec<Column>>,
+    /// Tables in which a change sets something off, or is kept: once somebody asked.
+    set_off: Option<BTreeSet<String>>,
 }
 
 impl MysqlSnapshot {
@@ -78,7 +83,13 @@ impl MysqlSnapshot {
             run(&mut conn, sql)?;
         }
         let columns = columns(&mut conn)?;
-        Ok(MysqlSnapshot { conn, database: access.name.clone(), sequences: Vec::new(), columns })
+        Ok(MysqlSnapshot {
+            conn,
+            database: access.name.clone(),
+            sequences: Vec::new(),
+            columns,
+            set_off: None,
+        })
     }
 }
 
@@ -123,44 +134,108 @@ impl Snapshot for MysqlSnapshot {
             create = of_no_database(&create, &self.database);
         }
         writeln!(out, "DROP TABLE IF EXISTS {};\n{create};", name(table))?;
-        if with_rows { write_rows(&mut self.conn, table, columns, &[], out) } else { Ok(0) }
+        if with_rows { write_rows(&mut self.conn, table, columns, "", out) } else { Ok(0) }
     }
 
     fn row_key(&mut self, table: &str) -> Result<Option<RowKey>, DatabaseError> {
-        let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
-        let here = format!("WHERE TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {}", quoted(table));
-        let sql = format!(
-            "SELECT (SELECT COUNT(*) FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE() AND EVENT_OBJECT_TABLE = {0}) \
-               + (SELECT COUNT(*) FROM information_schema.TABLES {here} AND TABLE_TYPE <> 'BASE TABLE') \
-               + (SELECT COUNT(*) FROM information_schema.COLUMNS {here} AND (EXTRA LIKE '%on update%' OR DATA_TYPE = 'bit'))",
-            quoted(table)
-        );
-        let hindered: Vec<u64> = rows(&mut self.conn, &sql)?;
-        if hindered != [0] || columns.iter().any(|c| c.spelling == Spelling::Float) {
+        if self.set_off.is_none() {
+            let sql = "SELECT EVENT_OBJECT_TABLE FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = DATABASE() \
+                       UNION SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE <> 'BASE TABLE'";
+            self.set_off = Some(rows::<String>(&mut self.conn, sql)?.into_iter().collect());
+        }
+        let known = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
+        let floats = known.iter().any(|c| c.spelling == Spelling::Float);
+        if floats || self.set_off.as_ref().is_none_or(|set_off| set_off.contains(table)) {
             return Ok(None);
         }
-        let sql = format!(
-            "SELECT s.INDEX_NAME, s.COLUMN_NAME, c.DATA_TYPE FROM information_schema.STATISTICS s JOIN information_schema.COLUMNS c USING (TABLE_SCHEMA, TABLE_NAME, COLUMN_NAME) \
-             {here} AND s.NON_UNIQUE = 0 ORDER BY s.SEQ_IN_INDEX"
-        );
-        let found: Vec<(String, String, String)> = rows(&mut self.conn, &sql)?;
-        let whole = |kind: &str| matches!(kind, "tinyint" | "smallint" | "mediumint" | "int" | "bigint");
-        let (key, others): (Vec<_>, Vec<_>) = found.into_iter().partition(|(index, ..)| index == "PRIMARY");
-        let fits = !key.is_empty() && key.iter().all(|(.., kind)| whole(&kind.to_ascii_lowercase()));
-        let columns =
-            |of: Vec<(String, String, String)>| of.into_iter().map(|(_, column, _)| column).collect();
-        Ok(fits.then(|| RowKey { columns: columns(key), unique: columns(others) }))
+        // These ask for one table, where the server's own schema would look at all.
+        let texts =
+            |row: Row, wanted: [usize; 2]| wanted.map(|at| row.as_ref(at).map(text).unwrap_or_default());
+        let shown: Vec<Row> = rows(&mut self.conn, &format!("SHOW COLUMNS FROM {}", name(table)))?;
+        let mut whole = BTreeSet::new();
+        for row in shown {
+            let by_itself = row.as_ref(5).map(text).unwrap_or_default().to_ascii_lowercase();
+            let [column, kind] = texts(row, [0, 1]);
+            let kind = kind.to_ascii_lowercase();
+            if by_itself.contains("on update") || kind.starts_with("bit") {
+                return Ok(None);
+            }
+            let kinds = ["tinyint", "smallint", "mediumint", "int", "bigint"];
+            if kinds.contains(&kind.split(['(', ' ']).next().unwrap_or_default()) {
+                whole.insert(column);
+            }
+        }
+        let sql = format!("SHOW KEYS FROM {} WHERE Non_unique = 0", name(table));
+        let (mut columns, mut unique) = (Vec::new(), Vec::new());
+        for row in rows::<Row>(&mut self.conn, &sql)? {
+            let [index, column] = texts(row, [2, 4]);
+            if index == "PRIMARY" { columns.push(column) } else { unique.push(column) }
+        }
+        let fits = !columns.is_empty() && columns.iter().all(|c| whole.contains(c));
+        Ok(fits.then_some(RowKey { columns, unique }))
     }
 
     fn table_in_order(
         &mut self,
         table: &str,
         key: &[String],
+        only: Option<&[Vec<i128>]>,
         out: &mut dyn DumpOut,
     ) -> Result<u64, DatabaseError> {
         self.table(table, false, out)?;
         let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
-        write_rows(&mut self.conn, table, columns, key, out)
+        let names: Vec<String> = key.iter().map(|c| name(c)).collect();
+        let order = format!(" ORDER BY {}", names.join(","));
+        let Some(only) = only else { return write_rows(&mut self.conn, table, columns, &order, out) };
+        let is = |row: &Vec<i128>| {
+            let parts = names.iter().zip(row).map(|(name, value)| format!("{name}={value}"));
+            format!("({})", parts.collect::<Vec<_>>().join(" AND "))
+        };
+        let mut count = 0;
+        for some in only.chunks(KEYS) {
+            let told = match names.as_slice() {
+                [one] => {
+                    let values: Vec<String> = some.iter().flatten().map(ToString::to_string).collect();
+                    format!("{one} IN ({})", values.join(","))
+                }
+                _ => some.iter().map(is).collect::<Vec<_>>().join(" OR "),
+            };
+            count += write_rows(&mut self.conn, table, columns, &format!(" WHERE {told}{order}"), out)?;
+        }
+        Ok(count)
+    }
+
+    fn row_prints(
+        &mut self,
+        table: &str,
+        key: &[String],
+        take: &mut dyn FnMut(Vec<i128>, u64) -> bool,
+    ) -> Result<(), DatabaseError> {
+        let columns = self.columns.get(table).map(Vec::as_slice).unwrap_or_default();
+        // Each column counts otherwise, so that values which change places are told; nothing is no empty text.
+        let print = columns.iter().filter(|c| !c.generated).enumerate().map(|(number, column)| {
+            let factor = 1_000_003 + 2 * (number as u64 * 7919 % 400_000);
+            format!("(IFNULL(CRC32({}),4294967296)*{factor})", name(&column.name))
+        });
+        let print = print.collect::<Vec<_>>().join("^");
+        let keys = key.iter().map(|c| name(c)).collect::<Vec<_>>().join(",");
+        let sql = format!("SELECT {keys},{print} FROM {} ORDER BY {keys}", name(table));
+        let wrong = |e| refused(e, 0, sql.as_bytes());
+        let mut result = self.conn.query_iter(&sql).map_err(wrong)?;
+        let Some(mut set) = result.iter() else { return Ok(()) };
+        let number = |value: Option<&Value>| match value {
+            Some(Value::Bytes(text)) => std::str::from_utf8(text).ok()?.parse::<i128>().ok(),
+            Some(Value::Int(n)) => Some(i128::from(*n)),
+            Some(Value::UInt(n)) => Some(i128::from(*n)),
+            _ => None,
+        };
+        set.try_for_each(|row| {
+            let row = row.map_err(wrong)?;
+            let mut all: Option<Vec<i128>> = (0..=key.len()).map(|at| number(row.as_ref(at))).collect();
+            let print = all.as_mut().and_then(Vec::pop).and_then(|p| u64::try_from(p).ok());
+            let wants_more = all.zip(print).is_some_and(|(key, print)| take(key, print));
+            if wants_more { Ok(()) } else { Err(DatabaseError::Io(std::io::ErrorKind::Interrupted.into())) }
+        })
     }
 
     fn checksum(&mut self, table: &str) -> Result<Option<u64>, DatabaseError> {
@@ -240,16 +315,14 @@ fn write_rows(
     conn: &mut Conn,
     table: &str,
     columns: &[Column],
-    order: &[String],
+    which: &str,
     out: &mut dyn DumpOut,
 ) -> Result<u64, DatabaseError> {
     let carried: Vec<&Column> = columns.iter().filter(|c| !c.generated).collect();
     let names: Vec<String> = carried.iter().map(|c| name(&c.name)).collect();
     let selected: Vec<String> = carried.iter().map(|c| c.selected()).collect();
     let head = format!("INSERT INTO {} ({}) VALUES\n", name(table), names.join(","));
-    let order: Vec<String> = order.iter().map(|c| name(c)).collect();
-    let order = if order.is_empty() { String::new() } else { format!(" ORDER BY {}", order.join(",")) };
-    let sql = format!("SELECT {} FROM {}{order}", selected.join(","), name(table));
+    let sql = format!("SELECT {} FROM {}{which}", selected.join(","), name(table));
     let mut result = conn.query_iter(&sql).map_err(|e| refused(e, 0, sql.as_bytes()))?;
     let mut inserts = Inserts::new(out, head, INSERT_SIZE);
     let Some(set) = result.iter() else { return Ok(0) };
