@@ -442,8 +442,13 @@ fn tables_of_postgres_take_their_places_in_one_transaction() {
     bench.run(&again).says(&["Packed"]);
     let verified = bench.run(&["verify", "b.tar.zst", "--json"]).expect(0).stdout;
     assert!(!verified.contains("zp_"), "{verified}");
+    // What the site makes meanwhile is not lost with the way back.
+    run(
+        "CREATE TABLE public.since (id serial PRIMARY KEY, at date); INSERT INTO public.since (at) VALUES ('2026-03-01');",
+    );
     let undone = bench.run(&["undo", &restored]);
     assert!(undone.code <= 1, "{}{}", undone.stdout, undone.stderr);
+    assert_eq!(run("SELECT count(*) FROM public.since; DROP TABLE public.since;").trim(), "1");
     same(&bad, &rows(), "undone");
     assert!(bench.read("site/index.php").contains("broken"));
     forget(&bench);

@@ -214,4 +214,38 @@ fn a_real_installation_moves_and_its_pages_pictures_and_log_in_work() {
     assert_eq!(status, 302, "{inside}");
     let (status, seen) = php.get_with(&host, "/deep/er/", &cookies.join("; "));
     assert!(status == 200 && seen.contains("First light"), "{seen}");
+
+    // Where it lies: looked at, switched, brought back, settled under another name, and back again.
+    for name in ["closed.php", "no-mail.php"] {
+        std::fs::remove_file(rules(&target).join(name)).unwrap();
+    }
+    let here = target.to_str().unwrap();
+    let open = |host: &str| php.get(host, "/deep/er/");
+    let looked = bench.run(&["diagnose", here]);
+    assert!(looked.code <= 1 && !looked.stdout.contains("certain:"), "{}{}", looked.stdout, looked.stderr);
+    bench.run(&["switch", here, "maintenance=on"]).says(&["Switched"]);
+    assert_eq!(open(&host).0, 503);
+    bench.run(&["switch", here, "maintenance=off"]).says(&["Switched"]);
+    assert_eq!(open(&host).0, 200);
+    bench.run(&["pack", here, "-o", "b.tar.zst"]).says(&["Packed"]);
+    std::fs::remove_file(target.join("wp-includes/version.php")).unwrap();
+    server.load_with_client(&new, "UPDATE nu_posts SET post_title = 'lost', post_content = 'lost';\n");
+    assert!(!open(&host).1.contains("First light"), "it is broken");
+    let back = bench.run(&["restore", "b.tar.zst", "--in-place"]);
+    assert!(back.code <= 1 && back.stdout.contains("exchanged"), "{}{}", back.stdout, back.stderr);
+    let run = bench.last_run();
+    assert!(open(&host).1.contains("First light"), "{}", open(&host).1);
+    bench.run(&["undo", &run]).says(&["Undone"]);
+    assert!(!open(&host).1.contains("First light"), "what was there is there again");
+    bench.run(&["undo", "--forget", &run]).expect(0).says(&["Forgotten"]);
+    assert!(bench.run(&["restore", "b.tar.zst", "--in-place"]).code <= 1);
+    let other = format!("moved.fernhollow.test:{port}");
+    let settled = bench.run(&["settle", here, "--address", &format!("http://{other}/deep/er")]);
+    assert!(settled.code <= 1, "{}{}", settled.stdout, settled.stderr);
+    let settled = bench.last_run();
+    let (status, home) = open(&other);
+    assert!(status == 200 && home.contains("First light") && !home.contains("copy.fernhollow"), "{home}");
+    bench.run(&["undo", &settled]).says(&["Undone"]);
+    let (status, home) = open(&host);
+    assert!(status == 200 && !home.contains("moved.fernhollow"), "{home}");
 }

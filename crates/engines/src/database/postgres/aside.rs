@@ -166,8 +166,9 @@ fn move_extensions(client: &mut Client, from: &str) -> Result<(), DatabaseError>
     Ok(())
 }
 
-/// What lies in a schema and is nobody's part, with the statement that moves it to another: kind and name.
-fn movable(client: &mut Client, from: &str) -> Result<Vec<(String, String)>, DatabaseError> {
+/// What lies in a schema, is nobody's part and has no namesake in another: its name if it is a table or view, and kind and name for the
+/// statement that moves it.
+fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<(String, String)>, DatabaseError> {
     let free = |of: &str, kinds: &str| {
         format!(
             "NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = {of} AND d.deptype IN ({kinds}))"
@@ -178,20 +179,20 @@ fn movable(client: &mut Client, from: &str) -> Result<Vec<(String, String)>, Dat
         "SELECT CASE c.relkind WHEN 'v' THEN 'VIEW' WHEN 'm' THEN 'MATERIALIZED VIEW' WHEN 'S' THEN 'SEQUENCE' WHEN 'f' THEN 'FOREIGN TABLE' ELSE 'TABLE' END, \
            quote_ident(c.relname), c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
            WHERE n.nspname = $1 AND c.relkind IN ('r','p','v','m','f','S') AND {} \
-             AND NOT EXISTS (SELECT FROM pg_catalog.pg_class o JOIN pg_catalog.pg_namespace p ON p.oid = o.relnamespace WHERE p.nspname = 'public' AND o.relname = c.relname) \
+             AND NOT EXISTS (SELECT FROM pg_catalog.pg_class o JOIN pg_catalog.pg_namespace p ON p.oid = o.relnamespace WHERE p.nspname = $2 AND o.relname = c.relname) \
          UNION ALL SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, \
            format('%I(%s)', p.proname, CASE WHEN p.prokind = 'a' AND p.pronargs = 0 THEN '*' ELSE pg_get_function_identity_arguments(p.oid) END), '' \
            FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = $1 AND {} \
-             AND NOT EXISTS (SELECT FROM pg_catalog.pg_proc o JOIN pg_catalog.pg_namespace q ON q.oid = o.pronamespace WHERE q.nspname = 'public' AND o.proname = p.proname) \
+             AND NOT EXISTS (SELECT FROM pg_catalog.pg_proc o JOIN pg_catalog.pg_namespace q ON q.oid = o.pronamespace WHERE q.nspname = $2 AND o.proname = p.proname) \
          UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, quote_ident(t.typname), '' \
            FROM pg_catalog.pg_type t JOIN pg_catalog.pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
            WHERE n.nspname = $1 AND (t.typtype IN ('e','d','r') OR c.relkind = 'c') AND {} \
-             AND NOT EXISTS (SELECT FROM pg_catalog.pg_type o JOIN pg_catalog.pg_namespace q ON q.oid = o.typnamespace WHERE q.nspname = 'public' AND o.typname = t.typname)",
+             AND NOT EXISTS (SELECT FROM pg_catalog.pg_type o JOIN pg_catalog.pg_namespace q ON q.oid = o.typnamespace WHERE q.nspname = $2 AND o.typname = t.typname)",
         free("c.oid", "'a','i','e'"),
         free("p.oid", "'i','e'"),
         free("t.oid", "'e'"),
     );
-    let found = rows(client, &sql, &[&from])?;
+    let found = rows(client, &sql, &[&from, &to])?;
     let thing = |r: &::postgres::Row| {
         let (kind, thing, table): (String, String, String) = (r.get(0), r.get(1), r.get(2));
         (table, format!("{kind} {{}}.{thing}"))
@@ -241,7 +242,7 @@ impl PostgresLoader {
     pub(super) fn exchange_schemas(&mut self) -> Result<Duration, DatabaseError> {
         let Some(aside) = self.aside.take() else { return Ok(Duration::ZERO) };
         let began = Instant::now();
-        let things = movable(self.within()?, &aside.old)?;
+        let things = movable(self.within()?, &aside.old, "public")?;
         let stays = things.into_iter().filter(|(table, _)| table.is_empty() || !aside.brings.contains(table));
         let old = name(&aside.old);
         for (_, thing) in stays {
@@ -291,6 +292,12 @@ impl PostgresLoader {
                 Err(e) if state(&e) == Some(&SqlState::LOCK_NOT_AVAILABLE) => return Err(e),
                 Err(_) => run(client, "ROLLBACK TO back")?,
             }
+        }
+        // Tables that the site made since stay where it finds them.
+        let brought = |table: &str| names.iter().any(|n| n.table == table);
+        let made_since = movable(client, "public", &old)?;
+        for (_, thing) in made_since.iter().filter(|(t, thing)| thing.starts_with("TABLE ") && !brought(t)) {
+            patiently(client, &format!("ALTER {} SET SCHEMA {}", thing.replace("{}", "public"), name(&old)))?;
         }
         run(client, &format!("ALTER SCHEMA public RENAME TO {}", name(&new)))?;
         run(client, &format!("ALTER SCHEMA {} RENAME TO public", name(&old)))?;
