@@ -198,6 +198,8 @@ codes! {
     SettleNeeded = Attention,
     /// A line of the web server's files leads elsewhere.
     RedirectElsewhere = Attention,
+    /// The web server sends visitors away from where the site sends them.
+    RedirectLoop = Attention,
     /// The owner of the site cannot read files of it.
     FileNotReadable = Attention,
     /// A cache was made for the site in another folder.

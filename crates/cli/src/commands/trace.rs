@@ -72,7 +72,9 @@ pub fn run(style: Style, args: &TraceArgs) -> Result<Report, CommandError> {
     }
     if of(Sure::Unlikely) > 0 && !style.verbose {
         let places = count(of(Sure::Unlikely), "place");
-        report.next.push(format!("{places} that only look alike or are e-mail domains; -v lists them"));
+        report.next.push(format!(
+            "not listed: {places} with a name that only looks alike, or of e-mail; -v lists all"
+        ));
     }
     Ok(report)
 }

@@ -112,6 +112,20 @@ fn faults_of_files_and_rows_are_told_with_what_cures_them() {
     // The web server's file leads into a folder that the address does not have.
     bench.write("old/.htaccess", "RewriteEngine On\nRewriteBase /elsewhere/\n");
     has("redirect-elsewhere", "/elsewhere/");
+    // The web server and the site send visitors to and fro: by the other scheme, or the name with `www.`.
+    for rule in [
+        "RewriteCond %{HTTPS} on\nRewriteRule ^(.*)$ http://%{HTTP_HOST}%{REQUEST_URI} [R=301,L]",
+        "RewriteRule ^(.*)$ https://www.blog.fernhollow.example/$1 [R=301,L]",
+        "Redirect permanent / http://blog.fernhollow.example/",
+    ] {
+        bench.write("old/.htaccess", format!("RewriteEngine On\n{rule}\n"));
+        has("redirect-loop", "round in a circle");
+    }
+    bench.write(
+        "old/.htaccess",
+        "RewriteEngine On\nRewriteRule ^(.*)$ https://blog.fernhollow.example/$1 [R=301,L]\n",
+    );
+    assert!(!found(&bench).iter().any(|f| f.starts_with("redirect-")), "its own address is no loop");
     // Rows that speak of another folder.
     rows("upload_note", "/home/fernhollow/wordpress/wp-content/x");
     let moved =

@@ -191,8 +191,24 @@ pub fn redirects(survey: &Survey, out: &mut Diagnoses) {
                     }
                 }
                 ["RewriteRule" | "Redirect" | "RedirectMatch" | "RedirectPermanent", rest @ ..] => {
-                    let target = rest.iter().find_map(|w| Address::parse(w.trim_matches('"')).ok());
-                    if let Some(target) = target.filter(|t| t.host() != address.host()) {
+                    // The host of the request is the site's own, once a visitor is there.
+                    let own = |w: &str| w.trim_matches('"').replace("%{HTTP_HOST}", address.host());
+                    let whole =
+                        |w: &&str| own(w).split(['$', '%']).next().and_then(|w| Address::parse(w).ok());
+                    let target = rest.iter().find_map(whole);
+                    if let Some(target) = target.as_ref().filter(|t| leads_back(t, address)) {
+                        let whole = target.to_string();
+                        let to = whole.strip_suffix(target.base()).unwrap_or(&whole);
+                        let what = format!(
+                            "visitors are sent to {to}, and the site sends them to {address}: they go round in a circle"
+                        );
+                        let cure = format!(
+                            "take the line out, or give the site that address: zporter settle {} --address {to}{}",
+                            survey.site.display(),
+                            address.base()
+                        );
+                        out.add(Sureness::Likely, Finding::new(Code::RedirectLoop, what, place, cure));
+                    } else if let Some(target) = target.filter(|t| t.host() != address.host()) {
                         let what =
                             format!("visitors are sent to {}, and the site is {address}", target.host());
                         let cure = "take the line out, if it is not meant";
@@ -203,6 +219,13 @@ pub fn redirects(survey: &Survey, out: &mut Diagnoses) {
             }
         }
     }
+}
+
+/// Says whether an address is the site's own in another spelling, from which the site sends visitors to its own: with or without `www.`, or
+/// by the other scheme.
+fn leads_back(target: &Address, own: &Address) -> bool {
+    let is_twin = own.twin().is_some_and(|twin| twin.host() == target.host());
+    is_twin || (target.host() == own.host() && target.scheme() != own.scheme())
 }
 
 /// Room on the disk, and times that lie ahead.
