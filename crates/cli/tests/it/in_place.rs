@@ -496,6 +496,14 @@ fn an_account_of_postgres_that_may_exchange_nothing_replaces_tables_in_the_old_w
     assert!(rows().contains("guest") && !rows().contains("nobody"));
     assert!(bench.run(&["undo", "last"]).code <= 1);
     assert!(rows().contains("nobody"));
+    // So does one that may, where something lies in the schema that cannot be moved.
+    let told =
+        bench.run(&["restore", "a.tar.zst", "--in-place", "--database", &server.url("club"), "--dry-run"]);
+    assert!(told.code <= 1 && !told.stdout.contains("one by one"), "{}{}", told.stdout, told.stderr);
+    run("CREATE COLLATION public.ours (LOCALE = 'C');");
+    bench
+        .run(&["restore", "a.tar.zst", "--in-place", "--database", &server.url("club"), "--dry-run"])
+        .says(&["one by one"]);
 }
 
 #[test]

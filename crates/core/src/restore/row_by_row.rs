@@ -278,7 +278,10 @@ fn differences(
         if let (Some(new), Some(old)) = (&new, &old) {
             let mut change = copy.change(table, RowFate::Changes, old)?;
             let becomes = source.change(table, RowFate::Comes, new)?;
-            let same_columns = change.columns.len() == becomes.columns.len();
+            let names = |change: &RowChange| -> Vec<String> {
+                change.columns.iter().map(|c| c.column.clone()).collect()
+            };
+            let same_columns = names(&change) == names(&becomes);
             for (column, becomes) in change.columns.iter_mut().zip(becomes.columns) {
                 column.new = becomes.new;
             }

@@ -149,6 +149,26 @@ impl Bench {
         !ended && (run == before.0 || !done)
     }
 
+    /// Runs a command and kills it as soon as its record says so. Returns false if it had come to its end.
+    pub fn killed_when(&self, args: &[&str], says: &str) -> bool {
+        let folder = self.path("home/.local/share/zporter/logbook");
+        let records = || -> Vec<PathBuf> {
+            let found = std::fs::read_dir(&folder).into_iter().flatten().flatten();
+            found.map(|e| e.path()).filter(|p| p.is_file()).collect()
+        };
+        let before = records();
+        let mut child = self.command(args).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        while child.try_wait().unwrap().is_none() {
+            let mut new = records().into_iter().filter(|p| !before.contains(p));
+            if new.any(|p| std::fs::read(p).is_ok_and(|text| holds(&text, says))) {
+                let _ = child.kill();
+                return !child.wait().unwrap().success();
+            }
+            std::thread::sleep(Duration::from_millis(1));
+        }
+        false
+    }
+
     pub fn write(&self, name: &str, content: impl AsRef<[u8]>) {
         std::fs::write(self.path(name), content).unwrap();
     }

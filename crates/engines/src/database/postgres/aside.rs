@@ -20,6 +20,18 @@ use std::time::{Duration, Instant};
 /// Schemas that hold a site's things: not the server's own, and not what lies aside.
 pub(super) const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' AND n.nspname !~ '^zp_[0-9a-z]+_[no]$'";
 
+/// Catalogues of things that do not move, with the column of their schema.
+const UNMOVED: [(&str, &str); 8] = [
+    ("pg_operator", "oprnamespace"),
+    ("pg_opclass", "opcnamespace"),
+    ("pg_opfamily", "opfnamespace"),
+    ("pg_collation", "collnamespace"),
+    ("pg_conversion", "connamespace"),
+    ("pg_ts_config", "cfgnamespace"),
+    ("pg_ts_dict", "dictnamespace"),
+    ("pg_default_acl", "defaclnamespace"),
+];
+
 /// How something is called among former things that moved over.
 const MOVED: &str = "MOVED";
 
@@ -203,12 +215,20 @@ fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<(String, Str
 impl PostgresLoader {
     /// Says whether the account may exchange schemas, and all that is there lies in the usual one.
     pub(super) fn may_exchange(&mut self) -> Result<bool, DatabaseError> {
+        // What this program moves nowhere would be missed in the new schema.
+        let unmoved = UNMOVED.map(|(catalogue, namespace)| {
+            format!(
+                "AND NOT EXISTS (SELECT FROM pg_catalog.{catalogue} x WHERE x.{namespace} = p.oid \
+                 AND NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = x.oid AND d.deptype = 'e')) "
+            )
+        });
         let sql = format!(
             "SELECT pg_has_role(p.nspowner, 'USAGE') AND has_database_privilege(current_database(), 'CREATE') \
                AND NOT EXISTS (SELECT FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
                  WHERE {OURS} AND c.relkind IN ('r','p','v','m','f','S') AND (n.nspname <> 'public' OR NOT pg_has_role(c.relowner, 'USAGE'))) \
-               AND NOT EXISTS (SELECT FROM pg_catalog.pg_extension e WHERE e.extnamespace = p.oid AND NOT (e.extrelocatable AND pg_has_role(e.extowner, 'USAGE'))) \
-             FROM pg_catalog.pg_namespace p WHERE p.nspname = 'public'"
+               AND NOT EXISTS (SELECT FROM pg_catalog.pg_extension e WHERE e.extnamespace = p.oid AND NOT (e.extrelocatable AND pg_has_role(e.extowner, 'USAGE'))) {}\
+             FROM pg_catalog.pg_namespace p WHERE p.nspname = 'public'",
+            unmoved.concat()
         );
         Ok(rows(self.client()?, &sql, &[])?.first().is_some_and(|r| r.get(0)))
     }
