@@ -320,10 +320,11 @@ fn series(of: &str) -> impl Iterator<Item = String> {
     std::iter::once(format!("{of}whole")).chain((0..kill_points(6)).map(move |p| format!("{of}{p}")))
 }
 
-/// Kills a load at many points and lets the same command go on; `content` reads a database. Returns how often it went on behind a stage.
+/// Kills a load at many points and lets the same command go on; `content` reads a database, `mark` stands in the record behind a stage. Returns how often it went on behind a stage.
 fn killed_and_gone_on_with(
     bench: &Bench,
     of: &str,
+    mark: &str,
     url: impl Fn(&str) -> String,
     content: impl Fn(&str) -> String,
 ) -> u64 {
@@ -342,7 +343,7 @@ fn killed_and_gone_on_with(
         let began = Instant::now();
         // At the last point the record of the run tells the moment, however slow or fast this machine is just now.
         let killed = match point as u64 + 1 == points {
-            true => bench.killed_when(&args, "stage-closed"),
+            true => bench.killed_when(&args, mark),
             false => bench.killed(&args, takes.mul_f64(share)),
         };
         if !killed {
@@ -477,7 +478,7 @@ fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
     bench.write("shop.sql", copied());
     series("p").chain(series("q")).for_each(|name| server.create(&name));
     let content = |name: &str| content(&server, name);
-    let behind = killed_and_gone_on_with(&bench, "p", |name| server.url(name), content);
+    let behind = killed_and_gone_on_with(&bench, "p", "statement-arrived", |name| server.url(name), content);
     assert!(behind > 0, "no kill came behind a stage");
     // As the server's own program writes it: rows first, keys and indexes behind, and tables that need others at the very end.
     let more = "CREATE INDEX b1 ON t1 (length(body)); ALTER TABLE t5 ADD FOREIGN KEY (id) REFERENCES t0 (id); \
@@ -486,7 +487,7 @@ fn a_long_load_into_postgres_goes_on_behind_the_last_stage() {
     server.load("pwhole", &bench.path("more.sql"));
     let made_by_hand = content("pwhole");
     bench.write("shop.sql", server.dump("pwhole", &[]));
-    let behind = killed_and_gone_on_with(&bench, "q", |name| server.url(name), content);
+    let behind = killed_and_gone_on_with(&bench, "q", "statement-arrived", |name| server.url(name), content);
     assert!(behind > 0, "no kill came behind a stage");
     assert!(content("qwhole") == made_by_hand);
     // What a broken load left is undone as a whole.
@@ -521,8 +522,13 @@ fn a_long_load_into_sqlite_goes_on_behind_the_last_stage() {
         let dump = Command::new("sqlite3").arg(path(name)).arg(".dump").output().unwrap();
         String::from_utf8(dump.stdout).unwrap()
     };
-    let behind =
-        killed_and_gone_on_with(&bench, "p", |name| format!("sqlite://{}", path(name).display()), content);
+    let behind = killed_and_gone_on_with(
+        &bench,
+        "p",
+        "stage-closed",
+        |name| format!("sqlite://{}", path(name).display()),
+        content,
+    );
     assert!(behind > 0, "no kill came behind a stage");
 }
 
