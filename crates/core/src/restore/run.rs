@@ -14,6 +14,7 @@ use super::source::{self, ArchiveKind};
 use super::tidy;
 use super::unpack::Unpack;
 use crate::archive::read::ReadError;
+use crate::archive::verify::Damage;
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
 use crate::copy_record::{self, Record};
@@ -86,12 +87,19 @@ pub fn run(
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
+        let mut left = Some(plan.source.most_bytes());
         let read = source::entries_verified(
             &plan.job,
             &plan.source,
             &|table| plan.wants(table),
             watch,
             &mut |entry| {
+                left = left.and_then(|left| left.checked_sub(entry.size));
+                if verifies && left.is_none() {
+                    let damage = Damage::Head { what: "it holds far more than its head says".into() };
+                    problem = Some(RestoreError::Damaged { path: archive.to_path_buf(), damage });
+                    return ControlFlow::Break(());
+                }
                 let outcome = match unpack.place_of(&entry) {
                     EntryPlace::File(below) => unpack.file(entry, &below),
                     EntryPlace::Outside(below) => unpack.outside(entry, &below),
@@ -111,7 +119,7 @@ pub fn run(
         );
         if let Some(problem) = problem {
             // The archive itself may be to blame.
-            if verifies {
+            if verifies && !matches!(problem, RestoreError::Damaged { .. }) {
                 source::damage(archive, watch)?;
             }
             return Err(problem);

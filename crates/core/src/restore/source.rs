@@ -88,6 +88,16 @@ pub fn entries(
     Ok(go_on(watch)?)
 }
 
+/// What an archive may hold beyond twice what its head says: a site may grow while it is packed.
+const GROWN: u64 = 256 << 20;
+
+impl Source {
+    /// How many bytes the entries may come to where nobody knows more than the head says. Room was reckoned by that.
+    pub(super) fn most_bytes(&self) -> u64 {
+        (self.file_bytes + self.database_bytes).saturating_mul(2).saturating_add(GROWN)
+    }
+}
+
 /// Says what is wrong with an archive, if something is.
 pub(super) fn damage(path: &Path, watch: &dyn Watch) -> Result<(), RestoreError> {
     match verify(&LocalFile(path), watch)? {
