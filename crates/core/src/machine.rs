@@ -8,7 +8,7 @@ use crate::tree::Tree;
 use std::path::Path;
 use std::process::{Command, Stdio};
 
-/// Asks PHP for its version, and runs `code` with its usual settings or none. Returns what it printed.
+/// Runs code by the PHP that a shell finds, with its usual settings, or with none where it does not start with them. Returns what it printed.
 pub(crate) fn ask_php(code: &str) -> Option<String> {
     let run = |args: &[&str]| Command::new("php").args(args).stdin(Stdio::null()).output().ok();
     let usual = run(&["-r", code])?;
@@ -16,11 +16,15 @@ pub(crate) fn ask_php(code: &str) -> Option<String> {
     Some(String::from_utf8_lossy(&told.stdout).into_owned())
 }
 
+/// The name of the machine at hand.
+pub(crate) fn host() -> String {
+    rustix::system::uname().nodename().to_string_lossy().into_owned()
+}
+
 /// The machine at hand, with a server that was asked already.
 pub(crate) fn here(database_server: Option<String>) -> Machine {
-    let host = rustix::system::uname().nodename().to_string_lossy().into_owned();
     let php = ask_php("echo PHP_VERSION;").filter(|v| v.starts_with(|c: char| c.is_ascii_digit()));
-    Machine { host, php, database_server }
+    Machine { host: host(), php, database_server }
 }
 
 /// Says what is different here from where an archive was packed. On the same machine nothing is said.

@@ -214,6 +214,33 @@ fn a_damaged_archive_is_not_restored() {
     assert!(!bench.path("new").exists() && !bench.path("n.sql").exists());
 }
 
+#[test]
+fn an_archive_that_holds_more_than_could_be_told_at_its_beginning_is_restored() {
+    let bench = Bench::new();
+    bench.site(Variant::Joomla310);
+    // A folder of pictures that is shared by a link: what lies there is packed, and nobody counted it before.
+    std::fs::create_dir(bench.path("shared")).unwrap();
+    std::fs::rename(bench.path("old/images"), bench.path("shared/images")).unwrap();
+    std::os::unix::fs::symlink(bench.path("shared/images"), bench.path("old/images")).unwrap();
+    let size = 300 << 20;
+    std::fs::File::create(bench.path("shared/images/film.bin")).unwrap().set_len(size).unwrap();
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"]).says(&["Packed"]);
+    let args = [
+        "restore",
+        "a.tar.zst",
+        "new",
+        "--address",
+        "http://n.example",
+        "--database",
+        "mysql://u@h/n",
+        "--dump-to",
+        "n.sql",
+    ];
+    let done = bench.run(&args);
+    assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
+    assert_eq!(std::fs::metadata(bench.path("new/images/film.bin")).unwrap().len(), size);
+}
+
 /// What an archive made by hand may hold beside a site: name, kind, where a link leads, content.
 type Odd<'o> = (&'o str, tar::EntryType, &'o str, &'o [u8]);
 

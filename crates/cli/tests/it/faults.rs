@@ -39,6 +39,17 @@ fn live(bench: &Bench, server: &Server) -> (Site, Database) {
     (site, database)
 }
 
+/// A copy of the site in `dev`.
+fn developed(bench: &Bench, server: &Server) -> Database {
+    let new = server.new_database();
+    bench.write("pw", &new.password);
+    let url = new.tcp_url(server);
+    let to = ["--address", "http://dev.test/d", "--database", &url, "--database-password-file", "pw"];
+    let made = bench.run(&[&["clone", "old", "dev"], &to[..]].concat());
+    assert!(made.code <= 1, "{}{}", made.stdout, made.stderr);
+    new
+}
+
 /// Takes back the newest run of a command, if it left something, and what lies aside.
 fn take_back(bench: &Bench, command: &str) {
     let runs = bench.run(&["logbook", "--json"]).json();
@@ -61,12 +72,7 @@ fn a_disk_without_room_leaves_a_live_site_as_it_was() {
     let bench = Bench::new();
     let (site, database) = live(&bench, server);
     bench.run(&["pack", "old", "-o", "a.tar.zst"]).says(&["Packed"]);
-    let new = server.new_database();
-    bench.write("pw", &new.password);
-    let url = new.tcp_url(server);
-    let to = ["--address", "http://dev.test/d", "--database", &url, "--database-password-file", "pw"];
-    let made = bench.run(&[&["clone", "old", "dev"], &to[..]].concat());
-    assert!(made.code <= 1, "{}{}", made.stdout, made.stderr);
+    developed(&bench, server);
     bench.write("old/index.php", "<?php // broken");
     let rules = bench.read("old/.htaccess");
     let further = format!("Redirect 301 /old {}/x\n", site.address).repeat(20_000);
@@ -110,12 +116,7 @@ fn a_push_a_settle_and_a_switch_that_are_killed_leave_the_old_site_or_the_new_on
         &database,
         &format!("INSERT INTO `{}posts` VALUES {};\n", site.prefix, posts.join(",")),
     );
-    let new = server.new_database();
-    bench.write("pw", &new.password);
-    let url = new.tcp_url(server);
-    let to = ["--address", "http://dev.test/d", "--database", &url, "--database-password-file", "pw"];
-    let made = bench.run(&[&["clone", "old", "dev"], &to[..]].concat());
-    assert!(made.code <= 1, "{}{}", made.stdout, made.stderr);
+    let new = developed(&bench, server);
     server.load_with_client(&new, &format!("UPDATE `{}posts` SET post_title = 'work';\n", site.prefix));
     bench.write("dev/work.php", "<?php // work");
     let before = state(&bench, server, &database);

@@ -189,12 +189,6 @@ impl SiteContents {
         live.chain(parts.flat_map(|p| p.table.iter().chain(&p.holds).cloned())).collect()
     }
 
-    /// Returns the checksum of a table's rows at the source, and a hash of how it is made, where its server tells.
-    pub(crate) fn fingerprint(&self, table: &str) -> Option<(u64, String)> {
-        let (sum, made) = self.live.as_ref()?.fingerprint(table)?;
-        Some((sum, shape(&made)))
-    }
-
     /// The database itself, where its rows come straight from its server.
     pub(crate) fn live(&self) -> Option<&DatabaseStream> {
         self.live.as_ref()
@@ -311,15 +305,6 @@ impl SiteContents {
         }
         ControlFlow::Continue(())
     }
-}
-
-/// A hash of how a table is made.
-pub(crate) fn shape(made: &[u8]) -> String {
-    // The next number is no part of it.
-    let text = String::from_utf8_lossy(made).into_owned();
-    let mut words: Vec<&str> = text.split_whitespace().collect();
-    words.retain(|word| !word.starts_with("AUTO_INCREMENT="));
-    blake3::hash(words.join(" ").as_bytes()).to_hex().to_string()
 }
 
 /// Hands on every part of a database that is read meanwhile.

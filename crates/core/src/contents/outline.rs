@@ -80,6 +80,7 @@ impl SiteContents {
             files: small.held.len() as u64,
             patterns: small.patterns,
             seen: small.seen.into_iter().collect(),
+            file_bytes: self.file_bytes(),
             tables: self.tables(),
             database_bytes: self.database_bytes(),
         };

@@ -3,11 +3,11 @@
 //! (`row_by_row`), where rows can be told apart. Anything else comes whole.
 
 use super::plan::RestorePlan;
-use crate::contents::{SiteContents, shape};
+use crate::contents::SiteContents;
 use crate::copy_record::{Fingerprint, Record};
 use crate::database::load::plain_name;
 use crate::database::servers;
-use crate::database::snapshot::Whole;
+use crate::database::stream::fingerprint;
 use crate::dump::prefix::PrefixChange;
 use crate::place::DatabaseAccess;
 use crate::system::Definition;
@@ -48,7 +48,7 @@ pub(super) fn standing(
     }
     let wanted = known.keys().map(|table| (table, name_in_copy(table, prefix)));
     let wanted: Vec<_> = wanted.filter(|(_, here)| there.contains(here)).collect();
-    for (table, here, now) in both(access, &wanted, &|table| contents.fingerprint(table)) {
+    for (table, here, now) in both(contents, access, &wanted) {
         let then = &known[table];
         if now == *then {
             out.unchanged.push((table.clone(), here));
@@ -59,37 +59,41 @@ pub(super) fn standing(
     out
 }
 
-/// What a table is like at the source: checksum of its rows, and hash of how it is made.
-type AtSource = (u64, String);
+/// Checksum of a table's rows, and the statement that makes it, if a server tells.
+type Told = Option<(u64, Vec<u8>)>;
 
 /// Asks for the fingerprints of tables at the source and in the copy, of both at a time. What nobody can tell is left out.
 fn both<'t>(
+    contents: &SiteContents,
     access: &DatabaseAccess,
     tables: &[(&'t String, String)],
-    at_source: &(dyn Fn(&String) -> Option<AtSource> + Sync),
 ) -> Vec<(&'t String, String, Fingerprint)> {
-    let in_copy = || -> Option<Vec<Option<AtSource>>> {
+    let in_copy = || -> Option<Vec<Told>> {
         let mut copy = servers::snapshot(access).ok()?;
-        let mut look = |here: &str| {
-            let sum = copy.checksum(here).ok()??;
-            let mut made = Whole(Vec::new());
-            copy.table(here, false, &mut made).ok()?;
-            Some((sum, shape(&made.0)))
-        };
-        Some(tables.iter().map(|(_, here)| look(here)).collect())
+        Some(tables.iter().map(|(_, here)| fingerprint(&mut *copy, here).ok().flatten()).collect())
     };
     let (source, copy) = std::thread::scope(|scope| {
         // Two servers, or two cores of one.
         let asked = crate::threads::start_in(scope, in_copy);
-        let source: Vec<Option<AtSource>> = tables.iter().map(|(table, _)| at_source(table)).collect();
+        let source: Vec<_> = tables.iter().map(|(table, _)| contents.live()?.fingerprint(table)).collect();
         (source, asked.ok().and_then(|asked| asked.join().ok().flatten()).unwrap_or_default())
     });
     let all = tables.iter().zip(source).zip(copy);
     all.filter_map(|(((table, here), source), copy)| {
-        let ((source, shape), (copy, copy_shape)) = (source?, copy?);
+        let ((source, made), (copy, made_in_copy)) = (source?, copy?);
+        let (shape, copy_shape) = (shape(&made), shape(&made_in_copy));
         Some((*table, here.clone(), Fingerprint { source, copy, shape, copy_shape }))
     })
     .collect()
+}
+
+/// A hash of how a table is made.
+fn shape(made: &[u8]) -> String {
+    // The next number is no part of it.
+    let text = String::from_utf8_lossy(made).into_owned();
+    let mut words: Vec<&str> = text.split_whitespace().collect();
+    words.retain(|word| !word.starts_with("AUTO_INCREMENT="));
+    blake3::hash(words.join(" ").as_bytes()).to_hex().to_string()
 }
 
 /// Takes the fingerprints of what was carried, in the view in which it was read. Those of tables that stayed are as they were.
@@ -115,8 +119,7 @@ pub(super) fn fingerprints(
             carried.push((table, name_in_copy(table, plan.prefix.as_ref())));
         }
     }
-    let at_source = |table: &String| contents.fingerprint(table);
-    for (table, _, fingerprint) in both(access, &carried, &at_source) {
+    for (table, _, fingerprint) in both(contents, access, &carried) {
         out.insert(table.clone(), fingerprint);
     }
     (out, rewritten_by(contents, &plan.definition))

@@ -15,7 +15,7 @@ use super::plan::RestorePlan;
 use super::push;
 use super::refresh::Outlook;
 use super::row_by_row::RowByRow;
-use super::source::{ArchiveKind, Source, look};
+use super::source::{self, ArchiveKind, Source, look};
 use super::target_tables::{SiteTables, TargetTables};
 use crate::config;
 use crate::config::edit::{Context, FilePlan, KeyPut};
@@ -123,7 +123,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         job.database = Some(access);
     }
     if let (true, ArchiveKind::Ours(head)) = (job.options.in_place, &source.kind)
-        && let Some(was) = &head.packed_on
+        && let Some(was) = head.packed_on.as_ref().filter(|was| was.host != machine::host())
     {
         let server = job.database.as_ref().filter(|_| has_database);
         let server = server.and_then(|access| servers::snapshot(access).and_then(|mut s| s.server()).ok());
@@ -220,11 +220,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         // What is declared of a table is judged by all of its rows.
         let plain = |table: &str| !set(table) && !cells.iter().any(|c| is_table(&c.table, table));
         let changed = standing.changed.into_iter().filter(|(table, _)| plain(table));
-        if let Ok(mut copy) = servers::snapshot(access) {
-            target.compare(
-                changed.filter_map(|(t, here)| RowByRow::of(t, here, contents, &mut *copy)).collect(),
-            );
-        }
+        target.compare(RowByRow::among(changed.collect(), contents, access));
     }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);
@@ -320,6 +316,10 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         plan.needed = outlook.bytes;
         plan.outlook = Some(outlook);
         guard_space(&plan.job, plan.needed)?;
+    }
+    if !plan.source.verified && plan.shows_at_once() {
+        source::whole(&plan.job.options.source, watch)?;
+        plan.source.verified = true;
     }
     // What was taken for missing may be there.
     for tree in plan.trees() {

@@ -56,7 +56,7 @@ pub struct Restored {
     /// Seconds for which neither the old site nor the new one was whole, of one that was brought back.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub exchanged: Option<f64>,
-    /// Rows that went and came in tables that were compared row by row, by table.
+    /// Rows that were changed, taken away or made in tables that were compared row by row, by table.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub row_by_row: BTreeMap<String, u64>,
     /// Files that the archive left out on purpose and that were taken over from the site that was there.

@@ -7,13 +7,14 @@ use super::RestoreError;
 use super::live::{self, Changed, ROWS};
 use super::plan::RestorePlan;
 use super::restored::Restored;
-use super::rows::{rewrite, with_rules};
+use super::rows::{rewrite_through, with_rules};
 use crate::contents::SiteContents;
 use crate::database::DatabaseError;
 use crate::database::servers;
-use crate::database::snapshot::{RowKey, Snapshot};
-use crate::database::stream::{DatabaseStream, write_in_order};
+use crate::database::snapshot::{DumpOut, RowKey, Snapshot};
+use crate::database::stream::{DatabaseStream, as_text};
 use crate::dump::dialect::Dialect;
+use crate::dump::literal::Quoting;
 use crate::dump::row::{self, Value};
 use crate::dump::row_change::{ColumnChange, RowChange, RowFate};
 use crate::dump::rules::{Rewritten, Rules};
@@ -23,10 +24,13 @@ use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, private_folder};
 use crate::logbook::{self, StepKind};
 use crate::pipe::pipe;
+use crate::place::DatabaseAccess;
+use std::cmp::Ordering;
 use std::fs::File;
 use std::io::{self, BufReader, BufWriter, Read, Seek, SeekFrom, Write};
+use std::iter::{Flatten, Peekable};
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+use std::sync::mpsc::{IntoIter, Receiver, SyncSender, sync_channel};
 
 /// A table whose rows are compared.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -42,17 +46,20 @@ pub struct RowByRow {
 }
 
 impl RowByRow {
-    /// Says of a table whether its rows can be compared, by its names on both sides.
-    pub(super) fn of(
-        table: String,
-        here: String,
+    /// Those of some tables, by their names at the source and in the copy, whose rows can be compared.
+    pub(super) fn among(
+        tables: Vec<(String, String)>,
         contents: &SiteContents,
-        copy: &mut dyn Snapshot,
-    ) -> Option<RowByRow> {
-        let key = contents.live()?.ask(|source| source.row_key(&table)).ok()??;
-        let in_copy = copy.row_key(&here).ok()??;
-        let RowKey { columns: key, unique } = key;
-        (in_copy.columns == key).then_some(RowByRow { table, here, key, unique })
+        access: &DatabaseAccess,
+    ) -> Vec<RowByRow> {
+        let (Some(live), false) = (contents.live(), tables.is_empty()) else { return Vec::new() };
+        let Ok(mut copy) = servers::snapshot(access) else { return Vec::new() };
+        let one = |(table, here): (String, String)| {
+            let RowKey { columns: key, unique } = live.ask(|source| source.row_key(&table)).ok()??;
+            let same = copy.row_key(&here).ok()??.columns == key;
+            same.then_some(RowByRow { table, here, key, unique })
+        };
+        tables.into_iter().filter_map(one).collect()
     }
 }
 
@@ -89,31 +96,96 @@ fn differing(table: &RowByRow, live: &DatabaseStream, copy: &mut dyn Snapshot) -
             live.ask(|source| prints(source, &table.table, &table.key, &send_new))
         });
         let copy = crate::threads::start_in(scope, move || prints(copy, &table.here, &table.key, &send_old));
-        let (mut new, mut old) = (new.into_iter().flatten().peekable(), old.into_iter().flatten().peekable());
         let mut out: Vec<Vec<i128>> = Vec::new();
-        while out.len() <= MOST_KEYS {
-            let order = match (new.peek(), old.peek()) {
-                (None, None) => break,
-                (Some(_), None) => std::cmp::Ordering::Less,
-                (None, Some(_)) => std::cmp::Ordering::Greater,
-                (Some((new, _)), Some((old, _))) => new.cmp(old),
-            };
-            let (is_new, is_old) = (order.is_le(), order.is_ge());
-            let (new, old) = (is_new.then(|| new.next()).flatten(), is_old.then(|| old.next()).flatten());
-            if new != old {
-                out.extend(new.or(old).map(|(key, _)| key));
+        {
+            let mut pairs = Pairs::of(new, old, |(key, _): &Print| key);
+            while let (true, Some((new, old))) = (out.len() <= MOST_KEYS, pairs.next()) {
+                if new != old {
+                    out.extend(new.or(old).map(|(key, _)| key));
+                }
             }
+            // Whoever sends more finds nobody there.
         }
-        drop((new, old));
         let ended = [source.ok()?.join().ok()?, copy.ok()?.join().ok()?];
         (out.len() <= MOST_KEYS && ended.iter().all(Result::is_ok)).then_some(out)
     })
 }
 
+/// Both sides, key by key: what has a key at the source, in the copy, or on both.
+struct Pairs<T, K> {
+    new: Peekable<Flatten<IntoIter<Vec<T>>>>,
+    old: Peekable<Flatten<IntoIter<Vec<T>>>>,
+    key: K,
+}
+
+impl<T, K: Fn(&T) -> &Vec<i128>> Pairs<T, K> {
+    fn of(new: Receiver<Vec<T>>, old: Receiver<Vec<T>>, key: K) -> Self {
+        let side = |received: Receiver<Vec<T>>| received.into_iter().flatten().peekable();
+        Pairs { new: side(new), old: side(old), key }
+    }
+}
+
+impl<T, K: Fn(&T) -> &Vec<i128>> Iterator for Pairs<T, K> {
+    type Item = (Option<T>, Option<T>);
+
+    fn next(&mut self) -> Option<Self::Item> {
+        let order = match (self.new.peek(), self.old.peek()) {
+            (None, None) => return None,
+            (Some(_), None) => Ordering::Less,
+            (None, Some(_)) => Ordering::Greater,
+            (Some(new), Some(old)) => (self.key)(new).cmp((self.key)(old)),
+        };
+        let new = if order.is_le() { self.new.next() } else { None };
+        let old = if order.is_ge() { self.old.next() } else { None };
+        Some((new, old))
+    }
+}
+
+/// How the rows of a side are spelled: their columns, and the rules of their quotes.
+type Spelled = Arc<(Arc<[String]>, Quoting)>;
+
 /// A row with its key.
 struct Keyed {
     key: Vec<i128>,
     row: Vec<u8>,
+    spelled: Spelled,
+}
+
+impl Keyed {
+    /// What happens to this row as a whole.
+    fn change(&self, table: &RowByRow, fate: RowFate) -> Result<RowChange, DumpError> {
+        let none = || DumpError::Sink("a row cannot be read again".into());
+        let (columns, quoting) = &*self.spelled;
+        let mut values = Vec::new();
+        row::cut(&self.row, *quoting, &mut values);
+        if values.len() != columns.len() {
+            return Err(none());
+        }
+        let (mut key, mut others) = (Vec::new(), Vec::new());
+        for (column, value) in columns.iter().zip(&values) {
+            let text = std::str::from_utf8(&self.row[value.span.clone()]).map_err(|_| none())?.trim();
+            match table.key.contains(column) {
+                true => key.push((column.clone(), text.into())),
+                false => {
+                    others.push(ColumnChange { column: column.clone(), old: text.into(), new: text.into() })
+                }
+            }
+        }
+        Ok(RowChange { fate, table: table.here.clone(), keyless: false, key, columns: others })
+    }
+
+    /// What changes in a row that becomes another one, if its columns are the same.
+    fn becomes(&self, new: &Keyed, table: &RowByRow) -> Result<Option<RowChange>, DumpError> {
+        let mut change = self.change(table, RowFate::Changes)?;
+        if self.spelled.0 != new.spelled.0 {
+            return Ok(None);
+        }
+        for (column, becomes) in change.columns.iter_mut().zip(new.change(table, RowFate::Comes)?.columns) {
+            column.new = becomes.new;
+        }
+        change.columns.retain(|c| c.old != c.new);
+        Ok(Some(change))
+    }
 }
 
 /// Rows come in bundles of about so many bytes.
@@ -122,32 +194,33 @@ const BUNDLE: usize = 256 << 10;
 /// Bundles that wait to be compared.
 const WAITING: usize = 4;
 
-/// How the rows of a side are spelled.
-type Spelled = (Arc<[String]>, crate::dump::literal::Quoting);
-
 /// Takes the rows out of a dump of one table.
 struct Rows<'k> {
     key: &'k [String],
-    /// Where in a row the values of the key stand.
+    /// Where in a row the values of the key stand, once the columns are known.
     places: Vec<usize>,
+    spelled: Option<Spelled>,
     values: Vec<Value>,
     bundle: Vec<Keyed>,
     bytes: usize,
-    send: SyncSender<(Vec<Keyed>, Spelled)>,
-    spelled: Option<Spelled>,
+    send: SyncSender<Vec<Keyed>>,
 }
 
-impl Rows<'_> {
-    fn pass_on(&mut self) -> Result<(), DumpError> {
-        let (Some(spelled), false) = (self.spelled.clone(), self.bundle.is_empty()) else { return Ok(()) };
-        self.bytes = 0;
-        let gone = |_| DumpError::Sink("nobody compares these rows any more".into());
-        self.send.send((std::mem::take(&mut self.bundle), spelled)).map_err(gone)
+impl<'k> Rows<'k> {
+    fn new(key: &'k [String], send: SyncSender<Vec<Keyed>>) -> Self {
+        let (places, values, bundle) = (Vec::new(), Vec::new(), Vec::new());
+        Rows { key, places, spelled: None, values, bundle, bytes: 0, send }
     }
 
-    fn read(&mut self, reader: impl Read) -> Result<(), DumpError> {
+    fn pass_on(&mut self) -> Result<(), DumpError> {
+        self.bytes = 0;
+        let gone = |_| DumpError::Sink("nobody compares these rows any more".into());
+        self.send.send(std::mem::take(&mut self.bundle)).map_err(gone)
+    }
+
+    fn read(mut self, reader: impl Read) -> Result<(), DumpError> {
         let reader = BufReader::with_capacity(1 << 16, reader);
-        let ending = run_source(Source::new(reader, WINDOW, Some(Dialect::Mysql))?, self)?;
+        let ending = run_source(Source::new(reader, WINDOW, Some(Dialect::Mysql))?, &mut self)?;
         match ending.cut_off {
             Some(cut) => Err(DumpError::Sink(format!("it breaks off at line {}", cut.line).into())),
             None => self.pass_on(),
@@ -158,11 +231,14 @@ impl Rows<'_> {
 impl Sink for Rows<'_> {
     fn piece(&mut self, piece: Piece<'_>, at: At<'_>) -> Result<(), DumpError> {
         let Piece::Rows(rows) = piece else { return Ok(()) };
-        if self.spelled.is_none() {
-            let columns = at.statement.columns.clone().unwrap_or_else(|| Arc::from([]));
-            self.places = self.key.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
-            self.spelled = Some((columns, at.quoting));
-        }
+        let spelled = match &self.spelled {
+            Some(known) => known.clone(),
+            None => {
+                let columns = at.statement.columns.clone().unwrap_or_else(|| Arc::from([]));
+                self.places = self.key.iter().filter_map(|k| columns.iter().position(|c| c == k)).collect();
+                self.spelled.insert(Arc::new((columns, at.quoting))).clone()
+            }
+        };
         for row in rows.each() {
             row::cut(row, at.quoting, &mut self.values);
             let number = |place: &usize| {
@@ -174,66 +250,9 @@ impl Sink for Rows<'_> {
                 return Err(DumpError::Sink("a row has no key".into()));
             };
             self.bytes += row.len();
-            self.bundle.push(Keyed { key, row: row.to_vec() });
+            self.bundle.push(Keyed { key, row: row.to_vec(), spelled: spelled.clone() });
         }
         if self.bytes >= BUNDLE { self.pass_on() } else { Ok(()) }
-    }
-}
-
-/// The rows of a side, one after the other.
-struct Side {
-    receive: Receiver<(Vec<Keyed>, Spelled)>,
-    bundle: std::vec::IntoIter<Keyed>,
-    spelled: Option<Spelled>,
-    next: Option<Keyed>,
-}
-
-impl Side {
-    fn of(receive: Receiver<(Vec<Keyed>, Spelled)>) -> Side {
-        let mut side = Side { receive, bundle: Vec::new().into_iter(), spelled: None, next: None };
-        side.step();
-        side
-    }
-
-    fn step(&mut self) -> Option<Keyed> {
-        let last = self.next.take();
-        self.next = self.bundle.next();
-        while self.next.is_none() {
-            let Ok((bundle, spelled)) = self.receive.recv() else { break };
-            (self.bundle, self.spelled) = (bundle.into_iter(), Some(spelled));
-            self.next = self.bundle.next();
-        }
-        last
-    }
-
-    /// What happens to a row of this side as a whole.
-    fn change(&self, table: &RowByRow, fate: RowFate, keyed: &Keyed) -> Result<RowChange, DumpError> {
-        let none = || DumpError::Sink("a row cannot be read again".into());
-        let (columns, quoting) = self.spelled.as_ref().ok_or_else(none)?;
-        let mut values = Vec::new();
-        row::cut(&keyed.row, *quoting, &mut values);
-        if values.len() != columns.len() {
-            return Err(none());
-        }
-        let mut change = RowChange {
-            fate,
-            table: table.here.clone(),
-            keyless: false,
-            key: Vec::new(),
-            columns: Vec::new(),
-        };
-        for (column, value) in columns.iter().zip(&values) {
-            let text = std::str::from_utf8(&keyed.row[value.span.clone()]).map_err(|_| none())?.trim();
-            match table.key.contains(column) {
-                true => change.key.push((column.clone(), text.into())),
-                false => change.columns.push(ColumnChange {
-                    column: column.clone(),
-                    old: text.into(),
-                    new: text.into(),
-                }),
-            }
-        }
-        Ok(change)
     }
 }
 
@@ -251,54 +270,41 @@ impl Lists {
     }
 }
 
-/// Walks along both sides and writes down what differs.
+/// Writes down what differs.
 fn differences(
     table: &RowByRow,
-    mut source: Side,
-    mut copy: Side,
+    new: Receiver<Vec<Keyed>>,
+    old: Receiver<Vec<Keyed>>,
     lists: &mut Lists,
 ) -> Result<(), DumpError> {
-    loop {
-        let order = match (&source.next, &copy.next) {
-            (None, None) => return Ok(()),
-            (Some(_), None) => std::cmp::Ordering::Less,
-            (None, Some(_)) => std::cmp::Ordering::Greater,
-            (Some(new), Some(old)) => new.key.cmp(&old.key),
-        };
-        let (new, old) = match order {
-            std::cmp::Ordering::Less => (source.step(), None),
-            std::cmp::Ordering::Greater => (None, copy.step()),
-            std::cmp::Ordering::Equal => (source.step(), copy.step()),
-        };
-        if let (Some(new), Some(old)) = (&new, &old)
-            && new.row == old.row
-        {
-            continue;
-        }
+    for (new, old) in Pairs::of(new, old, |keyed: &Keyed| &keyed.key) {
         if let (Some(new), Some(old)) = (&new, &old) {
-            let mut change = copy.change(table, RowFate::Changes, old)?;
-            let becomes = source.change(table, RowFate::Comes, new)?;
-            let names = |change: &RowChange| -> Vec<String> {
-                change.columns.iter().map(|c| c.column.clone()).collect()
-            };
-            let same_columns = names(&change) == names(&becomes);
-            for (column, becomes) in change.columns.iter_mut().zip(becomes.columns) {
-                column.new = becomes.new;
+            if new.row == old.row {
+                continue;
             }
-            change.columns.retain(|c| c.old != c.new);
             // Where another row may have had the value, all rows go before any comes.
-            if same_columns && !change.columns.iter().any(|c| table.unique.contains(&c.column)) {
+            let alone = |c: &RowChange| !c.columns.iter().any(|c| table.unique.contains(&c.column));
+            if let Some(change) = old.becomes(new, table)?.filter(alone) {
                 lists.write(&change)?;
                 continue;
             }
         }
-        if let Some(old) = &old {
-            lists.write(&copy.change(table, RowFate::Goes, old)?)?;
-        }
-        if let Some(new) = &new {
-            lists.write(&source.change(table, RowFate::Comes, new)?)?;
+        for (keyed, fate) in [(old, RowFate::Goes), (new, RowFate::Comes)] {
+            keyed.map_or(Ok(()), |keyed| lists.write(&keyed.change(table, fate)?))?;
         }
     }
+    Ok(())
+}
+
+/// Writes a table as a text of its own, its rows in the order of a key: all, or those of some keys.
+fn in_order(
+    snapshot: &mut dyn Snapshot,
+    table: &str,
+    key: &[String],
+    only: Option<&[Vec<i128>]>,
+    out: &mut dyn DumpOut,
+) -> Result<(), DatabaseError> {
+    as_text(snapshot, out, |snapshot, out| snapshot.table_in_order(table, key, only, out).map(drop))
 }
 
 /// Compares a table.
@@ -313,15 +319,6 @@ fn compare(
     let no_thread = |e: io::Error| RestoreError::Database(DatabaseError::Io(e));
     let stopped =
         || RestoreError::Database(DatabaseError::Io(io::Error::other("a comparing thread stopped")));
-    let rows = |send| Rows {
-        key: &table.key,
-        places: Vec::new(),
-        values: Vec::new(),
-        bundle: Vec::new(),
-        bytes: 0,
-        send,
-        spelled: None,
-    };
     let Some(live) = contents.live() else { return Err(stopped()) };
     let only = differing(table, live, copy);
     let only = only.as_deref();
@@ -332,32 +329,21 @@ fn compare(
         let (send_new, new) = sync_channel(WAITING);
         let (send_old, old) = sync_channel(WAITING);
         let reading = crate::threads::start_in(scope, move || {
-            live.ask(|source| write_in_order(source, &table.table, &table.key, only, &mut to_source))
+            live.ask(|source| in_order(source, &table.table, &table.key, only, &mut to_source))
         })
         .map_err(no_thread)?;
         let copying = crate::threads::start_in(scope, move || {
-            write_in_order(copy, &table.here, &table.key, only, &mut to_copy)
+            in_order(copy, &table.here, &table.key, only, &mut to_copy)
         })
         .map_err(no_thread)?;
         let rewriting = crate::threads::start_in(scope, move || {
-            rewrite(&table.table, from_source, None, rules, to_rewriter).and_then(
-                |(mut out, done, dialect)| {
-                    out.flush().map_err(|e| RestoreError::Dump {
-                        name: String::new(),
-                        source: DumpError::Write(e),
-                    })?;
-                    Ok((done, dialect))
-                },
-            )
+            rewrite_through(&table.table, from_source, None, rules, to_rewriter)
         })
         .map_err(no_thread)?;
-        let mut rows_of_source = rows(send_new);
-        let news =
-            crate::threads::start_in(scope, move || rows_of_source.read(from_rewriter)).map_err(no_thread)?;
-        let mut rows_of_copy = rows(send_old);
-        let olds =
-            crate::threads::start_in(scope, move || rows_of_copy.read(from_copy)).map_err(no_thread)?;
-        let compared = differences(table, Side::of(new), Side::of(old), lists);
+        let (news, olds) = (Rows::new(&table.key, send_new), Rows::new(&table.key, send_old));
+        let news = crate::threads::start_in(scope, move || news.read(from_rewriter)).map_err(no_thread)?;
+        let olds = crate::threads::start_in(scope, move || olds.read(from_copy)).map_err(no_thread)?;
+        let compared = differences(table, new, old, lists);
         // Whoever reads from a server knows best what went wrong.
         let source = reading.join().map_err(|_| stopped())?;
         let copy = copying.join().map_err(|_| stopped())?;

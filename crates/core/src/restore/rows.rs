@@ -69,6 +69,19 @@ pub(super) fn rewrite<W: Write>(
     Ok((out.into_inner(), done, ending.dialect))
 }
 
+/// Rewrites one part into a pipe, to its last byte.
+pub(super) fn rewrite_through<W: Write>(
+    name: &str,
+    reader: impl Read,
+    dialect: Option<Dialect>,
+    rules: &Rules<'_>,
+    into: W,
+) -> Result<(Rewritten, Dialect), RestoreError> {
+    let (mut out, done, dialect) = rewrite(name, reader, dialect, rules, into)?;
+    out.flush().map_err(|e| RestoreError::Dump { name: name.into(), source: DumpError::Write(e) })?;
+    Ok((done, dialect))
+}
+
 /// Hands every database part to `take`, wherever it lies.
 pub(super) fn each_database_part(
     plan: &RestorePlan,
@@ -189,14 +202,7 @@ impl DatabaseSink {
                             return (None, Err(e.into()), Err(RestoreError::Database(lost())));
                         }
                     };
-                    let rewritten =
-                        rewrite(name, reader, dialect, rules, into).and_then(|(mut out, done, dialect)| {
-                            out.flush().map_err(|e| RestoreError::Dump {
-                                name: name.into(),
-                                source: DumpError::Write(e),
-                            })?;
-                            Ok((done, dialect))
-                        });
+                    let rewritten = rewrite_through(name, reader, dialect, rules, into);
                     match loading.join() {
                         Ok((loader, loaded)) => (Some(loader), loaded, rewritten),
                         Err(_) => (

@@ -2,6 +2,7 @@
 
 use super::RestoreError;
 use super::difference;
+use super::guards::guard_space;
 use super::in_place::{self, Over};
 use super::leftovers;
 use super::locate::EntryPlace;
@@ -13,8 +14,7 @@ use super::rows::{DatabaseSink, each_database_part, rewrite, with_rules};
 use super::source::{self, ArchiveKind};
 use super::tidy;
 use super::unpack::Unpack;
-use crate::archive::read::ReadError;
-use crate::archive::verify::Damage;
+use crate::archive::read::{Entry, ReadError};
 use crate::change_log::ChangeLog;
 use crate::config::edit::{self, Change};
 use crate::copy_record::{self, Record};
@@ -56,10 +56,6 @@ pub fn run(
 ) -> Result<Restored, RestoreError> {
     let target = &plan.job.options.target;
     let archive = &plan.job.options.source;
-    let verifies = !plan.source.verified;
-    if verifies && plan.shows_at_once() {
-        source::damage(archive, watch)?;
-    }
     let mut findings = Findings::new(watch);
     let mut total = Restored { target: target.to_path_buf(), ..Restored::default() };
     let was = match plan.job.tree.beside(target).exists(target) {
@@ -87,40 +83,40 @@ pub fn run(
         let mut sink = DatabaseSink::open(plan, book, watch)?;
         let mut unpack = Unpack::new(plan, &mut findings, &mut change_log);
         let mut problem: Option<RestoreError> = None;
-        let mut left = Some(plan.source.most_bytes());
-        let read = source::entries_verified(
-            &plan.job,
-            &plan.source,
-            &|table| plan.wants(table),
-            watch,
-            &mut |entry| {
-                left = left.and_then(|left| left.checked_sub(entry.size));
-                if verifies && left.is_none() {
-                    let damage = Damage::Head { what: "it holds far more than its head says".into() };
-                    problem = Some(RestoreError::Damaged { path: archive.to_path_buf(), damage });
-                    return ControlFlow::Break(());
-                }
-                let outcome = match unpack.place_of(&entry) {
-                    EntryPlace::File(below) => unpack.file(entry, &below),
-                    EntryPlace::Outside(below) => unpack.outside(entry, &below),
-                    EntryPlace::Database(name) => {
-                        sink.part(&name, entry.content, None, rules, &mut total, book)
-                    }
-                    EntryPlace::None => Ok(()),
-                };
-                match outcome {
-                    Ok(()) => ControlFlow::Continue(()),
-                    Err(e) => {
+        let mut left = plan.source.most_bytes();
+        let mut take = |entry: Entry<'_>| {
+            if let Some(most) = left {
+                left = most.checked_sub(entry.size);
+                if left.is_none() {
+                    // Far more than its head says, for which no room was reckoned: now all of it has to be known.
+                    let room = source::whole(archive, watch)
+                        .and_then(|proof| guard_space(&plan.job, proof.bytes.saturating_sub(unpack.bytes)));
+                    if let Err(e) = room {
                         problem = Some(e);
-                        ControlFlow::Break(())
+                        return ControlFlow::Break(());
                     }
                 }
-            },
-        );
+            }
+            let outcome = match unpack.place_of(&entry) {
+                EntryPlace::File(below) => unpack.file(entry, &below),
+                EntryPlace::Outside(below) => unpack.outside(entry, &below),
+                EntryPlace::Database(name) => sink.part(&name, entry.content, None, rules, &mut total, book),
+                EntryPlace::None => Ok(()),
+            };
+            match outcome {
+                Ok(()) => ControlFlow::Continue(()),
+                Err(e) => {
+                    problem = Some(e);
+                    ControlFlow::Break(())
+                }
+            }
+        };
+        let wants = |table: &str| plan.wants(table);
+        let read = source::entries_verified(&plan.job, &plan.source, &wants, watch, &mut take);
         if let Some(problem) = problem {
-            // The archive itself may be to blame.
-            if verifies && !matches!(problem, RestoreError::Damaged { .. }) {
-                source::damage(archive, watch)?;
+            if !plan.source.verified {
+                // The archive itself may be to blame.
+                source::whole(archive, watch)?;
             }
             return Err(problem);
         }

@@ -8,7 +8,7 @@ use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{FILES, FORMAT, HEAD, Head, MANIFEST};
 use crate::archive::read::{self, Entry, EntryKind, ReadError};
 use crate::archive::verify::{
-    Damage, Held, Verdict, too_many_held, verify, verify_and_hold, verify_while_taken,
+    Damage, Held, Verdict, Verified, too_many_held, verify, verify_and_hold, verify_while_taken,
 };
 use crate::contents::SiteContents;
 use crate::contents::outline::{PROJECT, Small, interesting};
@@ -88,20 +88,22 @@ pub fn entries(
     Ok(go_on(watch)?)
 }
 
-/// What an archive may hold beyond twice what its head says: a site may grow while it is packed.
+/// What an archive may hold beyond twice what its head says before all of it is read: a site may grow while it is packed, and what links lead
+/// to is packed in their place.
 const GROWN: u64 = 256 << 20;
 
 impl Source {
-    /// How many bytes the entries may come to where nobody knows more than the head says. Room was reckoned by that.
-    pub(super) fn most_bytes(&self) -> u64 {
-        (self.file_bytes + self.database_bytes).saturating_mul(2).saturating_add(GROWN)
+    /// How many bytes of entries are taken on the word of the head. Nothing of an archive that was read to its end.
+    pub(super) fn most_bytes(&self) -> Option<u64> {
+        let said = (self.file_bytes + self.database_bytes).saturating_mul(2);
+        (!self.verified).then(|| said.saturating_add(GROWN))
     }
 }
 
-/// Says what is wrong with an archive, if something is.
-pub(super) fn damage(path: &Path, watch: &dyn Watch) -> Result<(), RestoreError> {
-    match verify(&LocalFile(path), watch)? {
-        Verdict::Whole(_) => Ok(()),
+/// Reads an archive to its end, and says what it holds, or what is wrong with it.
+pub(super) fn whole(path: &Path, watch: &dyn Watch) -> Result<Box<Verified>, RestoreError> {
+    match verify(&LocalFile(path), &Unheard(watch))? {
+        Verdict::Whole(proof) => Ok(proof),
         Verdict::Damaged(damage) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
     }
 }
@@ -189,7 +191,7 @@ fn beginning(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Opt
         return Ok(None);
     }
     Ok(Some(Source {
-        file_bytes: head.expected_bytes.saturating_sub(outline.database_bytes),
+        file_bytes: outline.file_bytes,
         database_bytes: outline.database_bytes,
         tables: outline.tables.into_iter().collect(),
         has_database: head.has_database,

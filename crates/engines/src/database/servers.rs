@@ -3,12 +3,12 @@
 use super::create::{CreatePlan, Created, check_names};
 use super::engine::{RowEditor, Server};
 use super::loading::Loading;
-use super::snapshot::{Snapshot, Whole};
+use super::snapshot::Snapshot;
+use super::stream::as_text;
 use super::trial::Trial;
 use super::{DatabaseError, Refusal, Size, mysql, postgres, sqlite};
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::place::{DatabaseAccess, Engine};
-use std::io::Write;
 
 /// A kind of server that this program does not speak to.
 struct Unsupported(Engine);
@@ -115,15 +115,10 @@ fn inspect_all(access: &DatabaseAccess) -> Result<Inspection, DatabaseError> {
     let (reader, writer) = crate::pipe::pipe();
     let inspecting = crate::threads::start(move || inspect::inspect(reader, &[], true))?;
     let written = (|| {
-        let mut out = Whole(writer);
-        let mut snapshot = snapshot(access)?;
-        out.write_all(snapshot.session().as_bytes())?;
-        for table in snapshot.tables()? {
-            snapshot.table(&table.name, true, &mut out)?;
-        }
-        out.write_all(snapshot.closing().as_bytes())?;
-        out.flush()?;
-        Ok::<(), DatabaseError>(())
+        let mut writer = writer;
+        as_text(&mut *snapshot(access)?, &mut writer, |snapshot, out| {
+            snapshot.tables()?.iter().try_for_each(|t| snapshot.table(&t.name, true, out).map(drop))
+        })
     })();
     let found = inspecting.join().map_err(|_| std::io::Error::other("the reader of the content stopped"))?;
     written?;

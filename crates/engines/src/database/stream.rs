@@ -66,7 +66,7 @@ impl DatabaseStream {
 
     /// Product and version of the server, if it says them.
     pub fn server(&self) -> Option<String> {
-        self.snapshot.lock().unwrap_or_else(PoisonError::into_inner).server().ok()
+        self.ask(|snapshot| snapshot.server()).ok()
     }
 
     /// Names of the tables that go.
@@ -92,11 +92,7 @@ impl DatabaseStream {
     /// behind.
     pub fn fingerprint(&self, table: &str) -> Option<(u64, Vec<u8>)> {
         self.tables.iter().find(|(t, rows)| t.name == table && *rows)?;
-        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
-        let sum = snapshot.checksum(table).ok()??;
-        let mut made = Whole(Vec::new());
-        snapshot.table(table, false, &mut made).ok()?;
-        Some((sum, made.0))
+        self.ask(|snapshot| fingerprint(snapshot, table)).ok()?
     }
 
     /// Lets somebody ask the snapshot itself.
@@ -109,12 +105,7 @@ impl DatabaseStream {
 
     /// Writes a table with all that a text of its own needs. Returns the number of rows.
     pub fn table(&self, table: &str, rows: bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
-        let mut snapshot = self.snapshot.lock().unwrap_or_else(PoisonError::into_inner);
-        out.write_all(snapshot.session().as_bytes())?;
-        let count = snapshot.table(table, rows, out)?;
-        out.write_all(snapshot.closing().as_bytes())?;
-        out.flush()?;
-        Ok(count)
+        self.ask(|snapshot| as_text(snapshot, out, |snapshot, out| snapshot.table(table, rows, out)))
     }
 
     /// Reads a table on a thread of its own while it is taken.
@@ -143,18 +134,28 @@ impl DatabaseStream {
     }
 }
 
-/// Writes a table as a text of its own, its rows in the order of a key: all, or those of some keys.
-pub fn write_in_order(
+/// Writes a text of its own: with all that has to stand before and behind it.
+pub fn as_text<T>(
+    snapshot: &mut dyn Snapshot,
+    out: &mut dyn DumpOut,
+    write: impl FnOnce(&mut dyn Snapshot, &mut dyn DumpOut) -> Result<T, DatabaseError>,
+) -> Result<T, DatabaseError> {
+    out.write_all(snapshot.session().as_bytes())?;
+    let done = write(snapshot, out)?;
+    out.write_all(snapshot.closing().as_bytes())?;
+    out.flush()?;
+    Ok(done)
+}
+
+/// Returns the server's checksum of a table's rows, and how the table is made; nothing where the server has no checksums.
+pub fn fingerprint(
     snapshot: &mut dyn Snapshot,
     table: &str,
-    key: &[String],
-    only: Option<&[Vec<i128>]>,
-    out: &mut dyn DumpOut,
-) -> Result<(), DatabaseError> {
-    out.write_all(snapshot.session().as_bytes())?;
-    snapshot.table_in_order(table, key, only, out)?;
-    out.write_all(snapshot.closing().as_bytes())?;
-    Ok(out.flush()?)
+) -> Result<Option<(u64, Vec<u8>)>, DatabaseError> {
+    let Some(sum) = snapshot.checksum(table)? else { return Ok(None) };
+    let mut made = Whole(Vec::new());
+    snapshot.table(table, false, &mut made)?;
+    Ok(Some((sum, made.0)))
 }
 
 /// Reads a part; its end counts only when the writer says that all was written.

@@ -73,6 +73,8 @@ pub struct Outline {
     pub patterns: Vec<String>,
     /// Further entries that these patterns name: folders, and files that are too large to be settings.
     pub seen: Vec<String>,
+    /// Bytes of the files, those outside of the site's folder among them.
+    pub file_bytes: u64,
     /// Tables of the database parts.
     pub tables: Vec<String>,
     /// Bytes of the database parts.

@@ -7,7 +7,7 @@ use crate::place::DatabaseAccess;
 use crate::undo;
 use std::path::Path;
 
-/// Undoes a run whose database is opened by `access`, if that is known already. What went wrong is told as a text.
+/// Undoes a run whose database is opened by `access`, if that is known already.
 pub(super) fn take_back(
     run: &str,
     access: Option<&DatabaseAccess>,

@@ -178,9 +178,24 @@ fn move_extensions(client: &mut Client, from: &str) -> Result<(), DatabaseError>
     Ok(())
 }
 
-/// What lies in a schema, is nobody's part and has no namesake in another: its name if it is a table or view, and kind and name for the
-/// statement that moves it.
-fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<(String, String)>, DatabaseError> {
+/// Something that can move from a schema to another.
+struct Movable {
+    /// `TABLE`, `FUNCTION` and so on.
+    kind: String,
+    /// Name, quoted, with the arguments of a function.
+    name: String,
+    /// Name as it is, of a table or what is used as one.
+    table: Option<String>,
+}
+
+impl Movable {
+    fn moved(&self, from: &str, to: &str) -> String {
+        format!("ALTER {} {}.{} SET SCHEMA {}", self.kind, name(from), self.name, name(to))
+    }
+}
+
+/// What lies in a schema, is nobody's part and has no namesake in another.
+fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<Movable>, DatabaseError> {
     let free = |of: &str, kinds: &str| {
         format!(
             "NOT EXISTS (SELECT FROM pg_catalog.pg_depend d WHERE d.objid = {of} AND d.deptype IN ({kinds}))"
@@ -193,10 +208,10 @@ fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<(String, Str
            WHERE n.nspname = $1 AND c.relkind IN ('r','p','v','m','f','S') AND {} \
              AND NOT EXISTS (SELECT FROM pg_catalog.pg_class o JOIN pg_catalog.pg_namespace p ON p.oid = o.relnamespace WHERE p.nspname = $2 AND o.relname = c.relname) \
          UNION ALL SELECT CASE p.prokind WHEN 'p' THEN 'PROCEDURE' WHEN 'a' THEN 'AGGREGATE' ELSE 'FUNCTION' END, \
-           format('%I(%s)', p.proname, CASE WHEN p.prokind = 'a' AND p.pronargs = 0 THEN '*' ELSE pg_get_function_identity_arguments(p.oid) END), '' \
+           format('%I(%s)', p.proname, CASE WHEN p.prokind = 'a' AND p.pronargs = 0 THEN '*' ELSE pg_get_function_identity_arguments(p.oid) END), NULL \
            FROM pg_catalog.pg_proc p JOIN pg_catalog.pg_namespace n ON n.oid = p.pronamespace WHERE n.nspname = $1 AND {} \
              AND NOT EXISTS (SELECT FROM pg_catalog.pg_proc o JOIN pg_catalog.pg_namespace q ON q.oid = o.pronamespace WHERE q.nspname = $2 AND o.proname = p.proname) \
-         UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, quote_ident(t.typname), '' \
+         UNION ALL SELECT CASE t.typtype WHEN 'd' THEN 'DOMAIN' ELSE 'TYPE' END, quote_ident(t.typname), NULL \
            FROM pg_catalog.pg_type t JOIN pg_catalog.pg_namespace n ON n.oid = t.typnamespace LEFT JOIN pg_catalog.pg_class c ON c.oid = t.typrelid \
            WHERE n.nspname = $1 AND (t.typtype IN ('e','d','r') OR c.relkind = 'c') AND {} \
              AND NOT EXISTS (SELECT FROM pg_catalog.pg_type o JOIN pg_catalog.pg_namespace q ON q.oid = o.typnamespace WHERE q.nspname = $2 AND o.typname = t.typname)",
@@ -205,11 +220,7 @@ fn movable(client: &mut Client, from: &str, to: &str) -> Result<Vec<(String, Str
         free("t.oid", "'e'"),
     );
     let found = rows(client, &sql, &[&from, &to])?;
-    let thing = |r: &::postgres::Row| {
-        let (kind, thing, table): (String, String, String) = (r.get(0), r.get(1), r.get(2));
-        (table, format!("{kind} {{}}.{thing}"))
-    };
-    Ok(found.iter().map(thing).collect())
+    Ok(found.iter().map(|r| Movable { kind: r.get(0), name: r.get(1), table: r.get(2) }).collect())
 }
 
 impl PostgresLoader {
@@ -262,14 +273,14 @@ impl PostgresLoader {
     pub(super) fn exchange_schemas(&mut self) -> Result<Duration, DatabaseError> {
         let Some(aside) = self.aside.take() else { return Ok(Duration::ZERO) };
         let began = Instant::now();
-        let things = movable(self.within()?, &aside.old, "public")?;
-        let stays = things.into_iter().filter(|(table, _)| table.is_empty() || !aside.brings.contains(table));
-        let old = name(&aside.old);
-        for (_, thing) in stays {
-            let back = format!("ALTER {} SET SCHEMA {old}", thing.replace("{}", "public"));
+        for thing in movable(self.within()?, &aside.old, "public")? {
+            if thing.table.as_ref().is_some_and(|table| aside.brings.contains(table)) {
+                continue;
+            }
+            let back = thing.moved("public", &aside.old);
             let former = FormerThing { kind: MOVED.into(), sql: back, ..FormerThing::default() };
             self.stages.note(Mark::Replaced(former))?;
-            patiently(self.within()?, &format!("ALTER {} SET SCHEMA public", thing.replace("{}", &old)))?;
+            patiently(self.within()?, &thing.moved(&aside.old, "public"))?;
         }
         for (line, sql) in &aside.waiting {
             self.within()?
@@ -314,10 +325,11 @@ impl PostgresLoader {
             }
         }
         // Tables that the site made since stay where it finds them.
-        let brought = |table: &str| names.iter().any(|n| n.table == table);
-        let made_since = movable(client, "public", &old)?;
-        for (_, thing) in made_since.iter().filter(|(t, thing)| thing.starts_with("TABLE ") && !brought(t)) {
-            patiently(client, &format!("ALTER {} SET SCHEMA {}", thing.replace("{}", "public"), name(&old)))?;
+        let brought = |table: &String| names.iter().any(|n| n.table == *table);
+        for thing in movable(client, "public", &old)? {
+            if thing.kind == "TABLE" && !thing.table.as_ref().is_some_and(brought) {
+                patiently(client, &thing.moved("public", &old))?;
+            }
         }
         run(client, &format!("ALTER SCHEMA public RENAME TO {}", name(&new)))?;
         run(client, &format!("ALTER SCHEMA {} RENAME TO public", name(&old)))?;
