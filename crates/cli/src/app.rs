@@ -2,13 +2,13 @@
 
 use crate::commands::{
     completions, database, demo, diagnose, jobs, logbook, manual, schema, survey, systems, trace, undo,
-    verify,
+    verify, visit,
 };
 use crate::context;
 use crate::error::CommandError;
 use crate::exit::Exit;
 use crate::format::bytes;
-use crate::job_args::{Clone as CloneJob, JobArgs, Move, Pack, Restore, Runs, Settle, Switch};
+use crate::job_args::{Clone as CloneJob, JobArgs, Move, Pack, Restore, Runs, Settle, Switch, Visit};
 use crate::near_misses;
 use crate::render::{self, Style, json, text};
 use crate::report::Report;
@@ -86,6 +86,7 @@ enum Command {
     Move(MoveArgs),
     Settle(SettleArgs),
     Switch(SwitchArgs),
+    Visit(visit::VisitArgs),
     Database(database::DatabaseArgs),
     Readdress(jobs::ReaddressArgs),
     Trace(trace::TraceArgs),
@@ -184,6 +185,7 @@ impl Command {
             Command::Move(_) => Move::KIND.command(),
             Command::Settle(_) => Settle::KIND.command(),
             Command::Switch(_) => Switch::KIND.command(),
+            Command::Visit(_) => Visit::KIND.command(),
             Command::Database(args) => args.name(),
             Command::Readdress(_) => "readdress",
             Command::Trace(_) => "trace",
@@ -211,6 +213,7 @@ impl Command {
             },
             Command::Settle(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Switch(args) => jobs::run(style, &args.job, &args.told)?.into(),
+            Command::Visit(args) => visit::run(style, args)?,
             Command::Database(args) => return database::run(style, args),
             Command::Readdress(args) => return jobs::readdress(style, args),
             Command::Trace(args) => trace::run(style, args)?.into(),

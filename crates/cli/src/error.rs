@@ -21,6 +21,7 @@ use zporter_core::survey::recognise::LookedFor;
 use zporter_core::system::DefinitionError;
 use zporter_core::trace::TraceError;
 use zporter_core::undo::UndoError;
+use zporter_core::visit::{NoAnswer, VisitError};
 
 /// An error on its way to the terminal.
 #[derive(Debug)]
@@ -127,6 +128,27 @@ impl From<PathError> for CommandError {
         };
         let out = CommandError::new(Exit::World, &e);
         hint.into_iter().fold(out, CommandError::hint)
+    }
+}
+
+impl From<VisitError> for CommandError {
+    fn from(e: VisitError) -> Self {
+        let hints: &[&str] = match &e {
+            VisitError::Cancelled(_) => &[],
+            VisitError::NoAnswer { why: NoAnswer::NoName, .. } => {
+                &["where the site already runs although name servers do not know it: --at IP", "else look at the spelling of the host"]
+            }
+            VisitError::NoAnswer { why: NoAnswer::Refused(_), .. } => {
+                &["look whether the web server runs there, and at address and port"]
+            }
+            VisitError::NoAnswer { why: NoAnswer::Certificate(_), .. } => &["to look at the site all the same, say --any-certificate"],
+            VisitError::NoAnswer { .. } => &["look at the server's log; more time is given by --patience"],
+            VisitError::Address(_) => &["write it like https://www.fernhollow.example/shop"],
+            VisitError::System(_) => {
+                return CommandError::new(Exit::Usage, &e).hint("`zporter systems` lists what is known");
+            }
+        };
+        hints.iter().fold(CommandError::new(Exit::World, &e), |out, hint| out.hint(*hint))
     }
 }
 
@@ -292,6 +314,7 @@ impl From<RunError> for CommandError {
             RunError::Place(e) => e.into(),
             RunError::Path(e) => e.into(),
             RunError::Refused(e) => e.into(),
+            RunError::Visit(e) => e.into(),
             RunError::StaysQuiet { ref run, .. } => {
                 let hint = format!("put it back: `zporter undo {run}`");
                 CommandError::new(Exit::World, &e).hint(hint)

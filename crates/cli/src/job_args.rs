@@ -27,7 +27,7 @@ macro_rules! runs {
         )+
     };
 }
-runs! { Restore Clone Move Pack Settle Switch Readdress DatabaseDump DatabaseLoad DatabaseCreate }
+runs! { Restore Clone Move Pack Settle Switch Visit Readdress DatabaseDump DatabaseLoad DatabaseCreate }
 
 /// The options of a job as they were typed, and what to do with the job.
 #[derive(Debug)]
@@ -173,14 +173,15 @@ impl<R: Runs> Args for JobArgs<R> {
         for shape in shapes {
             command = command.arg(shape.argument(needed.contains(&shape.name), instead));
         }
+        let dry_run = Arg::new("dry-run")
+            .long("dry-run")
+            .action(ArgAction::SetTrue)
+            .help_heading("The job")
+            .help("Show what would be done, and change nothing")
+            // Who only looks changes nothing anyway.
+            .hide(R::KIND == Kind::Visit);
         command
-            .arg(
-                Arg::new("dry-run")
-                    .long("dry-run")
-                    .action(ArgAction::SetTrue)
-                    .help_heading("The job")
-                    .help("Show what would be done, and change nothing"),
-            )
+            .arg(dry_run)
             .arg(
                 Arg::new("save-job")
                     .long("save-job")

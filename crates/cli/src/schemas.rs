@@ -42,7 +42,7 @@ fn of<T: JsonSchema>() -> Schema {
     settings.into_generator().into_root_schema_for::<Document<T>>()
 }
 
-const DOCUMENTS: [Named; 29] = [
+const DOCUMENTS: [Named; 30] = [
     ("diagnose", of::<crate::commands::diagnose::DiagnoseResult<'static>>),
     ("survey", of::<SurveyReport<'static>>),
     ("pack", of::<OneOrMore<PackedRun>>),
@@ -55,6 +55,7 @@ const DOCUMENTS: [Named; 29] = [
     ("settle", of::<LiveResult<'static>>),
     ("switch", of::<LiveResult<'static>>),
     ("switch-states", of::<Vec<SwitchState>>),
+    ("visit", of::<zporter_core::visit::Visited>),
     ("readdress", of::<Readdressed>),
     ("trace", of::<Traced>),
     ("undo", of::<Done>),

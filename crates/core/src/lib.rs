@@ -22,6 +22,7 @@ pub mod system;
 mod table_scope;
 pub mod trace;
 pub mod undo;
+pub mod visit;
 
 pub use contents::{PackError, SiteContents};
 pub use job::run::{Copied, Done, Failure, How, RunError, World, run};

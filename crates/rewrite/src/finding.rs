@@ -224,6 +224,98 @@ codes! {
     NoExchange = Note,
     /// A run was interrupted and has not been gone on with or undone.
     RunUnfinished = Note,
+    /// A page that is linked is not there.
+    PageMissing = Attention,
+    /// The server fails instead of giving a page, or refuses it.
+    PageFails = Attention,
+    /// A page tells of an error of its database.
+    PageDatabaseError = Attention,
+    /// A page tells of an error of its program.
+    PageProgramError = Attention,
+    /// A page is empty.
+    PageBlank = Attention,
+    /// An installer answers in place of the site.
+    PageInstaller = Attention,
+    /// A page of the web server or of the host answers in place of the site.
+    PagePlaceholder = Attention,
+    /// The site is closed for visitors.
+    PageClosed = Attention,
+    /// A page is larger than what is read of it.
+    PageTooLarge = Attention,
+    /// A page has more links than are followed.
+    PageManyLinks = Note,
+    /// A page took long.
+    PageSlow = Attention,
+    /// A page sends its visitors to the old site.
+    RedirectToOld = Attention,
+    /// A page sends its visitors to another host.
+    RedirectAway = Attention,
+    /// A page sends its visitors in a circle.
+    RedirectCircle = Attention,
+    /// A page names the old address or folder.
+    OldPlaceOnPage = Attention,
+    /// A link leads out of the base path of the site.
+    LinkOutsideBase = Attention,
+    /// A link leads to the site by another scheme than its own.
+    LinkOtherScheme = Attention,
+    /// A picture, style, script, font or film is missing.
+    AssetMissing = Attention,
+    /// A page answers where a picture, style or script should be.
+    AssetIsPage = Attention,
+    /// An encrypted page needs something that comes unencrypted.
+    MixedContent = Attention,
+    /// A page calls another address its own.
+    CanonicalElsewhere = Attention,
+    /// A cookie is for another host, path or scheme, so browsers drop it.
+    CookieElsewhere = Attention,
+    /// A live site keeps search engines out.
+    NotIndexed = Attention,
+    /// A development copy lets search engines in.
+    CopyIndexed = Attention,
+    /// Letters of a page are damaged by a wrong character set.
+    LettersDamaged = Attention,
+    /// A form of a development copy would send mail.
+    FormSends = Attention,
+    /// The certificate of the server does not hold for the site.
+    CertificateWrong = Attention,
+    /// The certificate of the server ends soon.
+    CertificateEnds = Attention,
+    /// Anyone can fetch a file that tells too much.
+    FileLeaked = Attention,
+    /// Anyone can list a folder.
+    FolderListed = Attention,
+    /// A page of a public site leads to an inner host.
+    InnerHost = Attention,
+    /// Not all pages were looked at.
+    VisitCutShort = Note,
+    /// What the site says to programs that walk it.
+    RobotsSay = Note,
+    /// A page of the old site is not on the new one.
+    BesideMissing = Attention,
+    /// A page is on the new site alone.
+    BesideNew = Note,
+    /// A page is not the same as on the old site.
+    BesideDiffers = Attention,
+    /// The log-in did not work.
+    LogInFailed = Attention,
+    /// Nobody knows how to log in.
+    LogInUnknown = Attention,
+    /// A page behind the log-in does not come.
+    BehindLogInFails = Attention,
+    /// A name server does not answer, or knows nothing of the host.
+    NameServerFails = Attention,
+    /// Name servers still lead to another host.
+    NameLeadsElsewhere = Attention,
+    /// Name servers tell different things.
+    NamesDiffer = Attention,
+    /// Mail for the name goes to nobody, or to another place than before.
+    MailToKnow = Attention,
+    /// No certificate may be made for the name by who is asked usually.
+    CertificatesForbidden = Note,
+    /// Pictures could not be taken.
+    PicturesMissing = Note,
+    /// A page looks different from the old one.
+    PictureDiffers = Attention,
 }
 
 /// Something that a person should know of.

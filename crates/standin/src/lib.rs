@@ -5,6 +5,7 @@
 
 mod dnn;
 mod drupal;
+pub mod host;
 mod joomla;
 mod opencart;
 mod phpbb;

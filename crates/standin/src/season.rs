@@ -64,7 +64,7 @@ impl Dice {
 }
 
 /// Draws a night sky over hills, as a PNG.
-fn picture(number: usize) -> Vec<u8> {
+pub(crate) fn picture(number: usize) -> Vec<u8> {
     let (width, height) = SIZE;
     let mut dice = Dice::new(number);
     let (tint, peak) = (dice.throw(50) as u8, dice.throw(60) as f32);
@@ -92,6 +92,13 @@ fn picture(number: usize) -> Vec<u8> {
     let drawn = encoder.write_header().and_then(|mut head| head.write_image_data(&pixels));
     debug_assert!(drawn.is_ok());
     out
+}
+
+/// A sentence about a night.
+pub(crate) fn sentence(number: usize) -> String {
+    let mut dice = Dice::new(number);
+    let (what, how, who) = (dice.of(&OBJECTS), dice.of(&PLACES), dice.of(&GUESTS));
+    format!("On night {number} we saw {what} {how}, and so did {who}. ")
 }
 
 /// Folder of the pictures, in which the system keeps what its users upload.

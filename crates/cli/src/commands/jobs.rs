@@ -1,6 +1,6 @@
 //! The commands that run jobs: the job is put together, the core runs it, and what came of it becomes a report.
 
-use super::{copies, database, live, packs, rewritten};
+use super::{copies, database, live, packs, rewritten, visit};
 use crate::app::Output;
 use crate::context::Here;
 use crate::error::{CommandError, undo_hint};
@@ -90,6 +90,7 @@ pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Re
         Done::States(states) => live::states(states),
         Done::Packed(packed) => packs::report(packed),
         Done::PackPreview(planned) => packs::preview(planned),
+        Done::Visited(visited) => visit::report(visited),
         Done::Readdressed(rewritten) => rewritten::report(rewritten, dry_run),
         Done::Dumped(dumped) => database::dump::report(dumped),
         Done::DumpPreview(planned) => database::dump::preview(planned),

@@ -17,3 +17,4 @@ pub mod systems;
 pub mod trace;
 pub mod undo;
 pub mod verify;
+pub mod visit;

@@ -52,5 +52,6 @@ mod surface;
 mod systems;
 mod tracing;
 mod unknown;
+mod visiting;
 mod wagtail;
 mod wordpress;

@@ -9,7 +9,7 @@ pub use crate::options::{self, values};
 
 use crate::fsx::{AtPath, PathError};
 use crate::tree::write_atomically;
-use options::{CopyJob, CreateJob, DumpJob, LoadJob, PackJob, ReaddressJob, SettleJob, SwitchJob};
+use options::{CopyJob, CreateJob, DumpJob, LoadJob, PackJob, ReaddressJob, SettleJob, SwitchJob, VisitJob};
 use schemars::generate::SchemaSettings;
 use schemars::{JsonSchema, Schema};
 use serde::Serialize;
@@ -32,6 +32,8 @@ pub enum Job {
     Settle(Box<SettleJob>),
     /// Switch something of a site.
     Switch(SwitchJob),
+    /// Look at a running site.
+    Visit(Box<VisitJob>),
     /// Rewrite a dump.
     Readdress(ReaddressJob),
     /// Dump a database.
@@ -57,6 +59,8 @@ pub enum Kind {
     Settle,
     /// `switch`
     Switch,
+    /// `visit`
+    Visit,
     /// `readdress`
     Readdress,
     /// `database dump`
@@ -69,13 +73,14 @@ pub enum Kind {
 
 impl Kind {
     /// All of them.
-    pub const ALL: [Kind; 10] = [
+    pub const ALL: [Kind; 11] = [
         Kind::Restore,
         Kind::Clone,
         Kind::Move,
         Kind::Pack,
         Kind::Settle,
         Kind::Switch,
+        Kind::Visit,
         Kind::Readdress,
         Kind::DatabaseDump,
         Kind::DatabaseLoad,
@@ -91,6 +96,7 @@ impl Kind {
             Kind::Pack => "pack",
             Kind::Settle => "settle",
             Kind::Switch => "switch",
+            Kind::Visit => "visit",
             Kind::Readdress => "readdress",
             Kind::DatabaseDump => "database dump",
             Kind::DatabaseLoad => "database load",
@@ -109,6 +115,7 @@ impl Kind {
             Kind::Pack => of::<PackJob>(),
             Kind::Settle => of::<SettleJob>(),
             Kind::Switch => of::<SwitchJob>(),
+            Kind::Visit => of::<VisitJob>(),
             Kind::Readdress => of::<ReaddressJob>(),
             Kind::DatabaseDump => of::<DumpJob>(),
             Kind::DatabaseLoad => of::<LoadJob>(),
@@ -135,6 +142,7 @@ impl Kind {
             Kind::Pack => Job::Pack(read(options)?),
             Kind::Settle => Job::Settle(read(options)?),
             Kind::Switch => Job::Switch(read(options)?),
+            Kind::Visit => Job::Visit(read(options)?),
             Kind::Readdress => Job::Readdress(read(options)?),
             Kind::DatabaseDump => Job::DatabaseDump(read(options)?),
             Kind::DatabaseLoad => Job::DatabaseLoad(read(options)?),
@@ -210,6 +218,7 @@ impl Job {
             Job::Pack(_) => Kind::Pack,
             Job::Settle(_) => Kind::Settle,
             Job::Switch(_) => Kind::Switch,
+            Job::Visit(_) => Kind::Visit,
             Job::Readdress(_) => Kind::Readdress,
             Job::DatabaseDump(_) => Kind::DatabaseDump,
             Job::DatabaseLoad(_) => Kind::DatabaseLoad,
@@ -230,6 +239,7 @@ impl Job {
             Job::Pack(o) => of(o),
             Job::Settle(o) => of(o),
             Job::Switch(o) => of(o),
+            Job::Visit(o) => of(o),
             Job::Readdress(o) => of(o),
             Job::DatabaseDump(o) => of(o),
             Job::DatabaseLoad(o) => of(o),

@@ -9,6 +9,9 @@
 #![allow(rustdoc::broken_intra_doc_links)]
 
 pub mod values;
+mod visit;
+
+pub use visit::VisitJob;
 
 use crate::copy_record::Record;
 use crate::database::loading::Substitution;

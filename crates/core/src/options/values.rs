@@ -12,8 +12,10 @@ use globset::GlobMatcher;
 use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use std::borrow::Cow;
+use std::net::{IpAddr, SocketAddr};
 use std::ops::Deref;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 /// A value that people write as a text.
 pub(crate) trait Written: Sized {
@@ -304,6 +306,58 @@ written!(
     Part,
     "database, code, media, cache, or a folder, file or pattern below the site, such as images/banners or *.zip"
 );
+
+/// Where a host is asked instead of where name servers say: `IP` or `IP:PORT`.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct At {
+    /// Address.
+    pub ip: IpAddr,
+    /// Port, if it is another than the site's.
+    pub port: Option<u16>,
+}
+
+impl Written for At {
+    fn read(text: &str) -> Result<Self, (String, String)> {
+        let bare = text.trim();
+        if let Ok(ip) = bare.trim_matches(['[', ']']).parse() {
+            return Ok(At { ip, port: None });
+        }
+        let wrong = || {
+            (format!("{text:?} is no address in the network"), "write it as 203.0.113.7, 203.0.113.7:8443 or [2001:db8::7]:8443".into())
+        };
+        let at: SocketAddr = bare.parse().map_err(|_| wrong())?;
+        Ok(At { ip: at.ip(), port: Some(at.port()) })
+    }
+    fn written(&self) -> String {
+        match self.port {
+            Some(port) => SocketAddr::new(self.ip, port).to_string(),
+            None => self.ip.to_string(),
+        }
+    }
+}
+written!(At, "address in the network, with a port where it is another than the site's: IP or IP:PORT");
+
+/// A time in seconds, such as `0.5`.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Seconds(pub f64);
+
+impl Seconds {
+    /// As a duration.
+    pub fn duration(self) -> Duration {
+        Duration::try_from_secs_f64(self.0).unwrap_or_default()
+    }
+}
+
+impl Written for Seconds {
+    fn read(text: &str) -> Result<Self, (String, String)> {
+        let seconds = text.trim().trim_end_matches('s').parse::<f64>().ok().filter(|n| (0.0..=86_400.0).contains(n));
+        seconds.map(Seconds).ok_or_else(|| (format!("{text:?} is no time"), "write seconds, such as 2 or 0.5".into()))
+    }
+    fn written(&self) -> String {
+        self.0.to_string()
+    }
+}
+written!(Seconds, "seconds, such as 2 or 0.5");
 
 /// On or off.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize, JsonSchema)]

@@ -72,10 +72,30 @@ pub struct LogIn {
     pub below: Option<String>,
 }
 
+/// What kind of thing a symptom tells of.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, Serialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum SymptomKind {
+    /// The database cannot be reached, or refuses a question.
+    Database,
+    /// The program failed.
+    #[default]
+    Program,
+    /// The site is closed for visitors.
+    Maintenance,
+    /// An installer answers in place of the site.
+    Installer,
+    /// A page of the web server or of the host answers in place of the site.
+    Placeholder,
+}
+
 /// What an answer says when something is wrong.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Symptom {
+    /// What it tells of.
+    #[serde(default)]
+    pub kind: SymptomKind,
     /// By what it is told.
     pub sign: Sign,
     /// Why.

@@ -14,6 +14,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
 use std::path::PathBuf;
+use std::sync::Arc;
 
 /// How sure it is that a place points to the old site.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, JsonSchema)]
@@ -119,9 +120,26 @@ pub enum TraceError {
     Archive(#[from] crate::archive::read::ReadError),
 }
 
+/// A rewrite to nowhere: what it would change is what points to an old place.
+pub fn old_place(addresses: &[Address], roots: &[Root]) -> Replacements {
+    let nowhere = |old: &Address| {
+        let text = if old.host() == "a.test" { "http://b.test" } else { "http://a.test" };
+        Address::parse(text).unwrap_or_else(|_| old.clone())
+    };
+    let away = |old: &Root| {
+        let text = if old.to_string() == "/a" { "/b" } else { "/a" };
+        Root::parse(text).unwrap_or_else(|_| old.clone())
+    };
+    let pairs = Pairs {
+        addresses: addresses.iter().map(|a| (a.clone(), nowhere(a))).collect(),
+        roots: roots.iter().map(|r| (r.clone(), away(r))).collect(),
+    };
+    Replacements::asking(&pairs, &[], RewriteOptions::default())
+}
+
 /// Looks for an old place, and keeps what it finds.
 pub struct Tracer {
-    replacements: Replacements,
+    replacements: Arc<Replacements>,
     most: usize,
     traced: Traced,
 }
@@ -129,20 +147,11 @@ pub struct Tracer {
 impl Tracer {
     /// Looks for these addresses and roots. At most `most` places are kept, all are counted.
     pub fn new(addresses: &[Address], roots: &[Root], most: usize) -> Self {
-        // A rewrite to nowhere: what it would change is what points to the old place.
-        let nowhere = |old: &Address| {
-            let text = if old.host() == "a.test" { "http://b.test" } else { "http://a.test" };
-            Address::parse(text).unwrap_or_else(|_| old.clone())
-        };
-        let away = |old: &Root| {
-            let text = if old.to_string() == "/a" { "/b" } else { "/a" };
-            Root::parse(text).unwrap_or_else(|_| old.clone())
-        };
-        let pairs = Pairs {
-            addresses: addresses.iter().map(|a| (a.clone(), nowhere(a))).collect(),
-            roots: roots.iter().map(|r| (r.clone(), away(r))).collect(),
-        };
-        let replacements = Replacements::asking(&pairs, &[], RewriteOptions::default());
+        Tracer::with(Arc::new(old_place(addresses, roots)), most)
+    }
+
+    /// Looks for what these would change.
+    pub fn with(replacements: Arc<Replacements>, most: usize) -> Self {
         Tracer { replacements, most, traced: Traced::default() }
     }
 

@@ -12,6 +12,7 @@ pub mod moving;
 mod pack;
 pub mod quiet;
 mod readdress;
+pub mod visit;
 
 pub use copy::{Copied, prepare};
 pub use create::{CreateOutcome, CreatePreview, NotAllowed};
@@ -37,6 +38,7 @@ use crate::secret::Secret;
 use crate::survey::SurveyError;
 use crate::system::{DefinitionError, Known};
 use crate::tree::{LocalTree, Tree};
+use crate::visit::{VisitError, Visited};
 use std::fs::File;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -99,6 +101,8 @@ pub enum Done {
     Packed(Vec<PackedRun>),
     /// What packs would do.
     PackPreview(Vec<PackPreview>),
+    /// Of a visit.
+    Visited(Box<Visited>),
     /// Of a rewritten dump.
     Readdressed(Box<Readdressed>),
     /// Of a dump.
@@ -185,6 +189,9 @@ pub enum RunError {
         /// Why it could not be put back.
         why: String,
     },
+    /// A visit.
+    #[error(transparent)]
+    Visit(#[from] VisitError),
     /// A guard, or wrong usage, in words of its own.
     #[error(transparent)]
     Refused(#[from] Refused),
@@ -303,6 +310,7 @@ fn carried_out(
             live::states(options, world, watch).map(Done::States)
         }
         Job::Switch(options) => live::switch(options, how, world, watch).map(|r| Done::Changed(Box::new(r))),
+        Job::Visit(options) => Ok(visit::run(options, world, watch).map(|v| Done::Visited(Box::new(v)))?),
         Job::Readdress(options) => {
             readdress::run(options, how, world, watch).map(|r| Done::Readdressed(Box::new(r)))
         }

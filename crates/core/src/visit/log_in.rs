@@ -1,0 +1,294 @@
+//! Logs in as the definition says: asks for the form, fills it, sends it where it belongs and nowhere else, and looks at a few pages behind.
+
+use super::ask::{Asker, End};
+use super::bounds::{Belongs, changes_something};
+use super::gather::Sight;
+use super::look::{self, Known};
+use super::symptoms::is_signed;
+use crate::diagnose::Sureness::{Certain, Likely};
+use crate::finding::Code;
+use crate::secret::Secret;
+use crate::system;
+use crate::system::knowledge::{Area, LogIn};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::time::Duration;
+use zporter_web::Url;
+use zporter_web::client::Answer;
+use zporter_web::page::{self, Form, Page};
+
+/// Pages behind the log-in that are looked at.
+const BEHIND: usize = 5;
+/// Names that back offices have where nobody chose another.
+const BACK_OFFICES: [&str; 4] = ["admin", "administrator", "backoffice", "adm"];
+
+/// Who logs in.
+#[derive(Debug, Clone)]
+pub struct Person {
+    /// Where to.
+    pub area: Area,
+    /// Name.
+    pub name: String,
+    /// Password.
+    pub password: Secret,
+}
+
+/// What came of a log-in.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct LoggedIn {
+    /// Where to.
+    pub area: Area,
+    /// Address of the form.
+    pub form: String,
+    /// System whose form it is.
+    pub system: String,
+    /// Whether it worked.
+    pub worked: bool,
+    /// Pages behind it.
+    pub behind: Vec<Behind>,
+}
+
+/// A page behind the log-in.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct Behind {
+    /// Address.
+    pub url: String,
+    /// Status.
+    pub status: u16,
+    /// Title.
+    pub title: String,
+}
+
+/// What is tried.
+#[derive(Debug)]
+pub struct Ways<'w> {
+    /// Definitions that may fit, the likeliest first.
+    pub systems: Vec<&'w system::Definition>,
+    /// Version of the site, where somebody knows it.
+    pub version: Option<&'w str>,
+    /// Folders in which the back office may lie.
+    pub back_offices: Vec<String>,
+}
+
+/// A form that was found, filled but for name and password.
+struct Found<'w> {
+    system: &'w system::Definition,
+    way: &'w LogIn,
+    url: Url,
+    action: Url,
+    fields: Vec<(String, String)>,
+}
+
+/// Logs in. What is wrong is told with the page where it shows.
+pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, most: usize) -> (Option<LoggedIn>, Vec<(String, Sight)>) {
+    let home = known.bounds.home.to_string();
+    let whose = if person.area == Area::Back { "administrators" } else { "members and customers" };
+    let Some(found) = form(asker, known, ways, person, most) else {
+        let cure = "name the system with --system, and the folder of the back office with --back-office; forms of other programs cannot be filled";
+        let sight = Sight::new(Code::LogInUnknown, Likely, format!("no form was found by which {whose} log in"), cure);
+        return (None, vec![(home, sight)]);
+    };
+    let form_url = found.url.to_string();
+    let mut sights = Vec::new();
+    let mut result = LoggedIn {
+        area: person.area,
+        form: form_url.clone(),
+        system: found.system.name.clone(),
+        worked: false,
+        behind: Vec::new(),
+    };
+    if !matches!(known.bounds.belongs(&found.action), Belongs::Inside | Belongs::Beside) {
+        let what = format!("the form sends the password to another host: {}", found.action);
+        sights.push((form_url, Sight::new(Code::LogInFailed, Certain, what, "nothing was sent; settle the site's address first")));
+        return (Some(result), sights);
+    }
+    if found.way.wait > 0 {
+        std::thread::sleep(Duration::from_secs(u64::from(found.way.wait.min(30))));
+    }
+    let answer = match asker.client.post(&found.action, &found.fields, most) {
+        Ok(answer) => answer,
+        Err(e) => {
+            sights.push((form_url, Sight::new(Code::LogInFailed, Certain, format!("no answer to the log-in: {e}"), "look at the server's log")));
+            return (Some(result), sights);
+        }
+    };
+    let (last, url) = followed(asker, &found.action, &answer, most);
+    let (text, _) = page::decoded(&last.body, last.charset());
+    let held = |beginning: &str| asker.client.holds_cookie(beginning);
+    let signed = is_signed(&found.way.success, &answer, &last, &text, held);
+    let failed = is_signed(&found.way.failure, &last, &last, &text, held);
+    result.worked = signed && !(failed && found.way.failure.text.is_some() && is_form(found.way, &text));
+    if !result.worked {
+        let what = match failed {
+            true => format!("{whose} cannot log in: the form comes again"),
+            false => format!("{whose} cannot log in: no sign of success in the answer (status {})", last.status),
+        };
+        let cure = "look at name and password; else at cookies (domain, path, https), sessions and their folder, and the site's secret keys";
+        sights.push((form_url, Sight::new(Code::LogInFailed, Certain, what, cure)));
+        return (Some(result), sights);
+    }
+    behind(asker, known, &found, person.area, &url, &text, &mut result, &mut sights, most);
+    (Some(result), sights)
+}
+
+/// Whether a text holds the form again.
+fn is_form(way: &LogIn, text: &str) -> bool {
+    page::read(text, 50).forms.iter().any(|f| fields_of(f, way).is_some())
+}
+
+/// Looks for a form that fits.
+fn form<'w>(asker: &Asker, known: &Known, ways: &Ways<'w>, person: &Person, most: usize) -> Option<Found<'w>> {
+    for system in &ways.systems {
+        for way in system.log_in.iter().filter(|l| l.area == person.area) {
+            if !crate::survey::recognise::version_fits(ways.version, way.from.as_deref(), way.below.as_deref()) && ways.version.is_some() {
+                continue;
+            }
+            for path in paths(way, &ways.back_offices) {
+                let Some(url) = known.bounds.at(path.trim_start_matches('/')) else { continue };
+                let journey = asker.go(&url, most);
+                let End::Answer(answer) = &journey.end else { continue };
+                if answer.status == 404 {
+                    continue;
+                }
+                let (text, _) = page::decoded(&answer.body, answer.charset());
+                let page = page::read(&text, 200);
+                let fitting = page.forms.iter().find_map(|f| fields_of(f, way).map(|names| (f, names)));
+                let Some((form, (user, password))) = fitting else { continue };
+                let Ok(action) = journey.url.join(&form.action) else { continue };
+                let fields = filled(form, way, &user, &password, person);
+                return Some(Found { system, way, url: journey.url.clone(), action, fields });
+            }
+        }
+    }
+    None
+}
+
+/// Paths of a form, where one holds a folder that each site names itself.
+fn paths(way: &LogIn, back_offices: &[String]) -> Vec<String> {
+    if !way.path.contains('*') {
+        return vec![way.path.clone()];
+    }
+    let usual = BACK_OFFICES.iter().map(ToString::to_string);
+    let names: Vec<String> = if back_offices.is_empty() { usual.collect() } else { back_offices.to_vec() };
+    names.iter().map(|name| way.path.replacen('*', name.trim_matches('/'), 1)).collect()
+}
+
+/// Whether a name of a field is what the definition says; a `*` stands for what the program puts there.
+fn is_named(pattern: &str, name: &str) -> bool {
+    match (pattern.strip_prefix('*'), pattern.strip_suffix('*')) {
+        (Some(end), _) => name.ends_with(end),
+        (_, Some(start)) => name.starts_with(start),
+        _ => name == pattern,
+    }
+}
+
+/// The names of the two fields, if a form has both.
+fn fields_of(form: &Form, way: &LogIn) -> Option<(String, String)> {
+    let named = |pattern: &str| form.fields.iter().find(|f| is_named(pattern, &f.name)).map(|f| f.name.clone());
+    Some((named(&way.user)?, named(&way.password)?))
+}
+
+fn filled(form: &Form, way: &LogIn, user: &str, password: &str, person: &Person) -> Vec<(String, String)> {
+    let mut out: Vec<(String, String)> = Vec::new();
+    if way.hidden {
+        let hidden = form.fields.iter().filter(|f| f.kind == "hidden" && !f.name.is_empty());
+        out.extend(hidden.map(|f| (f.name.clone(), f.value.clone())));
+    }
+    for (name, value) in &way.fields {
+        // A button says what the form is for, in the words of the site's own language.
+        let own = form.fields.iter().find(|f| f.name == *name && f.kind == "submit" && !f.value.is_empty());
+        out.retain(|(n, _)| n != name);
+        out.push((name.clone(), own.map_or_else(|| value.clone(), |f| f.value.clone())));
+    }
+    // The program that a whole page is one form for tells by this which button was pressed.
+    for field in form.fields.iter().filter(|f| f.name == "__EVENTTARGET") {
+        out.retain(|(n, _)| *n != field.name);
+        let button = user.rsplit_once('$').map_or(String::new(), |(before, _)| format!("{before}$cmdLogin"));
+        out.push((field.name.clone(), button));
+    }
+    out.retain(|(n, _)| n != user && n != password);
+    out.push((user.to_string(), person.name.clone()));
+    out.push((password.to_string(), person.password.expose().to_string()));
+    out
+}
+
+/// Goes where the answer sends, also where it does so as JSON.
+fn followed(asker: &Asker, asked: &Url, answer: &Answer, most: usize) -> (Answer, Url) {
+    let told = || {
+        let value: serde_json::Value = serde_json::from_slice(&answer.body).ok()?;
+        asked.join(value.get("redirect")?.as_str()?).ok()
+    };
+    let Some(next) = answer.leads_to(asked).or_else(told) else { return (answer.clone(), asked.clone()) };
+    if !matches!(asker.bounds.belongs(&next), Belongs::Inside | Belongs::Beside) {
+        return (answer.clone(), asked.clone());
+    }
+    let journey = asker.go(&next, most);
+    match journey.end {
+        End::Answer(last) => {
+            let mut last = *last;
+            // What the first answer said counts as well: programs that are asked by a script say all of it there.
+            last.body.extend_from_slice(&answer.body);
+            (last, journey.url)
+        }
+        _ => (answer.clone(), asked.clone()),
+    }
+}
+
+/// Looks at a few pages behind the log-in.
+#[expect(clippy::too_many_arguments, reason = "all that is known of the log-in")]
+fn behind(
+    asker: &Asker,
+    known: &Known,
+    found: &Found<'_>,
+    area: Area,
+    at: &Url,
+    text: &str,
+    result: &mut LoggedIn,
+    sights: &mut Vec<(String, Sight)>,
+    most: usize,
+) {
+    let first = page::read(text, 1000);
+    for url in links_behind(known, &first, at, found, area) {
+        let journey = asker.go(&url, most);
+        let name = url.to_string();
+        let End::Answer(answer) = &journey.end else {
+            let seen = look::no_page(known, &journey, true);
+            sights.extend(seen.into_iter().map(|s| (name.clone(), Sight { code: Code::BehindLogInFails, ..s })));
+            continue;
+        };
+        let (text, _) = page::decoded(&answer.body, answer.charset());
+        let page = page::read(&text, 200);
+        result.behind.push(Behind { url: name.clone(), status: answer.status, title: page.title.clone() });
+        if answer.status >= 400 {
+            let what = format!("a page behind the log-in does not come (status {})", answer.status);
+            sights.push((name, Sight::new(Code::BehindLogInFails, Certain, what, "read the server's log")));
+        } else if is_form(found.way, &text) {
+            let cure = "look at cookies (domain, path, https) and at sessions and their folder";
+            sights.push((name, Sight::new(Code::BehindLogInFails, Likely, "the log-in does not hold: the form comes again", cure)));
+        } else {
+            let seen = look::page(known, &journey, answer, &page, &text, true);
+            sights.extend(seen.into_iter().filter(|s| !matches!(s.code, Code::PageManyLinks)).map(|s| (name.clone(), s)));
+        }
+    }
+}
+
+fn links_behind(known: &Known, page: &Page, at: &Url, found: &Found<'_>, area: Area) -> Vec<Url> {
+    let base = page.base.as_deref().and_then(|b| at.join(b).ok()).unwrap_or_else(|| at.clone());
+    let folder = found.url.path().rsplit_once('/').map_or("/", |(f, _)| f).to_string() + "/";
+    let mut out: Vec<Url> = Vec::new();
+    for link in &page.links {
+        let Ok(url) = base.join(&link.href) else { continue };
+        let url = known.bounds.plain(&url);
+        let fits = known.bounds.belongs(&url) == Belongs::Inside
+            && !changes_something(&url)
+            && (area == Area::Front || url.path().starts_with(&folder) || found.way.path.matches('/').count() < 2)
+            && !out.contains(&url);
+        if fits {
+            out.push(url);
+        }
+        if out.len() == BEHIND {
+            break;
+        }
+    }
+    out
+}

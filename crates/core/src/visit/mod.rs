@@ -1,0 +1,316 @@
+//! A running site as a visitor sees it: every page that can be reached, what the pages need, and what is wrong with them. Nothing is changed,
+//! and nothing but the site is asked.
+//!
+//! [`walk`] goes from page to page: [`bounds`] says what belongs to the site, [`queue`] what comes next, [`ask`] follows redirects. [`look`]
+//! judges a page, [`symptoms`] by what it says, [`needs`] what it needs, [`leaked`] what should not be there; [`beside`] compares with the old
+//! site, [`log_in`] goes behind the log-in, [`naming`] asks name servers, [`pictures`] lets a browser draw. [`gather`] puts it together.
+
+pub mod ask;
+pub mod beside;
+pub mod bounds;
+pub mod gather;
+mod leaked;
+pub mod log_in;
+mod look;
+mod needs;
+mod queue;
+mod symptoms;
+mod walk;
+
+use crate::diagnose::Sureness::{Certain, Likely};
+use crate::event::{Cancelled, Watch};
+use crate::finding::Code;
+use crate::options::VisitJob;
+use crate::place::Address;
+use crate::system::{Definition, Known};
+use crate::trace;
+use ask::Asker;
+use beside::{Beside, OldSite};
+use bounds::{Bounds, guard};
+use gather::{Gathered, Sight, Sighting};
+use log_in::{LoggedIn, Person, Ways};
+use schemars::JsonSchema;
+use serde::Serialize;
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::time::Duration;
+use zporter_web::Url;
+use zporter_web::certificate;
+pub use zporter_web::client::NoAnswer;
+use zporter_web::client::{Client, Settings};
+
+/// Days before its end at which a certificate is told.
+const ENDS_SOON: i64 = 21;
+
+/// What a visit came to.
+#[derive(Debug, Default, Serialize, JsonSchema)]
+pub struct Visited {
+    /// Address of the site.
+    pub address: String,
+    /// Where its name was asked, if not where name servers say.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub at: Option<String>,
+    /// Its system, where that is known.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub system: Option<String>,
+    /// What is wrong, and what is good to know.
+    pub sightings: Vec<Sighting>,
+    /// Sightings that are counted only.
+    pub untold: u64,
+    /// Pages that were looked at.
+    pub pages: Vec<PageLine>,
+    /// What pages need, by kind.
+    pub needs: BTreeMap<&'static str, NeedTally>,
+    /// Other hosts that pages need something of, and how often.
+    pub others: BTreeMap<String, u64>,
+    /// Bytes that came.
+    pub bytes: u64,
+    /// Addresses that the site map named and nothing before.
+    pub mapped: u64,
+    /// Pages that are known and were not looked at.
+    pub unvisited: u64,
+    /// Addresses that were left because there is no end of them.
+    pub endless: u64,
+    /// Links that were not followed because they might change something.
+    pub changing: u64,
+    /// The old site beside it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub beside: Option<Beside>,
+    /// Log-ins.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub log_ins: Vec<LoggedIn>,
+    #[serde(skip)]
+    generator: Option<String>,
+    #[serde(skip)]
+    map_names_old: u64,
+    #[serde(skip)]
+    unasked_needs: u64,
+    #[serde(skip)]
+    need_urls: Vec<Url>,
+}
+
+/// A page that was looked at.
+#[derive(Debug, Clone, Default, Serialize, JsonSchema)]
+pub struct PageLine {
+    /// Address.
+    pub url: String,
+    /// The page that links there first.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub from: Option<String>,
+    /// Status; 0 if nobody answered.
+    pub status: u16,
+    /// Where it leads, if it is a redirect.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub leads_to: Option<String>,
+    /// Title.
+    #[serde(skip_serializing_if = "String::is_empty")]
+    pub title: String,
+    /// Bytes of its text.
+    pub bytes: u64,
+    /// How long it took.
+    pub milliseconds: u64,
+}
+
+/// How much of one kind pages need.
+#[derive(Debug, Clone, Copy, Default, Serialize, JsonSchema)]
+pub struct NeedTally {
+    /// Asked for.
+    pub asked: u64,
+    /// Missing, or something else than it should be.
+    pub missing: u64,
+    /// Bytes that came.
+    pub bytes: u64,
+}
+
+/// What only the caller knows.
+pub struct Input<'i> {
+    /// Definitions of systems.
+    pub systems: &'i [Known],
+    /// Name and version of the program.
+    pub agent: String,
+    /// Who logs in.
+    pub people: Vec<Person>,
+    /// Whether mail is known to be off.
+    pub mail_off: bool,
+    /// The site's version, where somebody knows it.
+    pub version: Option<String>,
+    /// Folders in which the back office may lie, where somebody knows them.
+    pub back_offices: Vec<String>,
+}
+
+/// Why there was no visit.
+#[derive(Debug, thiserror::Error)]
+pub enum VisitError {
+    /// It was told to stop.
+    #[error(transparent)]
+    Cancelled(#[from] Cancelled),
+    /// Nobody answers.
+    #[error("{address} does not answer: {why}")]
+    NoAnswer {
+        /// Address.
+        address: String,
+        /// Why.
+        why: NoAnswer,
+    },
+    /// The address is none that can be visited.
+    #[error("{0} cannot be visited")]
+    Address(Address),
+    /// No system of that name.
+    #[error("no system is called {0:?}")]
+    System(String),
+}
+
+/// Looks at a running site.
+pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Visited, VisitError> {
+    if let Some(id) = job.system.as_deref().filter(|id| !input.systems.iter().any(|k| k.definition.id == **id)) {
+        return Err(VisitError::System(id.to_string()));
+    }
+    let mut old_addresses = job.old_address.clone();
+    old_addresses.extend(job.beside.clone().filter(|b| *b != job.address && !old_addresses.contains(b)));
+    old_addresses.retain(|a| *a != job.address);
+    let bounds = Bounds::of(&job.address, &job.with_host, &old_addresses);
+    let bounds = bounds.ok_or_else(|| VisitError::Address(job.address.clone()))?;
+    let settings = Settings {
+        connections: job.connections,
+        patience: job.patience.duration().max(Duration::from_millis(100)),
+        any_certificate: job.any_certificate,
+        agent: input.agent.clone(),
+    };
+    let mut out = Visited {
+        address: job.address.to_string(),
+        at: job.at.map(|at| serde_json::to_value(at).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()),
+        system: job.system.clone(),
+        ..Visited::default()
+    };
+    let mut gathered = Gathered::default();
+    let guard = Arc::new(guard(&bounds, job.at));
+    if bounds::is_secure(&job.address) && !proves_itself(&bounds, &guard, &settings, &mut gathered)? {
+        out.sightings = gathered.sorted();
+        return Ok(out);
+    }
+    let delay = job.delay.map_or(Duration::ZERO, |d| d.duration());
+    let asker = Asker { client: Client::new(&settings, guard.clone()), bounds: bounds.clone(), delay };
+    let searched = searched(&old_addresses, job);
+    let old = job.beside.as_ref().and_then(|old| {
+        let old_bounds = Bounds::of(old, &[], &[])?;
+        let old_guard = Arc::new(bounds::guard(&old_bounds, job.beside_at));
+        // The old host's certificate is nobody's concern any more.
+        let client = Client::new(&Settings { any_certificate: true, ..settings.clone() }, old_guard);
+        out.beside = Some(Beside { address: old.to_string(), ..Beside::default() });
+        Some(OldSite::new(Asker { client, bounds: old_bounds, delay }, old, &job.address, 5_000))
+    });
+    let known = look::Known {
+        bounds: bounds.clone(),
+        symptoms: symptoms::Symptoms::of(input.systems, job.system.as_deref()),
+        old: searched.map(Arc::new),
+        copy: job.copy,
+        mail_off: input.mail_off,
+        slow: job.slow.duration(),
+    };
+    let walk = walk::Walk {
+        asker,
+        known,
+        old,
+        systems: input.systems,
+        system: job.system.clone(),
+        pages: job.pages.max(1),
+        connections: job.connections.max(1),
+        watch,
+    };
+    walk.run(&mut out, &mut gathered)?;
+    if out.pages.first().is_some_and(|p| p.status == 0 && p.leads_to.is_none()) {
+        let why = match walk.asker.client.get(&bounds.home, 1) {
+            Err(why) => why,
+            Ok(_) => NoAnswer::Slow,
+        };
+        return Err(VisitError::NoAnswer { address: job.address.to_string(), why });
+    }
+    if out.system.is_none() {
+        out.system = told_system(input.systems, out.generator.as_deref());
+    }
+    for person in &input.people {
+        // A session of its own: nobody is logged in twice.
+        let client = Client::new(&settings, guard.clone());
+        let asker = Asker { client, ..walk.asker.clone() };
+        let ways = ways(input, out.system.as_deref());
+        let (done, sights) = log_in::log_in(&asker, &walk.known, &ways, person, walk::PAGE);
+        if let Some(done) = done {
+            out.system.get_or_insert_with(|| done.system.clone());
+            out.log_ins.push(done);
+        }
+        for (page, sight) in sights {
+            gathered.add(&page, None, sight);
+        }
+    }
+    out.untold = gathered.untold;
+    out.sightings = gathered.sorted();
+    Ok(out)
+}
+
+/// The old place, as it is searched for; nothing where there is none.
+fn searched(old: &[Address], job: &VisitJob) -> Option<crate::text::replacements::Replacements> {
+    let mut addresses: Vec<Address> = Vec::new();
+    for address in old {
+        let twin = address.twin().filter(|t| t.host() != job.address.host());
+        for address in std::iter::once(address.clone()).chain(twin) {
+            if !addresses.contains(&address) {
+                addresses.push(address);
+            }
+        }
+    }
+    (!addresses.is_empty() || !job.old_root.is_empty()).then(|| trace::old_place(&addresses, &job.old_root))
+}
+
+/// Looks at the certificate. Says whether the visit goes on.
+fn proves_itself(
+    bounds: &Bounds,
+    guard: &zporter_web::guard::Guard,
+    settings: &Settings,
+    gathered: &mut Gathered,
+) -> Result<bool, VisitError> {
+    let home = bounds.home.as_str();
+    let host = bounds.home.host_str().unwrap_or_default();
+    let port = bounds.home.port_or_known_default().unwrap_or(443);
+    let shown = match certificate::look(guard, host.trim_matches(['[', ']']), port, settings.patience) {
+        Ok(shown) => shown,
+        Err(why) => return Err(VisitError::NoAnswer { address: home.to_string(), why }),
+    };
+    if let Some(why) = &shown.wrong {
+        let names = shown.names.iter().take(4).map(|n| symptoms::shortened(n)).collect::<Vec<_>>().join(", ");
+        let what = format!("the certificate does not hold for the site: {why} (it is for {names}, until {})", shown.until.date());
+        let cure = match settings.any_certificate {
+            true => "get one for this name before visitors come",
+            false => "get one for this name; to look at the site all the same, say --any-certificate",
+        };
+        gathered.add(home, None, Sight::new(Code::CertificateWrong, Certain, what, cure).because(format!("made by {}", symptoms::shortened(&shown.issuer))));
+        return Ok(settings.any_certificate);
+    }
+    let days = (shown.until - time::OffsetDateTime::now_utc()).whole_days();
+    if days < ENDS_SOON {
+        let what = format!("the certificate ends in {days} days, on {}", shown.until.date());
+        gathered.add(home, None, Sight::new(Code::CertificateEnds, Likely, what, "look whether it is renewed by itself on this host"));
+    }
+    Ok(true)
+}
+
+/// The system that a page's own words name.
+fn told_system(systems: &[Known], generator: Option<&str>) -> Option<String> {
+    let generator = generator?.to_ascii_lowercase();
+    let named = |k: &&Known| {
+        let name = k.definition.name.to_ascii_lowercase();
+        let first = name.split([' ', ',']).next().unwrap_or_default();
+        first.len() > 2 && generator.starts_with(first)
+    };
+    systems.iter().find(named).map(|k| k.definition.id.clone())
+}
+
+/// How one may log in: by the system's own form, or, where nobody knows the system, by any that is there.
+fn ways<'i>(input: &'i Input<'_>, system: Option<&str>) -> Ways<'i> {
+    let (own, others): (Vec<&Definition>, Vec<&Definition>) = input
+        .systems
+        .iter()
+        .map(|k| &k.definition)
+        .partition(|d| system.is_some_and(|id| d.id == id || d.name == id));
+    let systems = if own.is_empty() { others } else { own };
+    Ways { systems, version: input.version.as_deref(), back_offices: input.back_offices.clone() }
+}

@@ -1,0 +1,578 @@
+//! Walks a site: home page, site map, then what is linked, in waves; then what pages need, and what should not be there. Several threads ask,
+//! one puts together what they saw, always in the same order, so that a visit tells the same whatever the number of connections.
+
+use super::ask::{Asker, End, Journey};
+use super::beside::{Compared, OldSite};
+use super::bounds::{Belongs, changes_something};
+use super::gather::{Gathered, Sight};
+use super::look::{self, Known};
+use super::queue::{Queue, Waiting, print_of};
+use super::symptoms::shortened;
+use super::{NeedTally, PageLine, Visited, leaked, needs};
+use crate::diagnose::Sureness::{Certain, Likely, Possible};
+use crate::event::{Cancelled, Event, Watch, go_on};
+use crate::finding::Code;
+use crate::system;
+use std::collections::{BTreeMap, BTreeSet, HashSet, VecDeque};
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc;
+use zporter_web::guard::is_inner;
+use zporter_web::page::{self, Kind};
+use zporter_web::{Url, site_map, style};
+
+/// Bytes of a page that are read.
+pub const PAGE: usize = 2 << 20;
+/// Bytes of a site map that are read.
+const SITE_MAP: usize = 10 << 20;
+/// Site maps that are read.
+const SITE_MAPS: usize = 50;
+/// Things that pages need that are asked for, for each page.
+const NEEDS: usize = 100;
+/// Addresses beside the base path that are asked for.
+const BESIDE: usize = 200;
+
+/// All that a walk needs.
+pub struct Walk<'w> {
+    /// How the site is asked.
+    pub asker: Asker,
+    /// What is known of it.
+    pub known: Known,
+    /// The old site, to be compared.
+    pub old: Option<OldSite>,
+    /// Definitions of systems.
+    pub systems: &'w [system::Known],
+    /// The site's own, where it was named.
+    pub system: Option<String>,
+    /// Pages.
+    pub pages: usize,
+    /// Connections.
+    pub connections: usize,
+    /// Who is told.
+    pub watch: &'w dyn Watch,
+}
+
+/// What one page came to.
+struct Seen {
+    line: PageLine,
+    sights: Vec<Sight>,
+    /// Pages that it links, in the site.
+    links: Vec<Url>,
+    /// Addresses on the same host that it links, outside of the base path.
+    beside: Vec<Url>,
+    needs: Vec<(Kind, Url)>,
+    others: Vec<String>,
+    changing: u64,
+    print: u64,
+    /// What it says of itself: its program, and whether search engines may list it.
+    generator: Option<String>,
+    index: Option<Sight>,
+    compared: Option<Compared>,
+    reached: bool,
+    answered: bool,
+}
+
+/// Something that is asked for that is no page.
+struct Thing {
+    kind: Option<Kind>,
+    url: Url,
+    from: String,
+}
+
+impl Walk<'_> {
+    /// Walks the site.
+    pub fn run(&self, out: &mut Visited, gathered: &mut Gathered) -> Result<(), Cancelled> {
+        self.watch.event(Event::StepStarted { step: "visiting", total: None });
+        let mut queue = Queue::default();
+        let home = self.known.bounds.home.clone();
+        let robots = self.robots(gathered);
+        queue.push(home.clone(), None);
+        let mut things: VecDeque<Thing> = VecDeque::new();
+        let mut known_things: HashSet<u64> = HashSet::new();
+        let (mut beside, mut changing) = (Vec::new(), 0);
+        let mut mapped = false;
+        while out.pages.len() < self.pages && queue.waiting() > 0 {
+            go_on(self.watch)?;
+            // The home page alone: what it says decides what comes next.
+            let most = if out.pages.is_empty() { 1 } else { 16 * self.connections.max(1) };
+            let wave = queue.next(most.min(self.pages - out.pages.len()));
+            let names: Vec<Option<String>> =
+                wave.iter().map(|w| w.from.and_then(|f| out.pages.get(f as usize)).map(|p| p.url.clone())).collect();
+            let mut merge = |at: usize, seen: Seen| {
+                let from = names[at].clone();
+                self.merge(seen, &wave[at], from.as_deref(), out, gathered, &mut queue, &mut |thing| {
+                    if known_things.insert(print_of((thing.kind, thing.url.as_str()))) {
+                        match thing.kind {
+                            None if beside.len() < BESIDE => beside.push(thing),
+                            None => (),
+                            Some(_) => things.push_back(thing),
+                        }
+                    }
+                }, &mut changing);
+            };
+            self.in_parallel(&wave, |waiting| self.page(waiting, &robots), &mut merge)?;
+            if !mapped {
+                mapped = true;
+                if out.pages.first().is_some_and(|p| p.status == 0) {
+                    break;
+                }
+                self.site_maps(&robots, &mut queue, out);
+            }
+        }
+        out.unvisited = queue.waiting() as u64 + queue.dropped;
+        out.endless = queue.endless;
+        out.changing = changing;
+        self.needs(things, &mut known_things, out, gathered)?;
+        self.outside(&beside, gathered)?;
+        if out.pages.first().is_some_and(|p| p.status != 0) {
+            self.leaked(out, gathered)?;
+        }
+        self.cut_short(out, gathered);
+        self.watch.event(Event::StepDone);
+        Ok(())
+    }
+
+    /// Works on several things at once; what comes of them is merged in their order.
+    fn in_parallel<T: Sync, R: Send>(
+        &self,
+        all: &[T],
+        work: impl Fn(&T) -> R + Sync,
+        merge: &mut dyn FnMut(usize, R),
+    ) -> Result<(), Cancelled> {
+        let threads = self.connections.clamp(1, 64).min(all.len());
+        if threads <= 1 {
+            for (at, one) in all.iter().enumerate() {
+                go_on(self.watch)?;
+                merge(at, work(one));
+            }
+            return Ok(());
+        }
+        let next = AtomicUsize::new(0);
+        // A bound, so that those who are early wait instead of piling up.
+        let (send, receive) = mpsc::sync_channel::<(usize, R)>(threads);
+        std::thread::scope(|scope| {
+            for _ in 0..threads {
+                let (send, next, work) = (send.clone(), &next, &work);
+                scope.spawn(move || {
+                    loop {
+                        let at = next.fetch_add(1, Ordering::Relaxed);
+                        let Some(one) = all.get(at).filter(|_| !self.watch.cancelled()) else { return };
+                        if send.send((at, work(one))).is_err() {
+                            return;
+                        }
+                    }
+                });
+            }
+            drop(send);
+            let mut early: BTreeMap<usize, R> = BTreeMap::new();
+            let mut due = 0;
+            for (at, result) in receive {
+                early.insert(at, result);
+                while let Some(result) = early.remove(&due) {
+                    merge(due, result);
+                    due += 1;
+                }
+            }
+        });
+        go_on(self.watch)
+    }
+
+    /// What `robots.txt` says.
+    fn robots(&self, gathered: &mut Gathered) -> site_map::Robots {
+        // It belongs to the host, not to the base path.
+        let Ok(url) = self.known.bounds.home.join("/robots.txt") else { return site_map::Robots::default() };
+        let End::Answer(answer) = self.asker.go(&url, 512 << 10).end else { return site_map::Robots::default() };
+        let text = String::from_utf8_lossy(&answer.body);
+        if answer.status != 200 || answer.kind().contains("html") {
+            return site_map::Robots::default();
+        }
+        let robots = site_map::robots(&text);
+        let mut sights = Vec::new();
+        look::old_place(&self.known, &answer.body, "robots.txt", &mut sights);
+        sights.into_iter().for_each(|s| gathered.add(url.as_str(), None, s));
+        if !robots.closed.is_empty() && !robots.closes_all() {
+            let few: Vec<String> = robots.closed.iter().take(4).map(|p| shortened(p)).collect();
+            let what = format!("robots.txt asks programs to stay out of {} paths ({}); this visit looks there all the same", robots.closed.len(), few.join(", "));
+            gathered.add(url.as_str(), None, Sight::new(Code::RobotsSay, Certain, what, "").as_note());
+        }
+        robots
+    }
+
+    /// Reads the site's maps, and lets what they name wait.
+    fn site_maps(&self, robots: &site_map::Robots, queue: &mut Queue, out: &mut Visited) {
+        let mut maps: VecDeque<Url> = robots.maps.iter().filter_map(|m| self.known.bounds.home.join(m).ok()).collect();
+        maps.extend(["sitemap.xml", "sitemap_index.xml"].iter().filter_map(|name| self.known.bounds.at(name)));
+        let mut read: HashSet<String> = HashSet::new();
+        let mut named = 0;
+        while let Some(url) = maps.pop_front() {
+            // Those of other hosts are the sightings of pages: an old address in robots.txt.
+            let ours = matches!(self.known.bounds.belongs(&url), Belongs::Inside | Belongs::Beside);
+            if read.len() >= SITE_MAPS || !ours || !read.insert(self.known.bounds.plain(&url).to_string()) || self.watch.cancelled() {
+                continue;
+            }
+            let End::Answer(answer) = self.asker.go(&self.known.bounds.plain(&url), SITE_MAP).end else { continue };
+            if answer.status != 200 || answer.kind().contains("text/html") {
+                continue;
+            }
+            let map = site_map::read(&answer.body, 50_000);
+            out.bytes += answer.body.len() as u64;
+            maps.extend(map.maps.iter().filter_map(|m| url.join(m).ok()));
+            for page in map.pages.iter().filter_map(|p| url.join(p).ok()) {
+                match self.known.bounds.belongs(&page) {
+                    Belongs::Inside if !changes_something(&page) => {
+                        named += u64::from(queue.push(self.known.bounds.plain(&page), None));
+                    }
+                    Belongs::Old => out.map_names_old += 1,
+                    _ => (),
+                }
+            }
+        }
+        out.mapped = named;
+    }
+
+    /// Looks at one page.
+    fn page(&self, waiting: &Waiting, robots: &site_map::Robots) -> Seen {
+        let journey = self.asker.go(&waiting.url, PAGE);
+        let linked = waiting.from.is_some();
+        let home = waiting.url == self.known.bounds.home;
+        let mut line = PageLine { url: waiting.url.to_string(), ..PageLine::default() };
+        let mut seen = Seen {
+            line: PageLine::default(),
+            sights: Vec::new(),
+            links: Vec::new(),
+            beside: Vec::new(),
+            needs: Vec::new(),
+            others: Vec::new(),
+            changing: 0,
+            print: 0,
+            generator: None,
+            index: None,
+            compared: None,
+            reached: !matches!(journey.end, End::None(_)),
+            answered: matches!(journey.end, End::Answer(_)),
+        };
+        if !journey.hops.is_empty() {
+            line.leads_to = Some(journey.hops.last().map_or(String::new(), |h| h.to.to_string()));
+            line.status = journey.hops[0].status;
+        }
+        let End::Answer(answer) = &journey.end else {
+            seen.sights = look::no_page(&self.known, &journey, linked);
+            if let Some(old) = &self.old {
+                seen.compared = Some(self.compare(old, &journey, None, &waiting.url, &mut seen.links));
+            }
+            seen.line = line;
+            return seen;
+        };
+        line.status = answer.status;
+        line.bytes = answer.body.len() as u64;
+        line.milliseconds = answer.took.as_millis() as u64;
+        self.watch.event(Event::Advanced { bytes: line.bytes });
+        let kind = answer.kind();
+        let is_page = kind.is_empty() || kind.contains("html") || kind.contains("xml") && kind.contains("xhtml");
+        if !is_page && answer.status < 400 {
+            // A document that is linked like a page: it is there.
+            look::old_place(&self.known, if kind.starts_with("text/") { &answer.body } else { b"" }, "file", &mut seen.sights);
+            seen.line = line;
+            return seen;
+        }
+        let (text, _) = page::decoded(&answer.body, answer.charset());
+        let read = page::read(&text, 5_000.max(self.pages.min(50_000)));
+        line.title = shortened(&read.title);
+        seen.sights = look::page(&self.known, &journey, answer, &read, &text, linked);
+        self.sort_links(&journey, &read, &mut seen);
+        if home {
+            seen.generator.clone_from(&read.generator);
+            seen.index = look::index(&self.known, &read, answer, robots.closes_all());
+        }
+        let said: Vec<&str> = read.blocks.iter().map(|b| b.text.as_str()).collect();
+        seen.print = print_of(&said);
+        if let Some(old) = &self.old {
+            let mut links = std::mem::take(&mut seen.links);
+            seen.compared = Some(self.compare(old, &journey, Some((answer.status, &read)), &waiting.url, &mut links));
+            seen.links = links;
+        }
+        seen.line = line;
+        seen
+    }
+
+    fn compare(&self, old: &OldSite, journey: &Journey, page: Option<(u16, &page::Page)>, asked: &Url, links: &mut Vec<Url>) -> Compared {
+        let (compared, old_links) = old.compare(&self.known, journey, page, asked, PAGE);
+        let theirs = old_links.iter().filter_map(|below| self.known.bounds.at(below));
+        links.extend(theirs.filter(|u| !changes_something(u)));
+        compared
+    }
+
+    /// Sorts what a page names by where it leads.
+    fn sort_links(&self, journey: &Journey, page: &page::Page, seen: &mut Seen) {
+        let bounds = &self.known.bounds;
+        let base = page.base.as_deref().and_then(|b| journey.url.join(b).ok()).unwrap_or_else(|| journey.url.clone());
+        let refresh = page.refresh.iter().map(|r| (r.as_str(), false));
+        // Menus first: they lead to every section.
+        let (menu, rest): (Vec<_>, Vec<_>) = page.links.iter().partition(|l| l.menu);
+        let links = refresh.chain(menu.into_iter().chain(rest).map(|l| (l.href.as_str(), l.shy)));
+        for (href, shy) in links {
+            let Ok(url) = base.join(href) else { continue };
+            match bounds.belongs(&url) {
+                Belongs::Inside if changes_something(&url) => seen.changing += 1,
+                Belongs::Inside if !shy => seen.links.push(bounds.plain(&url)),
+                Belongs::Beside if !shy && !changes_something(&url) => seen.beside.push(bounds.plain(&url)),
+                Belongs::Elsewhere => self.inner(&url, "links", &mut seen.sights),
+                _ => (),
+            }
+        }
+        for (kind, written) in &page.needs {
+            let Ok(url) = base.join(written) else { continue };
+            match bounds.belongs(&url) {
+                Belongs::Inside if *kind == Kind::Frame => seen.links.push(bounds.plain(&url)),
+                Belongs::Inside | Belongs::Beside => seen.needs.push((*kind, bounds.plain(&url))),
+                Belongs::Elsewhere => {
+                    self.inner(&url, "needs something of", &mut seen.sights);
+                    seen.others.extend(url.host_str().map(str::to_string));
+                }
+                _ => (),
+            }
+        }
+    }
+
+    /// Tells of an address that nobody outside can open.
+    fn inner(&self, url: &Url, how: &str, out: &mut Vec<Sight>) {
+        let host = url.host_str().unwrap_or_default();
+        let own = self.known.bounds.home.host_str().unwrap_or_default();
+        let named = |h: &str| h == "localhost" || h.ends_with(".localhost") || h.trim_matches(['[', ']']).parse().is_ok_and(is_inner);
+        if named(host) && !named(own) {
+            out.push(
+                Sight::new(
+                    Code::InnerHost,
+                    Likely,
+                    format!("{how} a host that only this machine or network knows: {}", shortened(url.as_str())),
+                    "let the site name its own address: zporter settle SITE",
+                )
+                .because("left from where the site was made; it was not opened")
+                .about(format!("{how} {host}")),
+            );
+        }
+    }
+
+    #[expect(clippy::too_many_arguments, reason = "everything that grows while a site is walked")]
+    fn merge(
+        &self,
+        seen: Seen,
+        waiting: &Waiting,
+        from: Option<&str>,
+        out: &mut Visited,
+        gathered: &mut Gathered,
+        queue: &mut Queue,
+        thing: &mut dyn FnMut(Thing),
+        changing: &mut u64,
+    ) {
+        let number = out.pages.len() as u32;
+        let url = seen.line.url.clone();
+        let below = self.known.bounds.below(&waiting.url).unwrap_or_default().to_string();
+        let mut gone_before = false;
+        if let (Some(compared), Some(result)) = (seen.compared, out.beside.as_mut()) {
+            gone_before = matches!(compared, Compared::Neither);
+            note_compared(compared, &below, &url, from, result, gathered);
+        }
+        // Where a redirect leads to a page that is looked at by itself, what is wrong with that page is told there.
+        let end = seen.line.leads_to.as_deref().and_then(|l| Url::parse(l).ok());
+        let told = end.is_some_and(|end| !queue.saw(&self.known.bounds.plain(&end)) && seen.answered);
+        for mut sight in seen.sights.into_iter().filter(|_| !told) {
+            if sight.code == Code::PageMissing && gone_before {
+                sight.cause = "it is missing on the old site as well".into();
+                sight.note = true;
+            }
+            gathered.add(&url, from, sight);
+        }
+        if let Some(sight) = seen.index {
+            gathered.add(&url, None, sight);
+        }
+        if seen.generator.is_some() {
+            out.generator = seen.generator;
+        }
+        *changing += seen.changing;
+        for host in seen.others {
+            *out.others.entry(host).or_default() += 1;
+        }
+        for (kind, need) in seen.needs {
+            thing(Thing { kind: Some(kind), url: need, from: url.clone() });
+        }
+        for beside in seen.beside {
+            thing(Thing { kind: None, url: beside, from: url.clone() });
+        }
+        if seen.reached {
+            queue.looked(&waiting.url, seen.print);
+        }
+        for link in seen.links {
+            queue.push(link, Some(number));
+        }
+        out.bytes += seen.line.bytes;
+        out.pages.push(PageLine { from: from.map(str::to_string).filter(|_| out.pages.len() < 2000), ..seen.line });
+    }
+
+    /// Asks for what pages need; style sheets need things themselves.
+    fn needs(
+        &self,
+        mut things: VecDeque<Thing>,
+        known_things: &mut HashSet<u64>,
+        out: &mut Visited,
+        gathered: &mut Gathered,
+    ) -> Result<(), Cancelled> {
+        let mut left = NEEDS * self.pages.max(1);
+        while !things.is_empty() && left > 0 {
+            let most = things.len().min(64 * self.connections.max(1)).min(left);
+            let wave: Vec<Thing> = things.drain(..most).collect();
+            left -= wave.len();
+            let work = |thing: &Thing| {
+                let kind = thing.kind.unwrap_or(Kind::Media);
+                let journey = self.asker.go(&thing.url, needs::SAMPLE);
+                let sights = needs::look(&self.known, kind, &journey);
+                let (mut bytes, mut more, mut others) = (0, Vec::new(), Vec::new());
+                if let End::Answer(answer) = &journey.end {
+                    bytes = answer.body.len() as u64;
+                    self.watch.event(Event::Advanced { bytes });
+                    if kind == Kind::Style && answer.status < 400 {
+                        for (kind, written) in style::needs(&String::from_utf8_lossy(&answer.body)).into_iter().take(2000) {
+                            let Ok(url) = journey.url.join(&written) else { continue };
+                            match self.known.bounds.belongs(&url) {
+                                Belongs::Inside | Belongs::Beside => more.push((kind, self.known.bounds.plain(&url))),
+                                Belongs::Elsewhere => others.extend(url.host_str().map(str::to_string)),
+                                _ => (),
+                            }
+                        }
+                    }
+                }
+                (sights, bytes, more, others)
+            };
+            let mut further = Vec::new();
+            let mut merge = |at: usize, (sights, bytes, more, others): (Vec<Sight>, u64, Vec<(Kind, Url)>, Vec<String>)| {
+                let thing: &Thing = &wave[at];
+                let kind = thing.kind.unwrap_or(Kind::Media);
+                let tally = out.needs.entry(kind.word()).or_insert_with(NeedTally::default);
+                tally.asked += 1;
+                tally.bytes += bytes;
+                tally.missing += u64::from(sights.iter().any(|s| matches!(s.code, Code::AssetMissing | Code::AssetIsPage)));
+                out.bytes += bytes;
+                for sight in sights {
+                    gathered.add(thing.url.as_str(), Some(&thing.from), sight);
+                }
+                others.into_iter().for_each(|host| *out.others.entry(host).or_default() += 1);
+                further.extend(more.into_iter().map(|(kind, url)| Thing { kind: Some(kind), url, from: thing.url.to_string() }));
+            };
+            self.in_parallel(&wave, work, &mut merge)?;
+            out.need_urls.extend(wave.iter().filter(|t| t.kind == Some(Kind::Picture)).take(200).map(|t| t.url.clone()));
+            things.extend(further.into_iter().filter(|t| known_things.insert(print_of((t.kind, t.url.as_str())))));
+        }
+        out.unasked_needs = things.len() as u64;
+        Ok(())
+    }
+
+    /// Looks at links that leave the base path of the site: whether anything is there.
+    fn outside(&self, beside: &[Thing], gathered: &mut Gathered) -> Result<(), Cancelled> {
+        let work = |thing: &Thing| self.asker.go(&thing.url, 64 << 10);
+        let base = self.known.bounds.home.path().to_string();
+        let mut merge = |at: usize, journey: Journey| {
+            let thing = &beside[at];
+            let there = matches!(&journey.end, End::Answer(a) if a.status < 400);
+            // A link to the folders above leads home for many who have several sites on one host.
+            let above = base.starts_with(thing.url.path());
+            let what = format!("a link leads out of the base path {base}: {}", shortened(thing.url.as_str()));
+            let cure = "look whether the other site on this host is meant; else bring references from the root along: --references";
+            let sight = Sight::new(Code::LinkOutsideBase, if there { Possible } else { Likely }, what, cure);
+            let sight = if there {
+                sight.because(if above { "something is there" } else { "something is there, of another site perhaps" }).as_note()
+            } else {
+                sight.because("nothing is there")
+            };
+            gathered.add(&thing.from, None, sight.about(thing.url.as_str()));
+        };
+        self.in_parallel(beside, work, &mut merge)
+    }
+
+    /// Asks for what should not be there.
+    fn leaked(&self, out: &mut Visited, gathered: &mut Gathered) -> Result<(), Cancelled> {
+        // What cannot be there, to know what the site answers then.
+        let nonsense = self.known.bounds.at("zzq-7f3a9c-no-such-page").map(|u| self.asker.go(&u, 256 << 10));
+        let title = match nonsense.map(|j| j.end) {
+            Some(End::Answer(answer)) => page::read(&page::decoded(&answer.body, answer.charset()).0, 10).title,
+            _ => String::new(),
+        };
+        let folders: BTreeSet<String> = out
+            .need_urls
+            .iter()
+            .filter(|u| u.query().is_none())
+            .filter_map(|u| u.join("./").ok())
+            .filter(|u| self.known.bounds.belongs(u) == Belongs::Inside && *u != self.known.bounds.home)
+            .map(|u| u.to_string())
+            .collect();
+        let system = self.system.as_deref().or(out.system.as_deref());
+        let probes = leaked::probes(&self.known.bounds, self.systems, system, &folders);
+        let asked = |probe: &leaked::Probe| probe.ask(&self.asker, &title);
+        let mut found = Vec::new();
+        self.in_parallel(&probes, asked, &mut |at, sight| found.extend(sight.map(|s| (at, s))))?;
+        for (at, sight) in found {
+            gathered.add(probes[at].url().as_str(), None, sight);
+        }
+        Ok(())
+    }
+
+    /// Says what was not looked at.
+    fn cut_short(&self, out: &Visited, gathered: &mut Gathered) {
+        let home = self.known.bounds.home.as_str();
+        if out.unvisited > 0 && out.pages.len() >= self.pages {
+            let what = format!("{} pages were looked at, and {} more are known", out.pages.len(), out.unvisited);
+            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N").about("pages").as_note());
+        }
+        if out.endless > 0 {
+            let what = format!("{} addresses were left out: calendars, lists and paths that have no end", out.endless);
+            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "").about("endless").as_note());
+        }
+        if out.unasked_needs > 0 {
+            let what = format!("{} pictures, styles and scripts were not asked for", out.unasked_needs);
+            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N").about("needs").as_note());
+        }
+        if out.map_names_old > 0 {
+            let what = format!("the site map names {} pages of the old site", out.map_names_old);
+            let cure = "let the site make its map anew";
+            gathered.add(home, None, Sight::new(Code::OldPlaceOnPage, Certain, what, cure).about("site map"));
+        }
+    }
+}
+
+fn note_compared(
+    compared: Compared,
+    below: &str,
+    url: &str,
+    from: Option<&str>,
+    result: &mut super::beside::Beside,
+    gathered: &mut Gathered,
+) {
+    match compared {
+        Compared::Same { moving } => {
+            result.same += 1;
+            result.moving += u64::from(moving);
+        }
+        Compared::Missing { status } => {
+            result.missing.push(below.to_string());
+            let why = if status == 0 { "no page comes".to_string() } else { format!("status {status}") };
+            let what = format!("the old site has this page, the new one has not ({why})");
+            gathered.add(url, from, Sight::new(Code::BesideMissing, Certain, what, "look whether its content was carried, and whether friendly addresses are handled"));
+        }
+        Compared::New => {
+            result.new.push(below.to_string());
+            gathered.add(url, from, Sight::new(Code::BesideNew, Certain, "this page is on the new site alone", "").as_note());
+        }
+        Compared::Differs(mut different) => {
+            let what = format!("not the same as on the old site: {}", different.what.join(", "));
+            let cure = "look at both; the difference of the texts stands in the report";
+            gathered.add(url, from, Sight::new(Code::BesideDiffers, Possible, what, cure));
+            if result.different.len() >= super::beside::KEPT {
+                different.diff.clear();
+            }
+            result.different.push(different);
+        }
+        Compared::Unknown(why) => {
+            let what = format!("the old site did not answer for this page: {why}");
+            gathered.add(url, from, Sight::new(Code::BesideDiffers, Possible, what, "ask again").about("old site").as_note());
+        }
+        Compared::Neither => (),
+    }
+}
