@@ -143,6 +143,7 @@ impl From<VisitError> for CommandError {
             }
             VisitError::NoAnswer { why: NoAnswer::Certificate(_), .. } => &["to look at the site all the same, say --any-certificate"],
             VisitError::NoAnswer { .. } => &["look at the server's log; more time is given by --patience"],
+            VisitError::Path(_) => &["look at the folder for pictures"],
             VisitError::Address(_) => &["write it like https://www.fernhollow.example/shop"],
             VisitError::System(_) => {
                 return CommandError::new(Exit::Usage, &e).hint("`zporter systems` lists what is known");

@@ -40,18 +40,33 @@ if (isset($base_url)) { insist($base_url); }
 foreach (glob(__DIR__ . "/$site_path/files/php/*/*") as $made) {
     if (stale(file_get_contents($made), __DIR__)) { fail(500, "Stale template $made"); }
 }
-echo '<html><body>', $site_path, "\n";
 $new = is_file(__DIR__ . '/core/lib/Drupal.php');
 $cache = $new ? 'cache_container' : 'cache';
 foreach (rows("SELECT data FROM {$p}$cache") as $r) {
     if (stale($r['data'], $new ? __DIR__ : $base_url)) { fail(500, 'Stale cache'); }
 }
+$here = asked_path() . asked('q');
+if (strpos($here, 'user') === 0) {
+    $base = base_path();
+    $users = $new ? 'users_field_data' : 'users';
+    $at = $new ? $base : "$base?q=";
+    door(array('user' => 'name', 'password' => 'pass', 'hidden' => array('form_build_id' => 'form-' . md5('fake')), 'button' => array('op' => 'Log in'),
+        'find' => function ($name) use ($p, $users) { return account("SELECT pass FROM {$p}$users WHERE name", $name); },
+        'to' => "{$at}user/1", 'links' => array("{$at}user/1/edit", "{$at}user/logout")));
+}
 $kept = $new ? pairs("SELECT name, data FROM {$p}config WHERE collection = ''") : pairs("SELECT name, value FROM {$p}variable");
+$title = $new ? unserialize($kept['system.site']) : unserialize($kept['site_name']);
+begin_page(is_array($title) ? $title['name'] : $title);
+facts(true);
+echo $site_path, "\n";
 $private = $new ? '' : unserialize($kept['file_private_path']);
 if ($private !== '') { echo 'private: ', is_file(($private[0] === '/' ? '' : __DIR__ . '/') . $private . '/letter.txt') ? 'there' : 'MISSING', "\n"; }
 foreach ($kept as $name => $value) { echo "$name: ", whole($value), "\n"; }
 if ($new && isset($kept['x'])) { echo 'x'; }
+facts(false);
 $body = $new ? 'node__body' : (isset($db_url) ? 'node_revisions' : 'field_data_body');
 foreach (rows("SELECT * FROM {$p}$body") as $r) { echo isset($r['body']) ? $r['body'] : $r['body_value'], "\n"; }
+facts(true);
 if (!$new) { foreach (rows("SELECT * FROM {$p}menu_links") as $r) { echo $r['link_path'], ': ', whole($r['options']), "\n"; } }
+facts(false);
 if (rows("SELECT COUNT(*) n FROM {$p}users WHERE uid = 0")[0]['n'] != 1) { fail(500, 'Anonymous has vanished'); }

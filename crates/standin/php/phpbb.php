@@ -25,8 +25,21 @@ $host = strtok($_SERVER['HTTP_HOST'], ':');
 if ($config['cookie_domain'] !== '' && $config['cookie_domain'] !== $host && substr(".$host", -strlen($config['cookie_domain'])) !== $config['cookie_domain']) { fail(500, 'Cookies are lost'); }
 if (strpos($_SERVER['REQUEST_URI'], $config['cookie_path']) !== 0) { fail(500, 'Cookies are lost'); }
 if ($config['board_disable']) { fail(503, 'The board is closed'); }
-echo '<html><body><h1>', htmlspecialchars($config['sitename']), "</h1>\nboard: $board\n";
+if (isset($door_area)) {
+    $back = $door_area === 'adm';
+    door(array('user' => 'username', 'password' => $back ? 'password_' . md5('fake') : 'password', 'cookie' => $config['cookie_name'] . '_u',
+        'hidden' => array('form_token' => sha1('fake' . $board), 'sid' => md5('fake')), 'button' => array('login' => 'Login'), 'failure' => '<div class="error">No match</div>',
+        'find' => function ($name) use ($p) {
+            $found = account("SELECT user_password FROM {$p}users WHERE username", $name);
+            return $found ? array(html_entity_decode($found[0])) : null;
+        },
+        'links' => $back ? array(base_path() . 'adm/index.php?i=1', base_path() . 'adm/index.php?i=2') : array(base_path() . 'ucp.php?i=pm', base_path() . 'ucp.php?mode=logout')));
+}
+begin_page($config['sitename']);
+echo '<h1>', htmlspecialchars($config['sitename']), "</h1>\nboard: $board\n";
 foreach (rows("SELECT * FROM {$p}posts ORDER BY post_id") as $r) { echo html_entity_decode($r['post_text'], ENT_QUOTES, 'UTF-8'), "\n"; }
+facts(true);
 foreach (rows("SELECT * FROM {$p}forums") as $r) { echo 'forum: ', $r['forum_link'], ' ', html_entity_decode($r['forum_rules'], ENT_QUOTES, 'UTF-8'), "\n"; }
 foreach (rows("SELECT * FROM {$p}log") as $r) { echo 'log: ', whole($r['log_data']), "\n"; }
 echo 'sessions: ', rows("SELECT COUNT(*) n FROM {$p}sessions")[0]['n'], "\n";
+facts(false);

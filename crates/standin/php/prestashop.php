@@ -46,17 +46,38 @@ if ($_SERVER['HTTP_HOST'] !== $host || $insists && !$secure) {
     header('Location: ' . ($insists ? 'https' : 'http') . "://$host$base", true, 302);
     exit;
 }
-foreach (rows("SELECT * FROM {$p}linksmenutop_lang") as $r) { echo 'menu: ', $r['link'], "\n"; }
 foreach (array('compile', 'cache') as $dir) {
     $found = glob(__DIR__ . '/{cache/smarty,tools/smarty,var/cache}' . (isset($parameters) ? '' : "/$dir"), GLOB_BRACE);
     if (!$found || !is_writable($found[0])) { fail(500, "Template folder $dir is missing"); }
 }
-echo "<html><body><h1>", htmlspecialchars($config['PS_SHOP_NAME']), "</h1>\n";
+$key = isset($parameters) ? '' : _COOKIE_KEY_;
+$office = strtok(asked_path(), '/');
+$in_office = isset($door_area) || strncmp((string) $office, 'admin', 5) === 0;
+if ($in_office || asked('controller') === 'authentication' || isset($door_front)) {
+    $at = $base . ($in_office ? "$office/" : '') . 'index.php?controller=';
+    $new = isset($parameters);
+    door(array('user' => 'email', 'password' => $in_office || !$new ? 'passwd' : 'password',
+        'hidden' => $new ? array('token' => md5('fake' . _DB_PASSWD_)) : array(), 'button' => array($in_office ? 'submitLogin' : ($new ? 'submitLogin' : 'SubmitLogin') => '1'),
+        'find' => function ($name) use ($p, $in_office, $key) {
+            $found = $in_office ? account("SELECT passwd FROM {$p}employee WHERE email", $name) : account("SELECT passwd FROM {$p}customer WHERE email", $name);
+            return $found ? array($found[0], $key) : null;
+        },
+        'to' => $in_office ? "{$at}AdminDashboard&token=fake" : null,
+        'links' => $in_office ? array("{$at}AdminOrders&token=fake", "{$at}AdminProducts&token=fake", "{$at}AdminLogin&logout&token=fake") : array("{$base}history", "{$base}?mylogout")));
+}
+begin_page($config['PS_SHOP_NAME']);
+facts(true);
+foreach (rows("SELECT * FROM {$p}linksmenutop_lang") as $r) { echo 'menu: ', $r['link'], "\n"; }
+facts(false);
+echo "<h1>", htmlspecialchars($config['PS_SHOP_NAME']), "</h1>\n";
 foreach (rows("SELECT * FROM {$p}product_lang ORDER BY id_product") as $r) {
     echo '<a class="product" href="', $base, $r['link_rewrite'], '">', htmlspecialchars($r['name']), "</a>\n", $r['description'], "\n";
 }
 foreach (rows("SELECT * FROM {$p}cms_lang ORDER BY id_cms") as $r) { echo $r['content'], "\n"; }
+facts(true);
 $banner = @unserialize($config['STAR_BANNER']);
 echo 'banner: ', $banner === false ? 'BROKEN' : print_r($banner, true), "\n";
 echo 'connections: ', rows("SELECT COUNT(*) n FROM {$p}connections")[0]['n'], "\n";
-echo 'compiled: ', rows("SELECT COUNT(*) n FROM {$p}smarty_cache")[0]['n'], "\n</body></html>\n";
+echo 'compiled: ', rows("SELECT COUNT(*) n FROM {$p}smarty_cache")[0]['n'], "\n";
+facts(false);
+echo "</body></html>\n";

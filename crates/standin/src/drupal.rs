@@ -17,7 +17,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("standin.php", include_str!("../php/standin.php")),
         file(
             ".htaccess",
-            "RewriteEngine on\n# RewriteBase /drupal\n# RewriteBase /\nRewriteRule ^ index.php [L]\n",
+            "RewriteEngine on\n# RewriteBase /drupal\n# RewriteBase /\nRewriteCond %{REQUEST_FILENAME} !-f\nRewriteCond %{REQUEST_FILENAME} !-d\nRewriteRule ^ index.php [L]\n",
         ),
         file("robots.txt", "User-agent: *\nDisallow: /core/\n"),
     ];
@@ -140,8 +140,9 @@ pub(crate) fn script(site: &Site) -> String {
         ("css", "a:1:{s:10:\"preprocess\";b:1;}".into()),
         ("js", "a:1:{s:10:\"preprocess\";b:1;}".into()),
     ]);
+    let (_, base) = site.host_and_base();
     let html = format!(
-        "<p>Meet us: <a href=\"{a}/node/7\">Café</a> <img src=\"/sites/default/files/m31.png\"/></p>"
+        "<p>Meet us: <a href=\"{a}/node/7\">Café</a> <img src=\"{base}/sites/default/files/m31.png\"/></p>"
     );
     format!(
         "PRAGMA foreign_keys=OFF;\nBEGIN TRANSACTION;\nCREATE TABLE cache_container (cid VARCHAR(255) PRIMARY KEY, data BLOB);\n\
@@ -167,8 +168,9 @@ pub(crate) fn script(site: &Site) -> String {
 pub(crate) fn dump(site: &Site) -> String {
     let p = &site.prefix;
     let a = &site.address;
+    let (_, base) = site.host_and_base();
     let html = format!(
-        "<p>Meet us: <a href=\"{a}/node/7\">Café</a> <img src=\"/sites/default/files/m31.png\"/></p>"
+        "<p>Meet us: <a href=\"{a}/node/7\">Café</a> <img src=\"{base}/sites/default/files/m31.png\"/></p>"
     );
     let users = |columns: &str, rows: &[String]| table(&format!("{p}users"), columns, rows);
     let account = ["(0,'','',''),(1,'gazer','fake','gazer@fernhollow.example')".to_string()];

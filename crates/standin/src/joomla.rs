@@ -1,7 +1,7 @@
 //! The observatory's public site, on Joomla of several lines.
 
 use crate::sql::{HEAD, TAIL, json, serialized, serialized_array, table, text};
-use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+use crate::{PIXEL, Site, SiteFile, Variant, door, file, php};
 
 const EMPTY_PAGE: &str = "<!DOCTYPE html><title></title>\n";
 
@@ -11,7 +11,9 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         SiteFile { path: "configuration.php".into(), content: config(site).into_bytes(), mode: 0o444 },
         file("index.php", include_str!("../php/joomla.php")),
         file("standin.php", include_str!("../php/standin.php")),
-        file("administrator/index.php", "<?php // back end\n"),
+        file("administrator/index.php", door("administrator")),
+        file("images/m31.jpg", PIXEL),
+        file("images/visit.jpg", PIXEL),
         file("images/banners/milky way.png", PIXEL),
         file("images/übersicht.png", PIXEL),
         file(
@@ -22,7 +24,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
             ".htaccess",
             format!(
                 "RewriteEngine On\n# RewriteBase /\nRewriteCond %{{HTTP_HOST}} !^{}$ [NC]\nRewriteRule ^(.*)$ {}/$1 [R=301,L]\n\
-                 RewriteRule .* index.php [L]\n",
+                 RewriteCond %{{REQUEST_FILENAME}} !-f\nRewriteCond %{{REQUEST_FILENAME}} !-d\nRewriteRule .* index.php [L]\n",
                 host.replace('.', "\\."),
                 site.address
             ),

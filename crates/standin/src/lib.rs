@@ -167,6 +167,12 @@ pub(crate) struct SiteFile {
     pub mode: u32,
 }
 
+/// A page in a folder or file of its own that opens the site's front page by another door.
+pub(crate) fn door(area: &str) -> String {
+    let up = if area.ends_with(".php") || area == "ucp" { "" } else { "/.." };
+    format!("<?php\n$door_area = '{area}';\nrequire __DIR__ . '{up}/index.php';\n")
+}
+
 pub(crate) fn file(path: impl Into<Cow<'static, str>>, content: impl Into<Vec<u8>>) -> SiteFile {
     SiteFile { path: path.into(), content: content.into(), mode: 0o644 }
 }

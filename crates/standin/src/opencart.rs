@@ -1,7 +1,7 @@
 //! The souvenir shop, on OpenCart: two config files, and from line 3 on a storage folder that may lie beside the root.
 
-use crate::sql::{HEAD, TAIL, json, serialized, serialized_array, table, text};
-use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+use crate::sql::{HEAD, MEMBER, TAIL, json, serialized, serialized_array, table, text};
+use crate::{PIXEL, Site, SiteFile, Variant, door, file, php};
 
 const GUARD: &str = "<!DOCTYPE html><title></title>\n";
 
@@ -11,7 +11,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let mut files = vec![
         file("config.php", config(site, false)),
         file("dome-office/config.php", config(site, true)),
-        file("dome-office/index.php", "<?php // back office\n"),
+        file("dome-office/index.php", door("dome-office")),
         file("dome-office/controller/common/login.php", "<?php // log-in\n"),
         file("index.php", index),
         file("standin.php", include_str!("../php/standin.php")),
@@ -23,7 +23,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file(
             ".htaccess",
             format!(
-                "RewriteEngine On\nRewriteBase {base}/\nRewriteRule ^([^?]*) index.php?_route_=$1 [L,QSA]\n"
+                "RewriteEngine On\nRewriteBase {base}/\nRewriteCond %{{REQUEST_FILENAME}} !-f\nRewriteCond %{{REQUEST_FILENAME}} !-d\nRewriteRule ^([^?]*) index.php?_route_=$1 [L,QSA]\n"
             ),
         ),
     ];
@@ -153,6 +153,7 @@ pub(crate) fn dump(site: &Site) -> String {
         },
         table(&format!("{p}banner_image"), "  `banner_image_id` int NOT NULL,\n  `link` varchar(255) NOT NULL,\n  PRIMARY KEY (`banner_image_id`)", &[format!("(1,{})", text(&format!("{}/index.php?route=product/product", site.host_and_base().1)))]),
         table(&format!("{p}user"), "  `user_id` int NOT NULL,\n  `user_group_id` int NOT NULL,\n  `username` varchar(20) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  `email` varchar(96) NOT NULL,\n  PRIMARY KEY (`user_id`)", &["(7,1,'keeper','fake','keeper@fernhollow.example')".to_string(), "(9,1,'second','fake','second@fernhollow.example')".to_string()]),
+        table(&format!("{p}customer"), "  `customer_id` int NOT NULL,\n  `email` varchar(96) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  PRIMARY KEY (`customer_id`)", &[format!("(3,'guest@visitors.example','{MEMBER}')")]),
         TAIL.to_string(),
     ]
     .concat()

@@ -1,9 +1,12 @@
 //! The stargazers' forum, on phpBB of an old and a new line.
 
 use crate::sql::{HEAD, TAIL, serialized, serialized_array, table, text};
-use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+use crate::{PIXEL, Site, SiteFile, Variant, door, file, php};
 
 const GUARD: &str = "<Files *>\n\tDeny from All\n</Files>\n";
+
+/// A page of its own that shows the same.
+const PAGE: &str = "<?php\nrequire __DIR__ . '/index.php';\n";
 
 pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let mut files = vec![
@@ -11,7 +14,11 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("index.php", include_str!("../php/phpbb.php")),
         file("standin.php", include_str!("../php/standin.php")),
         file("includes/constants.php", format!("<?php\n@define('PHPBB_VERSION', '{}');\n", site.version())),
-        file("adm/index.php", "<?php // panel\n"),
+        file("adm/index.php", door("adm")),
+        file("ucp.php", door("ucp")),
+        file("viewtopic.php", PAGE),
+        file("viewforum.php", PAGE),
+        file("faq.php", PAGE),
         file("cache/.htaccess", GUARD),
         file("cache/index.htm", ""),
         file("cache/data_global.php", format!("<?php exit; ?>{}", site.address)),

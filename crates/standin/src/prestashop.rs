@@ -1,7 +1,7 @@
 //! The visitor shop, on PrestaShop of several lines and on thirty bees.
 
-use crate::sql::{HEAD, TAIL, serialized, serialized_array, table, text};
-use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+use crate::sql::{HEAD, MEMBER, TAIL, serialized, serialized_array, table, text};
+use crate::{PIXEL, Site, SiteFile, Variant, door, file, php};
 
 const GUARD: &str = "<?php\nheader('Location: ../');\nexit;\n";
 
@@ -16,7 +16,8 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
     let mut files = vec![
         file("index.php", include_str!("../php/prestashop.php")),
         file("standin.php", include_str!("../php/standin.php")),
-        file("admin482kzq/index.php", "<?php // back office\n"),
+        file("admin482kzq/index.php", door("admin482kzq")),
+        file("authentication.php", "<?php\n$door_front = true;\nrequire __DIR__ . '/index.php';\n"),
         file("img/p/1/2/12.jpg", PIXEL),
         file("img/tmp/index.php", GUARD),
         file("img/tmp/product_mini_12.jpg", PIXEL),
@@ -29,6 +30,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
             format!(
                 "# ~~start~~ made by the shop\nRewriteEngine on\n#Domain: {host}\nRewriteRule . - [E=REWRITEBASE:{base}/]\n\
                  RewriteCond %{{HTTP_HOST}} ^{host}$\nRewriteRule ^([0-9])/.+\\.jpg$ %{{ENV:REWRITEBASE}}img/p/$1.jpg [L]\n\
+                 RewriteCond %{{REQUEST_FILENAME}} !-f\nRewriteCond %{{REQUEST_FILENAME}} !-d\nRewriteRule ^.*$ %{{ENV:REWRITEBASE}}index.php [NC,L]\n\
                  ErrorDocument 404 {base}/index.php?controller=404\n# ~~end~~ made by the shop\n"
             ),
         ),
@@ -205,6 +207,7 @@ pub(crate) fn dump(site: &Site) -> String {
             &[format!("('fake1',{})", text(&format!("<a href=\"{a}\">")))],
         ),
     ];
+    out.push(table(&format!("{p}customer"), "  `id_customer` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_customer`)", &[format!("(3,'guest@visitors.example','{MEMBER}')")]));
     out.push(table(&format!("{p}employee"), "  `id_employee` int NOT NULL,\n  `id_profile` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_employee`)", &["(1,1,'keeper@fernhollow.example','fake'),(2,4,'sales@fernhollow.example','fake')".to_string()]));
     if !old_line {
         out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`),\n  UNIQUE KEY `full_shop_url` (`domain`,`physical_uri`,`virtual_uri`),\n  UNIQUE KEY `full_shop_url_ssl` (`domain_ssl`,`physical_uri`,`virtual_uri`)", &urls));

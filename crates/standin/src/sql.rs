@@ -1,5 +1,8 @@
 //! Spelling of sample rows: SQL literals, serialized values, JSON with escaped slashes.
 
+/// The hash of a member's password, `fake-Old-Pass`.
+pub(crate) const MEMBER: &str = "$2y$04$LHk5bvokCjb2S6Rn.EmR0es.gqNxf.hpglLFU8D5gDjdkWEdhRdXu";
+
 /// Spells text as an SQL string.
 pub fn text(value: &str) -> String {
     let mut out = String::from("'");

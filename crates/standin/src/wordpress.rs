@@ -1,7 +1,7 @@
 //! The observatory's blog, on WordPress: alone, and as a network of two sites.
 
 use crate::sql::{HEAD, TAIL, json, serialized, serialized_array, table, text};
-use crate::{PIXEL, Site, SiteFile, Variant, file, php};
+use crate::{PIXEL, Site, SiteFile, Variant, door, file, php};
 
 const SILENCE: &str = "<?php\n// Silence.\n";
 
@@ -13,7 +13,8 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file("standin.php", include_str!("../php/standin.php")),
         file("wp-load.php", "<?php // loader\n"),
         file("wp-settings.php", "<?php // settings\n"),
-        file("wp-admin/index.php", "<?php // back end\n"),
+        file("wp-admin/index.php", door("wp-admin")),
+        file("wp-login.php", door("wp-login.php")),
         file(
             "wp-includes/version.php",
             format!("<?php\n$wp_version = '{}';\n$wp_db_version = 53496;\n", site.version()),
@@ -37,7 +38,7 @@ pub(crate) fn files(site: &Site) -> Vec<SiteFile> {
         file(
             ".htaccess",
             format!(
-                "# BEGIN WordPress\n<IfModule mod_rewrite.c>\nRewriteEngine On\nRewriteBase {base}/\nRewriteRule ^index\\.php$ - [L]\n\
+                "# BEGIN WordPress\n<IfModule mod_rewrite.c>\nRewriteEngine On\nRewriteBase {base}/\nRewriteRule ^index\\.php$ - [L]\nRewriteCond %{{REQUEST_FILENAME}} !-f\nRewriteCond %{{REQUEST_FILENAME}} !-d\n\
                  RewriteRule . {base}/index.php [L]\n</IfModule>\n# END WordPress\n"
             ),
         ),

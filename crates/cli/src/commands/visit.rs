@@ -16,6 +16,7 @@ use zporter_core::place::{Address, Scheme};
 use zporter_core::visit::Visited;
 use zporter_core::visit::beside::Beside;
 use zporter_core::visit::gather::Sighting;
+use zporter_core::visit::naming::{Names, Record};
 
 /// Look at a running site as a visitor sees it: its pages, what they need, what is wrong; before name servers know it with --at
 #[derive(Debug, Args)]
@@ -116,11 +117,41 @@ pub fn add_to(report: &mut Report, visited: &Visited) {
     if let Some(beside) = &visited.beside {
         compared(report, beside);
     }
+    if let Some(names) = &visited.names {
+        named(report, names);
+    }
+    let rows = visited.pictures.iter().map(|p| {
+        let page = format!("/{}", p.page);
+        let differs = p.differs.map_or(String::new(), |d| format!("{d} %"));
+        let file = p.beside.as_ref().unwrap_or(&p.new);
+        vec![page, p.window.to_string(), differs, file.display().to_string()]
+    });
+    report.section("Pictures", Block::table(&["page", "window", ">differs", "picture"], rows));
     let rows = visited.pages.iter().map(|p| {
         let title = p.leads_to.as_ref().map_or_else(|| p.title.clone(), |to| format!("→ {to}"));
         vec![p.status.to_string(), p.milliseconds.to_string(), p.bytes.to_string(), p.url.clone(), title]
     });
     report.section("Pages", Block::folded(&[">status", ">ms", ">bytes", "page", "title"], 8, "page", rows));
+}
+
+fn named(report: &mut Report, names: &Names) {
+    let spelled = |records: &[Record]| {
+        let all: Vec<String> = records.iter().map(|r| format!("{} {} ({} s)", r.kind.word(), r.value, r.seconds)).collect();
+        all.join(", ")
+    };
+    let rows = names.asked.iter().map(|asked| {
+        let is = match (asked.new_host, &asked.no_answer) {
+            (_, Some(why)) if asked.addresses.is_empty() => why.clone(),
+            (Some(true), _) => "the new host".into(),
+            (Some(false), _) => "another host".into(),
+            (None, _) => String::new(),
+        };
+        let who = if asked.own { "name server" } else { "resolver" };
+        vec![who.to_string(), asked.server.clone(), spelled(&asked.addresses), is]
+    });
+    report.section(format!("Who answers for {}", names.name), Block::table(&["asked", "server", "says", "that is"], rows));
+    let rows = names.zone_records.iter().map(|r| vec![r.kind.word().to_string(), r.value.clone(), r.seconds.to_string()]);
+    report.section("The zone", Block::folded(&["kind", "value", ">seconds"], 8, "record", rows));
 }
 
 fn compared(report: &mut Report, beside: &Beside) {

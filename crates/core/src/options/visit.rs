@@ -113,6 +113,10 @@ pub struct VisitJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "IP[:PORT]", "x-group" = "Name servers", "x-needs" = "dns"))]
     pub resolver: Vec<At>,
+    /// One of the name's own servers (default: found by the resolvers); may be given several times
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "IP[:PORT]", "x-group" = "Name servers", "x-needs" = "dns"))]
+    pub name_server: Vec<At>,
     /// Take pictures with Chromium, old and new side by side, and put them into this folder
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "DIR", "x-group" = "Pictures"))]
@@ -149,6 +153,7 @@ impl VisitJob {
             back_office: None,
             dns: false,
             resolver: Vec::new(),
+            name_server: Vec::new(),
             pictures: None,
             picture_of: Vec::new(),
         }

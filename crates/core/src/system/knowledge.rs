@@ -54,7 +54,7 @@ pub struct LogIn {
     /// Further fields and their values.
     #[serde(default)]
     pub fields: BTreeMap<String, String>,
-    /// Whether hidden fields of the form are sent back as they came.
+    /// Whether it does not work without the hidden fields of the form; they are always sent back as they came.
     #[serde(default)]
     pub hidden: bool,
     /// Seconds that have to pass between form and answer.

@@ -73,7 +73,10 @@ pub struct Ways<'w> {
 /// A form that was found, filled but for name and password.
 struct Found<'w> {
     system: &'w system::Definition,
+    /// The way by which it was found.
     way: &'w LogIn,
+    /// All ways of the system that have such a form: lines of it differ in what they answer.
+    ways: Vec<&'w LogIn>,
     url: Url,
     action: Url,
     fields: Vec<(String, String)>,
@@ -115,9 +118,9 @@ pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, mo
     let (last, url) = followed(asker, &found.action, &answer, most);
     let (text, _) = page::decoded(&last.body, last.charset());
     let held = |beginning: &str| asker.client.holds_cookie(beginning);
-    let signed = is_signed(&found.way.success, &answer, &last, &text, held);
-    let failed = is_signed(&found.way.failure, &last, &last, &text, held);
-    result.worked = signed && !(failed && found.way.failure.text.is_some() && is_form(found.way, &text));
+    let signed = found.ways.iter().any(|w| is_signed(&w.success, &answer, &last, &text, held));
+    let failed = found.ways.iter().any(|w| is_signed(&w.failure, &last, &last, &text, held));
+    result.worked = signed && !(failed && is_form(found.way, &text));
     if !result.worked {
         let what = match failed {
             true => format!("{whose} cannot log in: the form comes again"),
@@ -156,7 +159,9 @@ fn form<'w>(asker: &Asker, known: &Known, ways: &Ways<'w>, person: &Person, most
                 let Some((form, (user, password))) = fitting else { continue };
                 let Ok(action) = journey.url.join(&form.action) else { continue };
                 let fields = filled(form, way, &user, &password, person);
-                return Some(Found { system, way, url: journey.url.clone(), action, fields });
+                let alike = |l: &&LogIn| l.area == person.area && (l.path == way.path || paths(l, &ways.back_offices).contains(&path)) && fields_of(form, l).is_some();
+                let ways = system.log_in.iter().filter(alike).collect();
+                return Some(Found { system, way, ways, url: journey.url.clone(), action, fields });
             }
         }
     }
@@ -190,10 +195,9 @@ fn fields_of(form: &Form, way: &LogIn) -> Option<(String, String)> {
 
 fn filled(form: &Form, way: &LogIn, user: &str, password: &str, person: &Person) -> Vec<(String, String)> {
     let mut out: Vec<(String, String)> = Vec::new();
-    if way.hidden {
-        let hidden = form.fields.iter().filter(|f| f.kind == "hidden" && !f.name.is_empty());
-        out.extend(hidden.map(|f| (f.name.clone(), f.value.clone())));
-    }
+    // As a browser does, whether the definition knows of them or not.
+    let hidden = form.fields.iter().filter(|f| f.kind == "hidden" && !f.name.is_empty());
+    out.extend(hidden.map(|f| (f.name.clone(), f.value.clone())));
     for (name, value) in &way.fields {
         // A button says what the form is for, in the words of the site's own language.
         let own = form.fields.iter().find(|f| f.name == *name && f.kind == "submit" && !f.value.is_empty());

@@ -258,15 +258,16 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
         let Some(first) = traced.found.iter().find(|f| f.sure == sure) else { continue };
         let nesting = if first.nesting.is_empty() { String::new() } else { format!(" ({})", first.nesting) };
         let times = if count == 1 { String::new() } else { format!(" {count} times") };
-        out.push(
-            Sight::new(
-                Code::OldPlaceOnPage,
-                if sure == Sure::Certain { Certain } else { Possible },
-                format!("the {whose} names the old place{times}{nesting}: {}", first.excerpt),
-                "zporter settle SITE --dry-run shows where it stands; caches of pages and styles keep it as well",
-            )
-            .about(format!("{sure:?} {}", first.excerpt)),
+        let certain = sure == Sure::Certain;
+        let sight = Sight::new(
+            Code::OldPlaceOnPage,
+            if certain { Certain } else { Possible },
+            format!("the {whose} names the old place{times}{nesting}: {}", first.excerpt),
+            "zporter settle SITE --dry-run shows where it stands; caches of pages and styles keep it as well",
         );
+        let sight = sight.about(format!("{sure:?} {}", first.excerpt));
+        // What a rewrite would leave is mostly another site of the old host, or its name in a sentence.
+        out.push(if certain { sight } else { sight.as_note().because(first.what) });
     }
 }
 

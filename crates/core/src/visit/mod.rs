@@ -12,13 +12,15 @@ pub mod gather;
 mod leaked;
 pub mod log_in;
 mod look;
+pub mod naming;
 mod needs;
+pub mod pictures;
 mod queue;
 mod symptoms;
 mod walk;
 
 use crate::diagnose::Sureness::{Certain, Likely};
-use crate::event::{Cancelled, Watch};
+use crate::event::{Cancelled, Event, Watch};
 use crate::finding::Code;
 use crate::options::VisitJob;
 use crate::place::Address;
@@ -29,6 +31,8 @@ use beside::{Beside, OldSite};
 use bounds::{Bounds, guard};
 use gather::{Gathered, Sight, Sighting};
 use log_in::{LoggedIn, Person, Ways};
+use naming::Names;
+use pictures::{Pictured, Side};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::collections::BTreeMap;
@@ -77,8 +81,13 @@ pub struct Visited {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub beside: Option<Beside>,
     /// Log-ins.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
     pub log_ins: Vec<LoggedIn>,
+    /// What name servers say.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub names: Option<Names>,
+    /// Pictures of pages.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub pictures: Vec<Pictured>,
     #[serde(skip)]
     generator: Option<String>,
     #[serde(skip)]
@@ -155,6 +164,9 @@ pub enum VisitError {
     /// The address is none that can be visited.
     #[error("{0} cannot be visited")]
     Address(Address),
+    /// A picture cannot be written.
+    #[error(transparent)]
+    Path(#[from] crate::fsx::PathError),
     /// No system of that name.
     #[error("no system is called {0:?}")]
     System(String),
@@ -184,9 +196,13 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     };
     let mut gathered = Gathered::default();
     let guard = Arc::new(guard(&bounds, job.at));
+    watch.event(Event::StepStarted { step: "visiting", total: None });
     if bounds::is_secure(&job.address) && !proves_itself(&bounds, &guard, &settings, &mut gathered)? {
         out.sightings = gathered.sorted();
         return Ok(out);
+    }
+    if job.dns {
+        ask_names(job, &mut out, &mut gathered);
     }
     let delay = job.delay.map_or(Duration::ZERO, |d| d.duration());
     let asker = Asker { client: Client::new(&settings, guard.clone()), bounds: bounds.clone(), delay };
@@ -242,9 +258,38 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
             gathered.add(&page, None, sight);
         }
     }
+    if let Some(folder) = &job.pictures {
+        let new = Side { bounds: &bounds, at: job.at };
+        let old_side = walk.old.as_ref().map(|old| Side { bounds: &old.asker.bounds, at: job.beside_at });
+        let taken = pictures::take(&new, old_side.as_ref(), &job.picture_of, folder, settings.patience)?;
+        out.pictures = taken.pictures;
+        for (page, sight) in taken.sights {
+            gathered.add(&page, None, sight);
+        }
+    }
     out.untold = gathered.untold;
     out.sightings = gathered.sorted();
     Ok(out)
+}
+
+/// Asks name servers.
+fn ask_names(job: &VisitJob, out: &mut Visited, gathered: &mut Gathered) {
+    let question = naming::Question {
+        host: job.address.host(),
+        twin: job.address.twin().map(|t| t.host().to_string()),
+        wanted: job.at.map(|at| at.ip),
+        resolvers: &job.resolver,
+        own: &job.name_server,
+    };
+    let host = job.address.host().to_string();
+    // One that takes long is told as one that does not answer.
+    match naming::ask(&question, Duration::from_secs(3)) {
+        Ok((names, sights)) => {
+            out.names = Some(names);
+            sights.into_iter().for_each(|s| gathered.add(&host, None, s));
+        }
+        Err(e) => gathered.add(&host, None, Sight::new(Code::NameServerFails, Likely, format!("name servers cannot be asked: {e}"), "")),
+    }
 }
 
 /// The old place, as it is searched for; nothing where there is none.

@@ -81,7 +81,6 @@ struct Thing {
 impl Walk<'_> {
     /// Walks the site.
     pub fn run(&self, out: &mut Visited, gathered: &mut Gathered) -> Result<(), Cancelled> {
-        self.watch.event(Event::StepStarted { step: "visiting", total: None });
         let mut queue = Queue::default();
         let home = self.known.bounds.home.clone();
         let robots = self.robots(gathered);

@@ -100,6 +100,11 @@ impl Apache {
         Some(apache)
     }
 
+    /// Ports without and with encryption.
+    pub fn ports(&self) -> (u16, u16) {
+        (self.plain, self.secure)
+    }
+
     pub fn log(&self) -> String {
         let read = |name: &str| std::fs::read_to_string(self.work.join(name)).unwrap_or_default();
         read("out") + &read("log")

@@ -2,6 +2,8 @@
 
 pub mod apache;
 pub mod mariadb;
+pub mod names;
+pub mod nginx;
 pub mod php;
 pub mod postgres;
 
