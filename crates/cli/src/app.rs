@@ -208,7 +208,7 @@ impl Command {
             Command::Restore(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Clone(args) => jobs::run(style, &args.job, &args.told)?.into(),
             Command::Move(args) => match &args.finish {
-                Some(run) => jobs::finish(style, run, args.retire, args.job.dry_run, &args.told)?.into(),
+                Some(run) => jobs::finish(style, run, args.retire, &args.job, &args.told)?.into(),
                 None => jobs::run(style, &args.job, &args.told)?.into(),
             },
             Command::Settle(args) => jobs::run(style, &args.job, &args.told)?.into(),

@@ -135,13 +135,16 @@ impl From<VisitError> for CommandError {
     fn from(e: VisitError) -> Self {
         let hints: &[&str] = match &e {
             VisitError::Cancelled(_) => &[],
-            VisitError::NoAnswer { why: NoAnswer::NoName, .. } => {
-                &["where the site already runs although name servers do not know it: --at IP", "else look at the spelling of the host"]
-            }
+            VisitError::NoAnswer { why: NoAnswer::NoName, .. } => &[
+                "where the site already runs although name servers do not know it: --at IP",
+                "else look at the spelling of the host",
+            ],
             VisitError::NoAnswer { why: NoAnswer::Refused(_), .. } => {
                 &["look whether the web server runs there, and at address and port"]
             }
-            VisitError::NoAnswer { why: NoAnswer::Certificate(_), .. } => &["to look at the site all the same, say --any-certificate"],
+            VisitError::NoAnswer { why: NoAnswer::Certificate(_), .. } => {
+                &["to look at the site all the same, say --any-certificate"]
+            }
             VisitError::NoAnswer { .. } => &["look at the server's log; more time is given by --patience"],
             VisitError::Path(_) => &["look at the folder for pictures"],
             VisitError::Address(_) => &["write it like https://www.fernhollow.example/shop"],

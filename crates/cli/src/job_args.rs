@@ -248,6 +248,11 @@ impl<R: Runs> JobArgs<R> {
         Ok(job)
     }
 
+    /// The options that were typed.
+    pub fn typed(&self) -> &Map<String, Value> {
+        &self.options
+    }
+
     /// Where the job was saved, if it was.
     pub fn saved_as(&self) -> Option<PathBuf> {
         self.save_as.as_deref().map(absolute)

@@ -6,12 +6,27 @@ use crate::signals;
 use indicatif::{ProgressBar, ProgressStyle};
 use std::io::IsTerminal;
 use std::sync::{Mutex, PoisonError};
-use std::time::Duration;
+use std::time::{Duration, Instant};
 use zporter_core::event::{Event, Watch};
 use zporter_core::finding::Finding;
 
 /// What was found so far.
 static FOUND: Mutex<Vec<Finding>> = Mutex::new(Vec::new());
+
+/// Steps that are done, and how long each took.
+static TIMES: Mutex<Vec<(String, Duration)>> = Mutex::new(Vec::new());
+
+/// Returns how long each step took so far; a step that came more than once is one.
+pub fn times() -> Vec<(String, Duration)> {
+    let mut out: Vec<(String, Duration)> = Vec::new();
+    for (step, took) in TIMES.lock().unwrap_or_else(PoisonError::into_inner).iter() {
+        match out.iter_mut().find(|(known, _)| known == step) {
+            Some((_, all)) => *all += *took,
+            None => out.push((step.clone(), *took)),
+        }
+    }
+    out
+}
 
 /// Returns what was found so far: of a command that failed nothing else tells it.
 pub fn found() -> Vec<Finding> {
@@ -22,12 +37,26 @@ pub fn found() -> Vec<Finding> {
 pub struct Progress {
     draws: bool,
     bar: Mutex<Option<ProgressBar>>,
+    step: Mutex<Option<(String, Instant)>>,
 }
 
 impl Progress {
     /// Makes a sink that draws only on a terminal.
     pub fn new(style: Style) -> Self {
-        Progress { draws: !style.quiet && std::io::stderr().is_terminal(), bar: Mutex::new(None) }
+        Progress {
+            draws: !style.quiet && std::io::stderr().is_terminal(),
+            bar: Mutex::new(None),
+            step: Mutex::new(None),
+        }
+    }
+
+    /// Takes the time of the step before, and of the next one from now on.
+    fn began(&self, step: Option<&str>) {
+        let next = step.map(|step| (step.to_string(), Instant::now()));
+        let before = std::mem::replace(&mut *self.step.lock().unwrap_or_else(PoisonError::into_inner), next);
+        if let Some((step, began)) = before {
+            TIMES.lock().unwrap_or_else(PoisonError::into_inner).push((step, began.elapsed()));
+        }
     }
 
     fn start(&self, step: &str, total: Option<u64>) -> ProgressBar {
@@ -52,6 +81,11 @@ impl Progress {
 
 impl Watch for Progress {
     fn event(&self, event: Event<'_>) {
+        match &event {
+            Event::StepStarted { step, .. } => self.began(Some(step)),
+            Event::StepDone => self.began(None),
+            _ => (),
+        }
         let Ok(mut slot) = self.bar.lock() else { return };
         match event {
             Event::StepStarted { step, total } if self.draws => {

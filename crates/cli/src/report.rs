@@ -32,6 +32,8 @@ pub struct Report {
     pub unfolded: usize,
     /// A file that gets the JSON document as well.
     pub copy_to: Option<PathBuf>,
+    /// A file that gets the report as a page.
+    pub page_to: Option<PathBuf>,
 }
 
 /// A part of the facts.
@@ -56,12 +58,15 @@ pub enum Block {
     Diff(String),
     /// Lines as they are.
     Lines(Vec<String>),
+    /// Pictures, each with what it shows.
+    Pictures(Vec<(String, PathBuf)>),
 }
 
 /// Rows and columns.
 #[derive(Debug, Default)]
 pub struct Table {
-    /// Headers. One that begins with `>` stands over numbers, one that begins with `#` over bars: sizes in bytes.
+    /// Headers. One that begins with `>` stands over numbers, one that begins with `#` over bars: sizes in bytes,
+    /// and `~` over milliseconds.
     pub header: Vec<&'static str>,
     /// Cells.
     pub rows: Vec<Vec<String>>,
@@ -92,6 +97,7 @@ impl Report {
             result,
             unfolded: 8,
             copy_to: None,
+            page_to: None,
         })
     }
 
@@ -125,6 +131,7 @@ impl Block {
             Block::Table(table) => table.rows.is_empty(),
             Block::Diff(text) => text.is_empty(),
             Block::Lines(lines) => lines.is_empty(),
+            Block::Pictures(pictures) => pictures.is_empty(),
         }
     }
 

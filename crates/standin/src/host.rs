@@ -223,9 +223,14 @@ fn redirect(to: String) -> Response {
 }
 
 impl Host {
-    /// Begins to serve.
+    /// Begins to serve, at any port.
     pub fn serve(served: Served) -> io::Result<Host> {
-        let listener = TcpListener::bind("127.0.0.1:0")?;
+        Host::serve_at(0, served)
+    }
+
+    /// Begins to serve at a port.
+    pub fn serve_at(port: u16, served: Served) -> io::Result<Host> {
+        let listener = TcpListener::bind(("127.0.0.1", port))?;
         let at = listener.local_addr()?;
         let mut served = served;
         if served.name.is_empty() {
@@ -234,7 +239,8 @@ impl Host {
             served.name = format!("{}:{}", served.name, at.port());
         }
         let pictures = (0..12).map(season::picture).collect();
-        let shared = Arc::new(Shared { served, pictures, stop: AtomicBool::new(false), asked: AtomicU64::new(0) });
+        let shared =
+            Arc::new(Shared { served, pictures, stop: AtomicBool::new(false), asked: AtomicU64::new(0) });
         let own = shared.clone();
         std::thread::spawn(move || {
             for stream in listener.incoming() {
@@ -349,7 +355,10 @@ impl Shared {
         let (path, query) = target.split_once('?').unwrap_or((target, ""));
         if path == "/robots.txt" {
             let closed = if self.has(Fault::RobotsClose) { "Disallow: /\n" } else { "" };
-            return file("text/plain", format!("User-agent: *\n{closed}Sitemap: http://{}{base}/sitemap.xml\n", self.served.name));
+            return file(
+                "text/plain",
+                format!("User-agent: *\n{closed}Sitemap: http://{}{base}/sitemap.xml\n", self.served.name),
+            );
         }
         let Some(below) = path.strip_prefix(base.as_str()).and_then(|p| p.strip_prefix('/')) else {
             return self.missing();
@@ -368,53 +377,93 @@ impl Shared {
             "" => self.home(),
             "about" => self.about(),
             "sitemap.xml" => {
-                let mut all: Vec<String> = (0..self.served.pages).map(|n| format!("{own}/news/{n}")).collect();
+                let mut all: Vec<String> =
+                    (0..self.served.pages).map(|n| format!("{own}/news/{n}")).collect();
                 if self.has(Fault::OldInMap) {
                     all.push(format!("{old}/from-the-map"));
                 }
                 let all: String = all.iter().map(|u| format!("<url><loc>{u}</loc></url>")).collect();
-                file("application/xml", format!("<?xml version=\"1.0\"?><urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">{all}</urlset>"))
+                file(
+                    "application/xml",
+                    format!(
+                        "<?xml version=\"1.0\"?><urlset xmlns=\"http://www.sitemaps.org/schemas/sitemap/0.9\">{all}</urlset>"
+                    ),
+                )
             }
             "style.css" if self.has(Fault::NoStyle) => self.missing(),
             "style.css" => {
-                let old = if self.has(Fault::OldInStyle) { format!("h2{{background:url({old}/old.png)}}") } else { String::new() };
-                file("text/css", format!("@font-face{{font-family:F;src:url(\"f/night.woff2\")}} body{{font-family:sans-serif;margin:2em;background:url('p/0.png')}} nav a{{margin-right:1em}} {old}"))
+                let old = if self.has(Fault::OldInStyle) {
+                    format!("h2{{background:url({old}/old.png)}}")
+                } else {
+                    String::new()
+                };
+                file(
+                    "text/css",
+                    format!(
+                        "@font-face{{font-family:F;src:url(\"f/night.woff2\")}} body{{font-family:sans-serif;margin:2em;background:url('p/0.png')}} nav a{{margin-right:1em}} {old}"
+                    ),
+                )
             }
             "f/night.woff2" if self.has(Fault::NoFont) => self.missing(),
             "f/night.woff2" => file("font/woff2", b"wOF2\0\x01\0\0".to_vec()),
             "script.js" if self.has(Fault::NoScript) => self.missing(),
-            "script.js" if self.has(Fault::PageForScript) => page(200, "<!doctype html><title>Home</title><p>Home"),
+            "script.js" if self.has(Fault::PageForScript) => {
+                page(200, "<!doctype html><title>Home</title><p>Home")
+            }
             "script.js" => file("text/javascript", "document.title += '';"),
-            "p/" if self.has(Fault::Listing) => page(200, "<!DOCTYPE html><html><head><title>Index of /p</title></head><body><h1>Index of /p</h1><a href=\"0.png\">0.png</a>"),
+            "p/" if self.has(Fault::Listing) => page(
+                200,
+                "<!DOCTYPE html><html><head><title>Index of /p</title></head><body><h1>Index of /p</h1><a href=\"0.png\">0.png</a>",
+            ),
             "favicon.ico" => file("image/png", self.pictures[0].clone()),
             ".git/HEAD" if self.has(Fault::Repository) => file("text/plain", "ref: refs/heads/main\n"),
-            "backup.sql" if self.has(Fault::Dump) => file("application/sql", "-- dump\nINSERT INTO `t` VALUES (1);\n"),
-            "configuration.php~" if self.has(Fault::ConfigCopy) => file("text/plain", "<?php\nclass JConfig { public $password = 'fake'; }\n"),
-            ".env" if self.has(Fault::Variables) => file("text/plain", "APP_ENV=prod\nDATABASE_PASSWORD=fake\n"),
-            "install/" if self.has(Fault::InstallerLeft) || self.has(Fault::Installer) => {
-                page(200, "<!doctype html><title>Install the program</title><h1>Installation</h1><form method=post><input name=db></form>")
+            "backup.sql" if self.has(Fault::Dump) => {
+                file("application/sql", "-- dump\nINSERT INTO `t` VALUES (1);\n")
             }
-            _ if self.has(Fault::Archive) && below == format!("{}.zip", self.served.name.split(':').next().unwrap_or_default()) => {
+            "configuration.php~" if self.has(Fault::ConfigCopy) => {
+                file("text/plain", "<?php\nclass JConfig { public $password = 'fake'; }\n")
+            }
+            ".env" if self.has(Fault::Variables) => {
+                file("text/plain", "APP_ENV=prod\nDATABASE_PASSWORD=fake\n")
+            }
+            "install/" if self.has(Fault::InstallerLeft) || self.has(Fault::Installer) => page(
+                200,
+                "<!doctype html><title>Install the program</title><h1>Installation</h1><form method=post><input name=db></form>",
+            ),
+            _ if self.has(Fault::Archive)
+                && below == format!("{}.zip", self.served.name.split(':').next().unwrap_or_default()) =>
+            {
                 file("application/zip", b"PK\x03\x04fake".to_vec())
             }
             "odd" => self.odd(),
             "odd2" if self.has(Fault::Circle) => redirect(format!("{own}/odd")),
             "calendar" if self.has(Fault::Calendar) => {
                 let month: u32 = query.strip_prefix("month=").and_then(|m| m.parse().ok()).unwrap_or(0);
-                page(200, format!("<title>Month {month}</title><p>Nights of month {month}, of which there are {}.</p><a href='calendar?month={}'>next</a>", month % 7, month + 1))
+                page(
+                    200,
+                    format!(
+                        "<title>Month {month}</title><p>Nights of month {month}, of which there are {}.</p><a href='calendar?month={}'>next</a>",
+                        month % 7,
+                        month + 1
+                    ),
+                )
             }
             _ if below.starts_with("farm/") => {
                 let n: u32 = below[5..].parse().unwrap_or(0);
                 redirect(format!("{own}/farm/{}", n + 1))
             }
-            _ if below.starts_with("deeper/") => page(200, "<title>Deeper</title><p>Deeper and deeper.</p><a href='deeper/x'>on</a>"),
+            _ if below.starts_with("deeper/") => {
+                page(200, "<title>Deeper</title><p>Deeper and deeper.</p><a href='deeper/x'>on</a>")
+            }
             _ => self.numbered(below),
         }
     }
 
     /// News and pictures.
     fn numbered(&self, below: &str) -> Response {
-        let number = |prefix: &str, ending: &str| below.strip_prefix(prefix)?.strip_suffix(ending)?.parse::<usize>().ok();
+        let number = |prefix: &str, ending: &str| {
+            below.strip_prefix(prefix)?.strip_suffix(ending)?.parse::<usize>().ok()
+        };
         if let Some(n) = number("news/", "").filter(|n| *n < self.served.pages) {
             return self.news(n);
         }
@@ -431,15 +480,24 @@ impl Shared {
     /// The frame of all pages.
     fn framed(&self, title: &str, head: &str, body: &str) -> Response {
         let base = &self.served.base;
-        let news: String = (0..self.served.pages.min(5)).map(|n| format!("<a href=\"{base}/news/{n}\">News {n}</a>")).collect();
+        let news: String = (0..self.served.pages.min(5))
+            .map(|n| format!("<a href=\"{base}/news/{n}\">News {n}</a>"))
+            .collect();
         let now = self.asked.load(Ordering::Relaxed);
         let lively = if self.served.lively {
             let saying = if now.is_multiple_of(3) { "<p>Look up more often.</p>" } else { "" };
-            format!("<p>You are visitor {now} and it is {now}:0{}.</p>{saying}<input type=hidden name=token value={now}>", now % 10)
+            format!(
+                "<p>You are visitor {now} and it is {now}:0{}.</p>{saying}<input type=hidden name=token value={now}>",
+                now % 10
+            )
         } else {
             String::new()
         };
-        let odd = if self.served.faults.is_empty() { String::new() } else { format!("<a href=\"{base}/odd\">Odd</a>") };
+        let odd = if self.served.faults.is_empty() {
+            String::new()
+        } else {
+            format!("<a href=\"{base}/odd\">Odd</a>")
+        };
         let text = format!(
             "<!doctype html>\n<html lang=\"en\"><head><meta charset=\"utf-8\"><title>{title}</title><link rel=\"stylesheet\" href=\"{base}/style.css\">\
              <link rel=\"icon\" href=\"{base}/favicon.ico\">{head}<script src=\"{base}/script.js\"></script></head>\n<body><header><nav><a href=\"{base}/\">Home</a>\
@@ -453,10 +511,16 @@ impl Shared {
     fn home(&self) -> Response {
         let Served { base, old, name, .. } = &self.served;
         if self.has(Fault::Placeholder) {
-            return page(200, "<!doctype html><title>Apache2 Debian Default Page: It works</title><h1>It works!</h1><p>This is the page of the server.</p>");
+            return page(
+                200,
+                "<!doctype html><title>Apache2 Debian Default Page: It works</title><h1>It works!</h1><p>This is the page of the server.</p>",
+            );
         }
         if self.has(Fault::Maintenance) {
-            return Response { status: 503, ..page(503, "<!doctype html><title>Maintenance</title><h1>Closed for maintenance</h1>") };
+            return Response {
+                status: 503,
+                ..page(503, "<!doctype html><title>Maintenance</title><h1>Closed for maintenance</h1>")
+            };
         }
         if self.has(Fault::Installer) {
             return redirect(format!("http://{name}{base}/install/"));
@@ -519,13 +583,22 @@ impl Shared {
         let mut body = format!("<h1>Odd things</h1><p>{long}</p>");
         let mut head = String::new();
         if has(Fault::Database) {
-            return page(500, "<!doctype html><title>Error</title><h1>Error establishing a database connection</h1>");
+            return page(
+                500,
+                "<!doctype html><title>Error</title><h1>Error establishing a database connection</h1>",
+            );
         }
         if has(Fault::DatabaseInGerman) {
-            return page(200, "<!doctype html><title>Fehler</title><h1>Fehler beim Aufbau einer Datenbankverbindung</h1>");
+            return page(
+                200,
+                "<!doctype html><title>Fehler</title><h1>Fehler beim Aufbau einer Datenbankverbindung</h1>",
+            );
         }
         if has(Fault::Fatal) {
-            return page(200, "<br />\n<b>Fatal error</b>:  Uncaught Error: Call to undefined function fern() in <b>/srv/site/index.php</b> on line <b>12</b><br />");
+            return page(
+                200,
+                "<br />\n<b>Fatal error</b>:  Uncaught Error: Call to undefined function fern() in <b>/srv/site/index.php</b> on line <b>12</b><br />",
+            );
         }
         if has(Fault::Source) {
             return page(200, "<?php\n// The start of it all.\nrequire 'fern.php';\n");
@@ -552,16 +625,28 @@ impl Shared {
             return page(500, "<!doctype html><title>500</title><p>Something broke");
         }
         if has(Fault::BreaksOff) {
-            return Response { body: Body::Short(b"<!doctype html><title>Half</title><p>Half a page".to_vec()), ..page(200, "") };
+            return Response {
+                body: Body::Short(b"<!doctype html><title>Half</title><p>Half a page".to_vec()),
+                ..page(200, "")
+            };
         }
         if has(Fault::Slow) {
             std::thread::sleep(Duration::from_millis(1200));
         }
         if has(Fault::Large) {
-            return Response { body: Body::Again(b"<p>Stars and stars and stars and more stars to count.</p>\n".to_vec(), Some(900_000)), ..page(200, "") };
+            return Response {
+                body: Body::Again(
+                    b"<p>Stars and stars and stars and more stars to count.</p>\n".to_vec(),
+                    Some(900_000),
+                ),
+                ..page(200, "")
+            };
         }
         if has(Fault::Endless) {
-            return Response { body: Body::Again(b"<p>And on it goes, night after night.</p>\n".to_vec(), None), ..page(200, "") };
+            return Response {
+                body: Body::Again(b"<p>And on it goes, night after night.</p>\n".to_vec(), None),
+                ..page(200, "")
+            };
         }
         if has(Fault::Trickle) {
             return Response { body: Body::Slowly(vec![b'x'; 100_000]), ..page(200, "") };
@@ -570,13 +655,26 @@ impl Shared {
             return Response { headers: vec![("Content-Encoding", "gzip".into())], ..page(200, bomb()) };
         }
         if has(Fault::ManyLinks) {
-            return Response { body: Body::Bytes((0..1_000_000).map(|i| format!("<a href={base}/about#{i}>x</a>")).collect::<String>().into_bytes()), ..page(200, "") };
+            return Response {
+                body: Body::Bytes(
+                    (0..1_000_000)
+                        .map(|i| format!("<a href={base}/about#{i}>x</a>"))
+                        .collect::<String>()
+                        .into_bytes(),
+                ),
+                ..page(200, "")
+            };
         }
         if has(Fault::WrongCharset) {
-            return Response { kind: "text/html; charset=iso-8859-1", ..self.framed("Odd", "", "<p>Führungen über die Sternwarte für alle</p>") };
+            return Response {
+                kind: "text/html; charset=iso-8859-1",
+                ..self.framed("Odd", "", "<p>Führungen über die Sternwarte für alle</p>")
+            };
         }
         if has(Fault::Warning) {
-            body = format!("<br />\n<b>Warning</b>:  Undefined array key \"fern\" in <b>/srv/site/page.php</b> on line <b>7</b><br />\n{body}");
+            body = format!(
+                "<br />\n<b>Warning</b>:  Undefined array key \"fern\" in <b>/srv/site/page.php</b> on line <b>7</b><br />\n{body}"
+            );
         }
         if has(Fault::PlainWarning) {
             body += "<div>\nWarning: include(gone.php): Failed to open stream: No such file or directory in /srv/site/page.php on line 7\n</div>";
@@ -597,7 +695,10 @@ impl Shared {
             body += &format!("<script>var c = {{\"root\":\"{}\"}};</script>", old.replace('/', "\\/"));
         }
         if has(Fault::OldEncoded) {
-            body += &format!("<a href=\"{base}/about?back={}\">back</a>", old.replace(':', "%3A").replace('/', "%2F"));
+            body += &format!(
+                "<a href=\"{base}/about?back={}\">back</a>",
+                old.replace(':', "%3A").replace('/', "%2F")
+            );
         }
         if has(Fault::OldFolder) {
             body += &format!("<p>The file {old_root}/images/m31.jpg was not found.</p>");
@@ -662,7 +763,9 @@ fn send(out: &mut TcpStream, response: Response) -> bool {
                 if sent.is_err() {
                     return false;
                 }
-                sent = write!(out, "{:x}\r\n", block.len()).and_then(|()| out.write_all(&block)).and_then(|()| out.write_all(b"\r\n"));
+                sent = write!(out, "{:x}\r\n", block.len())
+                    .and_then(|()| out.write_all(&block))
+                    .and_then(|()| out.write_all(b"\r\n"));
             }
             out.write_all(b"0\r\n\r\n").is_ok()
         }

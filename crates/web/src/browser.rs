@@ -84,27 +84,34 @@ pub enum BrowserError {
 
 impl Browser {
     /// Starts it. Hosts, with a port or without, are asked where the rules say.
-    pub fn start(program: &std::path::Path, at: &[(String, String)], patience: Duration) -> Result<Self, BrowserError> {
+    pub fn start(
+        program: &std::path::Path,
+        at: &[(String, String)],
+        patience: Duration,
+    ) -> Result<Self, BrowserError> {
         let folder = tempfile::tempdir().map_err(BrowserError::Start)?;
         let rules = at.iter().map(|(host, at)| format!("MAP {host} {at}")).collect::<Vec<_>>().join(",");
         let mut command = Command::new("sh");
         // The browser talks over the descriptors 3 and 4; a shell puts the pipes there.
-        command.args(["-c", "exec \"$0\" \"$@\" 3<&0 4>&1 </dev/null >/dev/null 2>/dev/null"]).arg(program).args([
-            "--headless",
-            "--no-sandbox",
-            "--disable-gpu",
-            "--disable-quic",
-            "--no-first-run",
-            "--disable-background-networking",
-            "--disable-component-update",
-            "--disable-sync",
-            "--disable-extensions",
-            "--disable-dev-shm-usage",
-            "--hide-scrollbars",
-            "--mute-audio",
-            "--ignore-certificate-errors",
-            "--remote-debugging-pipe",
-        ]);
+        command
+            .args(["-c", "exec \"$0\" \"$@\" 3<&0 4>&1 </dev/null >/dev/null 2>/dev/null"])
+            .arg(program)
+            .args([
+                "--headless",
+                "--no-sandbox",
+                "--disable-gpu",
+                "--disable-quic",
+                "--no-first-run",
+                "--disable-background-networking",
+                "--disable-component-update",
+                "--disable-sync",
+                "--disable-extensions",
+                "--disable-dev-shm-usage",
+                "--hide-scrollbars",
+                "--mute-audio",
+                "--ignore-certificate-errors",
+                "--remote-debugging-pipe",
+            ]);
         command.arg(format!("--user-data-dir={}", folder.path().display()));
         if !rules.is_empty() {
             command.arg(format!("--host-resolver-rules={rules}"));
@@ -136,7 +143,8 @@ impl Browser {
                 }
             }
         });
-        let mut browser = Browser { child, input, messages, number: 0, session: String::new(), patience, _folder: folder };
+        let mut browser =
+            Browser { child, input, messages, number: 0, session: String::new(), patience, _folder: folder };
         let target = browser.call("Target.createTarget", json!({ "url": "about:blank" }))?;
         let attached = json!({ "targetId": target["targetId"], "flatten": true });
         let session = browser.call("Target.attachToTarget", attached)?;

@@ -7,7 +7,10 @@ use rustls::client::{WebPkiServerVerifier, verify_server_name};
 use rustls::crypto::{CryptoProvider, verify_tls12_signature, verify_tls13_signature};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::server::ParsedCertificate;
-use rustls::{CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore, SignatureScheme, Stream};
+use rustls::{
+    CertificateError, ClientConfig, ClientConnection, DigitallySignedStruct, RootCertStore, SignatureScheme,
+    Stream,
+};
 use std::io::Write;
 use std::net::TcpStream;
 use std::sync::{Arc, Mutex, PoisonError};
@@ -35,7 +38,9 @@ pub struct Shown {
 pub(crate) fn words(why: &CertificateError) -> String {
     match why {
         CertificateError::Expired | CertificateError::ExpiredContext { .. } => "it has expired".into(),
-        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => "it does not hold yet".into(),
+        CertificateError::NotValidYet | CertificateError::NotValidYetContext { .. } => {
+            "it does not hold yet".into()
+        }
         CertificateError::UnknownIssuer => "nobody whom this machine trusts made it".into(),
         CertificateError::NotValidForName | CertificateError::NotValidForNameContext { .. } => {
             "it is for other names".into()

@@ -131,20 +131,46 @@ mod tests {
     #[test]
     fn inner_addresses_are_told_in_every_spelling() {
         let inner = [
-            "127.0.0.1", "10.1.2.3", "172.16.0.1", "192.168.1.1", "169.254.169.254", "100.64.0.1", "0.0.0.0", "::1", "::",
-            "fe80::1", "fd00::1", "::ffff:10.0.0.1", "::ffff:127.0.0.1", "64:ff9b::a00:1", "2002:a00:1::", "224.0.0.1", "255.255.255.255",
+            "127.0.0.1",
+            "10.1.2.3",
+            "172.16.0.1",
+            "192.168.1.1",
+            "169.254.169.254",
+            "100.64.0.1",
+            "0.0.0.0",
+            "::1",
+            "::",
+            "fe80::1",
+            "fd00::1",
+            "::ffff:10.0.0.1",
+            "::ffff:127.0.0.1",
+            "64:ff9b::a00:1",
+            "2002:a00:1::",
+            "224.0.0.1",
+            "255.255.255.255",
         ];
         for ip in inner {
             assert!(is_inner(ip.parse().unwrap()), "{ip}");
         }
-        for ip in ["93.184.216.34", "172.32.0.1", "100.128.0.1", "2606:4700::1", "::ffff:93.184.216.34", "192.0.1.1"] {
+        for ip in [
+            "93.184.216.34",
+            "172.32.0.1",
+            "100.128.0.1",
+            "2606:4700::1",
+            "::ffff:93.184.216.34",
+            "192.0.1.1",
+        ] {
             assert!(!is_inner(ip.parse().unwrap()), "{ip}");
         }
     }
 
     #[test]
     fn a_pinned_name_is_asked_there_and_others_may_not_lead_inside() {
-        let pin = Pin { hosts: vec!["shop.test".into()], ip: "127.0.0.1".parse().unwrap(), port: Some((443, 8443)) };
+        let pin = Pin {
+            hosts: vec!["shop.test".into()],
+            ip: "127.0.0.1".parse().unwrap(),
+            port: Some((443, 8443)),
+        };
         let guard = Guard::new(vec![pin], false);
         assert_eq!(guard.addresses("Shop.test.", 443).unwrap()[0], "127.0.0.1:8443".parse().unwrap());
         assert_eq!(guard.addresses("shop.test", 80).unwrap()[0], "127.0.0.1:80".parse().unwrap());

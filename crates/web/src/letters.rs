@@ -52,7 +52,8 @@ pub fn damaged<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Damage> {
                     twice.0 += 2;
                 }
                 '?' => {
-                    let inside = before.is_some_and(char::is_alphabetic) && next.is_some_and(char::is_lowercase);
+                    let inside =
+                        before.is_some_and(char::is_alphabetic) && next.is_some_and(char::is_lowercase);
                     let word = if inside { word(text, at) } else { String::new() };
                     // An address, or a piece of a program.
                     if inside && !word.contains(['/', '=', '&', '.', ':', '(', '$']) {

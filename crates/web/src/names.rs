@@ -1,7 +1,9 @@
 //! Asks name servers, one at a time and nobody else: what they say of a name, and for how long it holds.
 
 use hickory_resolver::Resolver;
-use hickory_resolver::config::{ConnectionConfig, NameServerConfig, ResolveHosts, ResolverConfig, ResolverOpts};
+use hickory_resolver::config::{
+    ConnectionConfig, NameServerConfig, ResolveHosts, ResolverConfig, ResolverOpts,
+};
 use hickory_resolver::net::NetError;
 use hickory_resolver::net::runtime::TokioRuntimeProvider;
 use hickory_resolver::proto::rr::RecordType;
@@ -114,7 +116,9 @@ impl Asker {
         options.recursion_desired = recurse;
         let name = format!("{}.", name.trim_end_matches('.'));
         self.runtime.block_on(async {
-            let resolver = Resolver::builder_with_config(config, TokioRuntimeProvider::default()).with_options(options).build();
+            let resolver = Resolver::builder_with_config(config, TokioRuntimeProvider::default())
+                .with_options(options)
+                .build();
             let resolver = match resolver {
                 Ok(resolver) => resolver,
                 Err(e) => return Told::NoAnswer(e.to_string()),

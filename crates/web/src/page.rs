@@ -6,8 +6,8 @@ use encoding_rs::{Encoding, UTF_8, WINDOWS_1252};
 use html5ever::tendril::StrTendril;
 use html5ever::tokenizer::states::RawKind;
 use html5ever::tokenizer::{
-    BufferQueue, CharacterTokens, EndTag, StartTag, Tag, TagToken, Token, TokenSink, TokenSinkResult, Tokenizer,
-    TokenizerOpts,
+    BufferQueue, CharacterTokens, EndTag, StartTag, Tag, TagToken, Token, TokenSink, TokenSinkResult,
+    Tokenizer, TokenizerOpts,
 };
 use std::cell::RefCell;
 use std::collections::HashSet;
@@ -151,11 +151,18 @@ pub fn said_by_itself(body: &[u8]) -> Option<&'static Encoding> {
         rest = &rest[at + 5..];
         let tag = &rest[..rest.find('>').unwrap_or(rest.len())];
         if let Some(at) = tag.find("charset") {
-            let value = tag[at + 7..].trim_start().strip_prefix('=')?.trim_start().trim_start_matches(['"', '\'']);
-            let end = value.find(|c: char| !c.is_ascii_alphanumeric() && !"-_:.".contains(c)).unwrap_or(value.len());
+            let value =
+                tag[at + 7..].trim_start().strip_prefix('=')?.trim_start().trim_start_matches(['"', '\'']);
+            let end = value
+                .find(|c: char| !c.is_ascii_alphanumeric() && !"-_:.".contains(c))
+                .unwrap_or(value.len());
             let named = Encoding::for_label(&value.as_bytes()[..end])?;
             // A page whose first bytes could be read is not of two bytes a letter.
-            return Some(if named == encoding_rs::UTF_16LE || named == encoding_rs::UTF_16BE { UTF_8 } else { named });
+            return Some(if named == encoding_rs::UTF_16LE || named == encoding_rs::UTF_16BE {
+                UTF_8
+            } else {
+                named
+            });
         }
     }
     None
@@ -222,8 +229,9 @@ struct State {
 
 /// Elements that do not break a line.
 const INLINE: [&str; 31] = [
-    "a", "abbr", "acronym", "b", "bdi", "bdo", "big", "cite", "code", "data", "del", "dfn", "em", "font", "i", "ins",
-    "kbd", "label", "mark", "q", "s", "samp", "small", "span", "strong", "sub", "sup", "time", "tt", "u", "var",
+    "a", "abbr", "acronym", "b", "bdi", "bdo", "big", "cite", "code", "data", "del", "dfn", "em", "font",
+    "i", "ins", "kbd", "label", "mark", "q", "s", "samp", "small", "span", "strong", "sub", "sup", "time",
+    "tt", "u", "var",
 ];
 
 /// Elements whose text is shown but not said.
@@ -282,7 +290,8 @@ impl State {
 
     fn opened(&mut self, tag: &Tag) -> TokenSinkResult<()> {
         let name = &*tag.name;
-        if !INLINE.contains(&name) || QUOTING.contains(&name) {
+        // In a menu each link is a line of its own.
+        if !INLINE.contains(&name) || QUOTING.contains(&name) || name == "a" && self.menu > 0 {
             self.flush();
         }
         if let Some(style) = attribute(tag, "style") {
@@ -401,7 +410,8 @@ impl State {
             _ => (),
         }
         if attribute(tag, "http-equiv").is_some_and(|e| e.eq_ignore_ascii_case("refresh")) {
-            let url = content.split_once(['=']).map(|(_, url)| url.trim().trim_matches(['"', '\'']).to_string());
+            let url =
+                content.split_once(['=']).map(|(_, url)| url.trim().trim_matches(['"', '\'']).to_string());
             self.page.refresh = url;
         }
     }
@@ -448,7 +458,10 @@ impl State {
 
     fn need(&mut self, kind: Kind, url: &str) {
         let url = url.trim();
-        if url.is_empty() || url.starts_with('#') || url.get(..5).is_some_and(|s| s.eq_ignore_ascii_case("data:")) {
+        if url.is_empty()
+            || url.starts_with('#')
+            || url.get(..5).is_some_and(|s| s.eq_ignore_ascii_case("data:"))
+        {
             return;
         }
         if self.page.needs.len() >= self.most || url.len() > LONGEST {
@@ -528,15 +541,29 @@ mod tests {
         assert_eq!(links, [("/menu", true, false), ("x?a=1&b=2", false, true)]);
         let needs: Vec<_> = page.needs.iter().map(|(k, u)| (k.word(), u.as_str())).collect();
         let wanted = [
-            ("picture", "i.ico"), ("style sheet", "s.css"), ("font", "f.woff2"), ("picture", "bg.png"), ("script", "a.js"),
-            ("picture", "in.gif"), ("picture", "p.png"), ("picture", "p,1.png"), ("picture", "p2.png"), ("picture", "p3.png"),
+            ("picture", "i.ico"),
+            ("style sheet", "s.css"),
+            ("font", "f.woff2"),
+            ("picture", "bg.png"),
+            ("script", "a.js"),
+            ("picture", "in.gif"),
+            ("picture", "p.png"),
+            ("picture", "p,1.png"),
+            ("picture", "p2.png"),
+            ("picture", "p3.png"),
         ];
         assert_eq!(needs, wanted);
         let blocks: Vec<_> = page.blocks.iter().map(|b| (b.text.as_str(), b.quoted)).collect();
-        assert!(blocks.contains(&("Some bold text", false)) && blocks.contains(&("Warning: quoted", true)), "{blocks:?}");
+        assert!(
+            blocks.contains(&("Some bold text", false)) && blocks.contains(&("Warning: quoted", true)),
+            "{blocks:?}"
+        );
         let form = &page.forms[0];
         assert!(form.post && form.action == "/send", "{form:?}");
-        assert_eq!((form.fields[0].value.as_str(), form.fields[2].value.as_str()), (" v ", "hi <b>there</b>"));
+        assert_eq!(
+            (form.fields[0].value.as_str(), form.fields[2].value.as_str()),
+            (" v ", "hi <b>there</b>")
+        );
         assert_eq!((page.pictures, page.anchors), (1, 4));
     }
 

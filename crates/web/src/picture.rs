@@ -110,7 +110,10 @@ impl Picture {
             let Some(Difference { area: (l, t, r, b), .. }) = difference else { continue };
             for line in 0..3 {
                 let (l, t) = (l.saturating_sub(line + 1), t.saturating_sub(line + 1));
-                let (r, b) = ((r + line + 1).min(picture.width.saturating_sub(1)), (b + line + 1).min(picture.height.saturating_sub(1)));
+                let (r, b) = (
+                    (r + line + 1).min(picture.width.saturating_sub(1)),
+                    (b + line + 1).min(picture.height.saturating_sub(1)),
+                );
                 (l..=r).for_each(|x| [t, b].iter().for_each(|y| put(left + x, *y, &MARK)));
                 (t..=b).for_each(|y| [l, r].iter().for_each(|x| put(left + x, y, &MARK)));
             }
@@ -140,7 +143,11 @@ mod tests {
         assert_eq!(found, Difference { area: (5, 7, 12, 9), points: 2 });
         let both = old.beside(&new, Some(found));
         assert_eq!((both.width, both.height), (96, 30));
-        assert!(both.at(4, 6) == Some(&MARK[..]) && both.at(40 + 16 + 4, 6) == Some(&MARK[..]) && both.at(44, 3) == Some(&GROUND[..]));
+        assert!(
+            both.at(4, 6) == Some(&MARK[..])
+                && both.at(40 + 16 + 4, 6) == Some(&MARK[..])
+                && both.at(44, 3) == Some(&GROUND[..])
+        );
         assert_eq!(Picture::read(&both.write().unwrap()), Some(both));
         assert_eq!(plain(4, 4, 0).difference(&plain(4, 5, 0)).unwrap().area, (0, 4, 3, 4));
     }

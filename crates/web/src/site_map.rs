@@ -145,7 +145,8 @@ mod tests {
     fn site_maps_are_read_in_every_form() {
         let map = read(b"<?xml version='1.0'?><urlset><url><loc> https://a.test/?a=1&amp;b=2 </loc><image:image><image:loc>https://a.test/p.png</image:loc></image:image></url><url><loc><![CDATA[https://a.test/c]]></loc></url></urlset>", 9);
         assert_eq!(map.pages, ["https://a.test/?a=1&b=2", "https://a.test/c"]);
-        let index = read(b"<sitemapindex><sitemap><loc>https://a.test/m.xml</loc></sitemap></sitemapindex>", 9);
+        let index =
+            read(b"<sitemapindex><sitemap><loc>https://a.test/m.xml</loc></sitemap></sitemapindex>", 9);
         assert_eq!(index.maps, ["https://a.test/m.xml"]);
         let text = read(b"https://a.test/1\nhttps://a.test/2\nhttps://a.test/3\n", 2);
         assert!(text.pages.len() == 2 && text.cut);
@@ -156,7 +157,10 @@ mod tests {
     fn robots_close_for_all_or_for_others() {
         assert!(robots("User-agent: *\nDisallow: /\n").closes_all());
         assert!(robots("User-agent: a\nUser-Agent: *\nDisallow: / # all\n").closes_all());
-        assert!(!robots("User-agent: a\nDisallow: /\n\nUser-agent: *\nDisallow:\nSitemap: https://a.test/m.xml").closes_all());
+        assert!(
+            !robots("User-agent: a\nDisallow: /\n\nUser-agent: *\nDisallow:\nSitemap: https://a.test/m.xml")
+                .closes_all()
+        );
         assert!(!robots("User-agent: *\nDisallow: /cart\nUser-agent: bad\nDisallow: /").closes_all());
     }
 }

@@ -82,14 +82,21 @@ mod tests {
             @font-face { font-family: X; src: url(f.eot?#x) format('x'), url('f.woff2') } b{cursor:url(\"c,1.cur\"),auto} c{background:url(data:x)} d{mask:url(#m)} ü{content:'url'}";
         let found: Vec<_> = needs(text).into_iter().map(|(k, u)| (k.word(), u)).collect();
         let wanted = [
-            ("style sheet", "a.css"), ("style sheet", "b.css"), ("picture", "p.png"), ("font", "f.eot?#x"), ("font", "f.woff2"), ("picture", "c,1.cur"),
+            ("style sheet", "a.css"),
+            ("style sheet", "b.css"),
+            ("picture", "p.png"),
+            ("font", "f.eot?#x"),
+            ("font", "f.woff2"),
+            ("picture", "c,1.cur"),
         ];
         assert_eq!(found, wanted.map(|(k, u)| (k, u.to_string())));
     }
 
     #[test]
     fn broken_sheets_come_to_an_end() {
-        for text in ["url(", "@import", "@import '", "/*", "url('", "@import url(", "ü url(ü", "@font-face{src:url("] {
+        for text in
+            ["url(", "@import", "@import '", "/*", "url('", "@import url(", "ü url(ü", "@font-face{src:url("]
+        {
             needs(text);
         }
     }

@@ -2,6 +2,8 @@
 
 use super::jobs::way_back;
 use super::rewritten::{self, FileDiff};
+use super::visit;
+use super::visit;
 use crate::error::CommandError;
 use crate::format::{bytes, count, number, safe};
 use crate::render::Style;
@@ -17,6 +19,7 @@ use zporter_core::restore::in_place::Over;
 use zporter_core::restore::push::Grown;
 use zporter_core::restore::refresh::Outlook;
 use zporter_core::restore::restored::Restored;
+use zporter_core::visit::Visited;
 
 /// The result for programs.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -47,6 +50,9 @@ pub struct CopyResult<'a> {
     other_tables: &'a [String],
     /// Other sites of the same database, which stay where they are.
     left_alone: &'a [Address],
+    /// The site as a visitor sees it, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    visited: Option<&'a Visited>,
     /// What came of it.
     #[serde(flatten)]
     done: &'a Restored,
@@ -93,7 +99,7 @@ fn verdict(copied: &Copied, dry_run: bool) -> String {
 
 /// Tells what came of a copy, or would.
 pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, CommandError> {
-    let Copied { kind, plan, done, findings, run } = copied;
+    let Copied { kind, plan, done, findings, run, visited } = copied;
     let replacements = plan.replacements();
     let result = CopyResult {
         system: &plan.product,
@@ -108,6 +114,7 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
         stays: &plan.tables.grown,
         other_tables: &plan.tables.others,
         left_alone: &plan.stay,
+        visited: visited.as_deref(),
         done,
     };
     let mut report = Report::new(kind.command(), verdict(copied, dry_run), &result)?;
@@ -139,6 +146,9 @@ pub fn report(style: Style, copied: &Copied, dry_run: bool) -> Result<Report, Co
     if let Some(later) = &done.media_later {
         report.next.push(format!("the media come later with: {later}"));
     }
+    if let Some(visited) = visited {
+        visit::add_to(&mut report, visited);
+    }
     if let Some(run) = run {
         way_back(&mut report, run, *kind);
         if done.exchanged.is_some() {
@@ -168,6 +178,9 @@ pub struct FinishResult<'a> {
     sends_on: Option<&'a str>,
     /// What is left to a person.
     left: &'a [LeftToDo],
+    /// The site as a visitor sees it, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    visited: Option<&'a Visited>,
     /// What was carried.
     #[serde(flatten)]
     done: &'a Restored,
@@ -185,6 +198,7 @@ pub fn finished(style: Style, done: &Finished, dry_run: bool) -> Result<Report, 
         archive: done.archive.as_deref(),
         sends_on: done.sends_on.as_deref(),
         left: &done.left,
+        visited: done.copied.visited.as_deref(),
         done: &done.copied.done,
     };
     let verdict = match dry_run {

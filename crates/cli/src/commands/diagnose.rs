@@ -12,6 +12,7 @@ use serde::Serialize;
 use std::path::{Path, PathBuf};
 use zporter_core::diagnose::{Diagnoses, Sureness};
 use zporter_core::job::run::diagnose::diagnose;
+use zporter_core::job::values::At;
 use zporter_core::survey::SurveyJob;
 
 /// Look why a site does not open: config, server, rows, rights, caches, redirects, PHP, logs. Changes nothing
@@ -25,6 +26,16 @@ pub struct DiagnoseArgs {
     /// Folder of the host that is meant, where one code base serves several
     #[arg(long, value_name = "NAME")]
     host_folder: Option<String>,
+    /// Ask the site's name at this address in the network, for a look at its pages
+    #[arg(long, value_name = "IP[:PORT]", value_parser = at)]
+    at: Option<At>,
+    /// Write the report to this file as a page that opens in any browser, without a network
+    #[arg(long, value_name = "FILE")]
+    page: Option<PathBuf>,
+}
+
+fn at(text: &str) -> Result<At, String> {
+    At::parse(text).ok_or_else(|| "write it as 203.0.113.7 or 203.0.113.7:8443".to_string())
 }
 
 /// The result for programs.
@@ -46,7 +57,7 @@ pub fn run(style: Style, args: &DiagnoseArgs) -> Result<Report, CommandError> {
     let job =
         SurveyJob { dump: args.dump.clone(), host_folder: args.host_folder.clone(), ..SurveyJob::default() };
     let site = zporter_core::fsx::absolute(&args.site);
-    let (found, out) = diagnose(&site, &job, &Here, &Progress::new(style))?;
+    let (found, out) = diagnose(&site, &job, args.at, &Here, &Progress::new(style))?;
     let of = |sure| out.found.iter().filter(|d| d.sure == sure && d.finding.needs_attention()).count() as u64;
     let (certain, likely, possible) = (of(Sureness::Certain), of(Sureness::Likely), of(Sureness::Possible));
     let version = found.recognised.version.as_deref();
@@ -73,5 +84,6 @@ pub fn run(style: Style, args: &DiagnoseArgs) -> Result<Report, CommandError> {
     }
     let rows = out.looked.iter().map(|l| vec![l.at.to_string(), l.saw.clone()]);
     report.section("What was looked at", Block::table(&["at", "seen"], rows));
+    report.page_to.clone_from(&args.page);
     Ok(report)
 }

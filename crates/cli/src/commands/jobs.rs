@@ -4,15 +4,16 @@ use super::{copies, database, live, packs, rewritten, visit};
 use crate::app::Output;
 use crate::context::Here;
 use crate::error::{CommandError, undo_hint};
-use crate::job_args::{JobArgs, Pack, Readdress, Runs};
+use crate::job_args::{JobArgs, Move, Pack, Readdress, Runs};
 use crate::progress::Progress;
 use crate::render::{Style, text};
 use crate::report::Report;
 use clap::Args;
 use std::io::IsTerminal;
 use std::path::PathBuf;
+use zporter_core::job::run::visit::behind_copy;
 use zporter_core::job::run::{Done, Failure, How, moving, run as run_job};
-use zporter_core::job::values::FileOrPipe;
+use zporter_core::job::values::{At, FileOrPipe};
 use zporter_core::job::{Job, Kind};
 
 /// How much is told, and where.
@@ -21,6 +22,9 @@ pub struct ToldArgs {
     /// Write the JSON document to this file as well
     #[arg(long, value_name = "FILE", help_heading = "The report")]
     pub report: Option<PathBuf>,
+    /// Write the report to this file as a page that opens in any browser, without a network
+    #[arg(long, value_name = "FILE", help_heading = "The report")]
+    pub page: Option<PathBuf>,
     /// Samples to keep per column
     #[arg(long, value_name = "N", default_value_t = 2, help_heading = "The report")]
     pub samples: usize,
@@ -44,6 +48,7 @@ pub fn run<R: Runs>(style: Style, args: &JobArgs<R>, told: &ToldArgs) -> Result<
         report.next.push(format!("the job is saved; again with: zporter {command} --job {}", path.display()));
     }
     report.copy_to.clone_from(&told.report);
+    report.page_to.clone_from(&told.page);
     Ok(report)
 }
 
@@ -72,10 +77,7 @@ pub fn piped(style: Style, report: Report, to_pipe: bool) -> Result<Output, Comm
     if !to_pipe || report.dry_run {
         return Ok(report.into());
     }
-    if let Some(path) = &report.copy_to {
-        let document = crate::render::json::document(&report, std::time::Duration::ZERO)?;
-        zporter_core::tree::write_atomically(&zporter_core::fsx::absolute(path), document.as_bytes())?;
-    }
+    crate::render::files(&report, std::time::Duration::ZERO)?;
     text::note(style, &report.verdict);
     Ok(Output::Printed(report.exit()))
 }
@@ -103,20 +105,46 @@ pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Re
     Ok(report)
 }
 
+/// How the site is looked at behind the second act of a move: of all options of the first one, these alone count.
+#[derive(serde::Deserialize)]
+#[serde(default, rename_all = "kebab-case")]
+#[derive(Default)]
+struct Looks {
+    visit: bool,
+    at: Option<At>,
+    any_certificate: bool,
+}
+
+fn looks(args: &JobArgs<Move>) -> Result<Looks, CommandError> {
+    let wanted = ["visit", "at", "any-certificate"];
+    let typed = args.typed().iter().filter(|(name, _)| wanted.contains(&name.as_str()));
+    let typed = typed.map(|(name, value)| (name.clone(), value.clone())).collect();
+    serde_json::from_value(serde_json::Value::Object(typed)).map_err(|e| CommandError::usage(e.to_string()))
+}
+
 /// Runs the second act of a move.
 pub fn finish(
     style: Style,
     run: &str,
     retire: bool,
-    dry_run: bool,
+    args: &JobArgs<Move>,
     told: &ToldArgs,
 ) -> Result<Report, CommandError> {
+    let dry_run = args.dry_run;
     let how = How { dry_run, samples: told.samples };
-    let done = moving::finish(run, retire, how, &Here, &Progress::new(style))
+    let progress = Progress::new(style);
+    let looks = looks(args)?;
+    let mut done = moving::finish(run, retire, how, &Here, &progress)
         .map_err(|Failure { error, run, .. }| CommandError { run, ..CommandError::from(*error) })?;
+    if !dry_run {
+        let options = &mut done.copied.plan.job.options;
+        (options.visit, options.at, options.any_certificate) = (looks.visit, looks.at, looks.any_certificate);
+        behind_copy(&mut done.copied, &Here, &progress)?;
+    }
     let mut report = copies::finished(style, &done, dry_run)?;
     report.dry_run = dry_run;
     report.copy_to.clone_from(&told.report);
+    report.page_to.clone_from(&told.page);
     Ok(report)
 }
 

@@ -2,6 +2,7 @@
 
 use super::jobs::way_back;
 use super::rewritten::{self, FileDiff};
+use super::visit;
 use crate::error::CommandError;
 use crate::format::{count, number};
 use crate::report::{Block, Facts, Report};
@@ -10,6 +11,7 @@ use serde::Serialize;
 use zporter_core::job::Kind;
 use zporter_core::job::run::{LiveRun, SwitchState};
 use zporter_core::restore::live::Changed;
+use zporter_core::visit::Visited;
 
 /// The result for programs.
 #[derive(Debug, Serialize, JsonSchema)]
@@ -24,6 +26,9 @@ pub struct LiveResult<'a> {
     to: String,
     /// Edits of config and text files.
     edits: Vec<FileDiff<'a>>,
+    /// The site as a visitor sees it, where that was asked for.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    visited: Option<&'a Visited>,
     /// What was changed.
     #[serde(flatten)]
     changed: &'a Changed,
@@ -48,13 +53,14 @@ fn verdict(done: &LiveRun, dry_run: bool) -> String {
 
 /// Tells what was changed, or would be.
 pub fn report(done: &LiveRun, dry_run: bool) -> Result<Report, CommandError> {
-    let LiveRun { kind, plan, changed, findings, run } = done;
+    let LiveRun { kind, plan, changed, findings, run, visited } = done;
     let result = LiveResult {
         system: &plan.product,
         version: plan.version.as_deref(),
         from: plan.relocation.from.address.to_string(),
         to: plan.relocation.to.address.to_string(),
         edits: rewritten::diffs(plan).collect(),
+        visited: visited.as_deref(),
         changed,
     };
     let mut report = Report::new(kind.command(), verdict(done, dry_run), &result)?;
@@ -82,6 +88,9 @@ pub fn report(done: &LiveRun, dry_run: bool) -> Result<Report, CommandError> {
     report.section("Rows", Block::folded(&["table", ">changed"], 12, "table", rows));
     rewritten::declared(&mut report, &changed.as_copy.declared_values);
     rewritten::tally(&mut report, &changed.as_copy.tally);
+    if let Some(visited) = visited {
+        visit::add_to(&mut report, visited);
+    }
     if let Some(run) = run {
         way_back(&mut report, run, *kind);
     }

@@ -22,6 +22,9 @@ pub struct VerifyArgs {
     /// Archives
     #[arg(required = true)]
     pub archives: Vec<PathBuf>,
+    /// Write the report to this file as a page that opens in any browser, without a network
+    #[arg(long, value_name = "FILE")]
+    pub page: Option<PathBuf>,
 }
 
 /// What is known of an archive.
@@ -60,7 +63,9 @@ pub fn run(style: Style, args: &VerifyArgs) -> Result<Report, CommandError> {
             }
         });
     }
-    report(&results)
+    let mut report = report(&results)?;
+    report.page_to.clone_from(&args.page);
+    Ok(report)
 }
 
 fn report(results: &[VerifyResult]) -> Result<Report, CommandError> {

@@ -35,7 +35,9 @@ pub fn run(style: Style, args: &VisitArgs) -> Result<Output, CommandError> {
     if args.hosts_line {
         let Job::Visit(job) = args.job.job()? else { return Ok(Output::Printed(Exit::Done)) };
         let Some(at) = job.at else {
-            return Err(CommandError::usage("--hosts-line needs to know where the host is").hint("say --at IP"));
+            return Err(
+                CommandError::usage("--hosts-line needs to know where the host is").hint("say --at IP")
+            );
         };
         text::print(&hosts_line(&job.address, at.ip, at.port));
         return Ok(Output::Printed(Exit::Done));
@@ -50,7 +52,9 @@ fn hosts_line(address: &Address, ip: IpAddr, port: Option<u16>) -> String {
     let port = port.or(address.port()).unwrap_or(if secure { 443 } else { 80 });
     let host = address.host();
     let certificate = match secure {
-        true => format!("    SSLEngine on\n    SSLCertificateFile /etc/ssl/{host}.pem\n    SSLCertificateKeyFile /etc/ssl/{host}.key\n"),
+        true => format!(
+            "    SSLEngine on\n    SSLCertificateFile /etc/ssl/{host}.pem\n    SSLCertificateKeyFile /etc/ssl/{host}.key\n"
+        ),
         false => String::new(),
     };
     format!(
@@ -64,10 +68,15 @@ fn hosts_line(address: &Address, ip: IpAddr, port: Option<u16>) -> String {
 /// What a sighting says, as a finding: with how sure it is, on how many pages, and from where one comes there.
 pub fn told(sighting: &Sighting) -> Finding {
     let mut finding = sighting.finding.clone();
-    let pages = if sighting.pages > 1 { format!(", on {}", count(sighting.pages, "page")) } else { String::new() };
+    let pages =
+        if sighting.pages > 1 { format!(", on {}", count(sighting.pages, "page")) } else { String::new() };
     finding.what = format!("{} ({}{pages})", finding.what, sighting.sure.word());
     let from = sighting.from.as_ref().map(|from| format!("linked by {from}"));
-    finding.cause = [Some(finding.cause).filter(|c| !c.is_empty()), from].into_iter().flatten().collect::<Vec<_>>().join("; ");
+    finding.cause = [Some(finding.cause).filter(|c| !c.is_empty()), from]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>()
+        .join("; ");
     finding
 }
 
@@ -75,11 +84,12 @@ pub fn told(sighting: &Sighting) -> Finding {
 pub fn report(visited: &Visited) -> Result<Report, CommandError> {
     let wrong = visited.sightings.iter().filter(|s| s.finding.needs_attention()).count() as u64;
     let needs: u64 = visited.needs.values().map(|n| n.asked).sum();
-    let seen = format!("{} and {} that they need", count(visited.pages.len() as u64, "page"), count(needs, "file"));
+    let seen =
+        format!("{} and {} that they need", count(visited.pages.len() as u64, "page"), count(needs, "file"));
     let verdict = match (visited.pages.len(), wrong) {
         (0, _) => format!("{} was not visited", visited.address),
         (_, 0) => format!("Visited {}: {seen}, nothing wrong", visited.address),
-        (_, n) => format!("Visited {}: {seen}, {} wrong", visited.address, count(n, "thing")),
+        _ => format!("Visited {}: {seen}", visited.address),
     };
     let mut report = Report::new("visit", verdict, visited)?;
     add_to(&mut report, visited);
@@ -94,19 +104,27 @@ pub fn add_to(report: &mut Report, visited: &Visited) {
     facts.maybe("asked at", visited.at.clone());
     facts.maybe("system", visited.system.clone());
     facts.add("came", bytes(visited.bytes));
-    for (kind, tally) in &visited.needs {
-        let missing = if tally.missing > 0 { format!(", {} not as they should be", number(tally.missing)) } else { String::new() };
-        facts.add(&format!("{kind}s"), format!("{}{missing}", number(tally.asked)));
-    }
     if !visited.others.is_empty() {
-        let all: Vec<String> = visited.others.iter().take(6).map(|(host, n)| format!("{host} ({})", count(*n, "time"))).collect();
+        let all: Vec<String> = visited
+            .others
+            .iter()
+            .take(6)
+            .map(|(host, n)| format!("{host} ({})", count(*n, "time")))
+            .collect();
         facts.add("other hosts", format!("{}; not asked", all.join(", ")));
     }
     if visited.changing > 0 {
-        facts.add("not opened", format!("{} that may change something or log out", count(visited.changing, "link")));
+        facts.add(
+            "not opened",
+            format!("{} that may change something or log out", count(visited.changing, "link")),
+        );
     }
     for log_in in &visited.log_ins {
-        let came = if log_in.worked { format!("works, {} behind it", count(log_in.behind.len() as u64, "page")) } else { "does not work".into() };
+        let came = if log_in.worked {
+            format!("works, {} behind it", count(log_in.behind.len() as u64, "page"))
+        } else {
+            "does not work".into()
+        };
         let who = match log_in.area {
             zporter_core::system::knowledge::Area::Back => "administrator",
             zporter_core::system::knowledge::Area::Front => "member",
@@ -114,29 +132,41 @@ pub fn add_to(report: &mut Report, visited: &Visited) {
         facts.add("log-in", format!("{who} of {}: {came}", log_in.system));
     }
     report.section("Visit", facts.block());
+    let page_bytes: u64 = visited.pages.iter().map(|p| p.bytes).sum();
+    let pages = (
+        "page",
+        visited.pages.len() as u64,
+        visited.pages.iter().filter(|p| p.status >= 400 || p.status == 0).count() as u64,
+        page_bytes,
+    );
+    let needs = visited.needs.iter().map(|(kind, tally)| (*kind, tally.asked, tally.missing, tally.bytes));
+    let rows = std::iter::once(pages).chain(needs).map(|(kind, asked, missing, size)| {
+        vec![format!("{kind}s"), number(asked), number(missing), size.to_string()]
+    });
+    report.section("What came", Block::table(&["kind", ">asked for", ">missing", "#size"], rows));
     if let Some(beside) = &visited.beside {
         compared(report, beside);
     }
     if let Some(names) = &visited.names {
         named(report, names);
     }
-    let rows = visited.pictures.iter().map(|p| {
-        let page = format!("/{}", p.page);
-        let differs = p.differs.map_or(String::new(), |d| format!("{d} %"));
-        let file = p.beside.as_ref().unwrap_or(&p.new);
-        vec![page, p.window.to_string(), differs, file.display().to_string()]
+    let pictures = visited.pictures.iter().map(|p| {
+        let page = if p.page.is_empty() { "home".to_string() } else { format!("/{}", p.page) };
+        let differs = p.differs.map_or(String::new(), |d| format!(": {d} % differ, old and new"));
+        (format!("{page}, {}{differs}", p.window), p.beside.clone().unwrap_or_else(|| p.new.clone()))
     });
-    report.section("Pictures", Block::table(&["page", "window", ">differs", "picture"], rows));
+    report.section("Pictures", Block::Pictures(pictures.collect()));
     let rows = visited.pages.iter().map(|p| {
         let title = p.leads_to.as_ref().map_or_else(|| p.title.clone(), |to| format!("→ {to}"));
-        vec![p.status.to_string(), p.milliseconds.to_string(), p.bytes.to_string(), p.url.clone(), title]
+        vec![p.status.to_string(), p.milliseconds.to_string(), bytes(p.bytes), p.url.clone(), title]
     });
-    report.section("Pages", Block::folded(&[">status", ">ms", ">bytes", "page", "title"], 8, "page", rows));
+    report.section("Pages", Block::folded(&[">status", "~ms", ">size", "page", "title"], 8, "page", rows));
 }
 
 fn named(report: &mut Report, names: &Names) {
     let spelled = |records: &[Record]| {
-        let all: Vec<String> = records.iter().map(|r| format!("{} {} ({} s)", r.kind.word(), r.value, r.seconds)).collect();
+        let all: Vec<String> =
+            records.iter().map(|r| format!("{} {} ({} s)", r.kind.word(), r.value, r.seconds)).collect();
         all.join(", ")
     };
     let rows = names.asked.iter().map(|asked| {
@@ -149,8 +179,14 @@ fn named(report: &mut Report, names: &Names) {
         let who = if asked.own { "name server" } else { "resolver" };
         vec![who.to_string(), asked.server.clone(), spelled(&asked.addresses), is]
     });
-    report.section(format!("Who answers for {}", names.name), Block::table(&["asked", "server", "says", "that is"], rows));
-    let rows = names.zone_records.iter().map(|r| vec![r.kind.word().to_string(), r.value.clone(), r.seconds.to_string()]);
+    report.section(
+        format!("Who answers for {}", names.name),
+        Block::table(&["asked", "server", "says", "that is"], rows),
+    );
+    let rows = names
+        .zone_records
+        .iter()
+        .map(|r| vec![r.kind.word().to_string(), r.value.clone(), r.seconds.to_string()]);
     report.section("The zone", Block::folded(&["kind", "value", ">seconds"], 8, "record", rows));
 }
 
@@ -169,7 +205,12 @@ fn compared(report: &mut Report, beside: &Beside) {
     report.section("Beside the old site", facts.block());
     let mut diff = String::new();
     for different in beside.different.iter().take(8) {
-        diff += &format!("@@ /{}: {}\n{}", different.page, different.what.join(", "), different.diff);
+        let also = if different.also.is_empty() {
+            String::new()
+        } else {
+            format!(" and {}", count(different.also.len() as u64, "further page"))
+        };
+        diff += &format!("@@ /{}{also}: {}\n{}", different.page, different.what.join(", "), different.diff);
     }
     if beside.different.len() > 8 {
         diff += &format!("@@ and {}\n", count(beside.different.len() as u64 - 8, "further page"));

@@ -214,7 +214,7 @@ pub fn heart(report: &Report, spent: Duration, sections: &[&str]) {
                 Block::Facts(facts) => {
                     draw(How::default(), &Block::Facts(facts.iter().take(STORY).cloned().collect()))
                 }
-                Block::Lines(_) => draw(How::default(), block),
+                Block::Lines(_) | Block::Pictures(_) => draw(How::default(), block),
             }
         }
     }
@@ -238,6 +238,16 @@ pub fn draw(how: How, block: &Block) {
         Block::Table(rows) => table(how, rows),
         Block::Diff(text) => text.lines().for_each(diff_line),
         Block::Lines(all) => all.iter().for_each(|text| wrapped("  ", &safe(text), Style::new())),
+        Block::Pictures(all) => {
+            for (about, path) in all {
+                wrapped_mark(
+                    &format!("  {DIM}{about:<NAME$}{DIM:#} "),
+                    NAME + 3,
+                    &safe(&path.display().to_string()),
+                    Style::new(),
+                );
+            }
+        }
     }
 }
 
@@ -301,7 +311,7 @@ fn table(how: How, of: &Table) {
     for name in &of.header {
         match name.strip_prefix('#') {
             Some(name) => header.extend([name.to_string(), String::new()]),
-            None => header.push(name.trim_start_matches('>').to_string()),
+            None => header.push(name.trim_start_matches(['>', '~']).to_string()),
         }
     }
     out.set_header(header);
@@ -320,7 +330,7 @@ fn table(how: How, of: &Table) {
     }
     let mut at = 0;
     for name in &of.header {
-        let right = name.starts_with(['>', '#']);
+        let right = name.starts_with(['>', '#', '~']);
         if let (true, Some(column)) = (right, out.column_mut(at)) {
             column.set_cell_alignment(CellAlignment::Right);
         }

@@ -1,11 +1,11 @@
 //! Visits: every fault of a host is found, a faultless one has no finding, and nothing can hang a visit.
 
+use super::common::Bench;
 use super::common::apache::Apache;
 use super::common::mariadb::server;
 use super::common::names::NameServer;
 use super::common::nginx::Nginx;
 use super::common::php::{self, Php};
-use super::common::Bench;
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::os::unix::fs::PermissionsExt;
@@ -30,7 +30,12 @@ fn visit(host: &Host, more: &[&str]) -> Value {
     let bench = Bench::new();
     let (address, at) = (host.address(), host.at.to_string());
     let mut args = vec!["visit", &address, "--at", &at, "--json"];
-    args.extend(["--old-address", "http://old.fernhollow.example/stars", "--old-root", "/home/fernhollow/public_html"]);
+    args.extend([
+        "--old-address",
+        "http://old.fernhollow.example/stars",
+        "--old-root",
+        "/home/fernhollow/public_html",
+    ]);
     args.extend(more);
     let done = bench.run(&args);
     assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
@@ -82,7 +87,8 @@ fn every_fault_is_found_and_no_other() {
         };
         assert!(others.iter().all(|o| follow.contains(&o.as_str())), "{fault:?}: {found:#?}");
         assert!(began.elapsed() < Duration::from_secs(20), "{fault:?}");
-        let sighting = document["sightings"].as_array().unwrap().iter().find(|s| s["code"] == fault.code()).unwrap();
+        let sighting =
+            document["sightings"].as_array().unwrap().iter().find(|s| s["code"] == fault.code()).unwrap();
         for key in ["sure", "page", "what"] {
             assert!(!sighting[key].as_str().unwrap_or_default().is_empty(), "{fault:?}: {sighting:#}");
         }
@@ -93,10 +99,14 @@ fn every_fault_is_found_and_no_other() {
 fn people(variant: Variant) -> (&'static str, &'static [&'static str], Option<(&'static str, &'static str)>) {
     match Site::of(variant).definition() {
         "joomla" => ("stargazer", &[], Some(("stargazer", "fake-Nova-1604"))),
-        "prestashop" | "prestashop-7" => {
-            ("keeper@fernhollow.example", &["--back-office", "admin482kzq"], Some(("guest@visitors.example", "fake-Old-Pass")))
+        "prestashop" | "prestashop-7" => (
+            "keeper@fernhollow.example",
+            &["--back-office", "admin482kzq"],
+            Some(("guest@visitors.example", "fake-Old-Pass")),
+        ),
+        "opencart" => {
+            ("keeper", &["--back-office", "dome-office"], Some(("guest@visitors.example", "fake-Old-Pass")))
         }
-        "opencart" => ("keeper", &["--back-office", "dome-office"], Some(("guest@visitors.example", "fake-Old-Pass"))),
         "phpbb" => ("gazer", &[], Some(("gazer", "fake-Nova-1604"))),
         "wordpress" => ("gazer", &[], Some(("gazer", "fake-Nova-1604"))),
         _ => ("gazer", &[], None),
@@ -147,8 +157,18 @@ fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
         bench.write("password", "fake-Nova-1604\n");
         let (address, url) = (format!("http://{name}/branch/site"), new.tcp_url(server));
         let target_text = target.display().to_string();
-        let mut args = vec!["clone", root.to_str().unwrap(), &target_text, "--address", &address, "--database", &url];
-        args.extend(["--owner", "www-data", "--old-address", &site.address, "--admin-password-file", "password", "--tidy", "--json"]);
+        let mut args =
+            vec!["clone", root.to_str().unwrap(), &target_text, "--address", &address, "--database", &url];
+        args.extend([
+            "--owner",
+            "www-data",
+            "--old-address",
+            &site.address,
+            "--admin-password-file",
+            "password",
+            "--tidy",
+            "--json",
+        ]);
         if site.definition().starts_with("drupal") {
             args.extend(["--host-folder", "default"]);
         }
@@ -164,7 +184,17 @@ fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
         let first = systems.insert(site.definition());
         for (which, port) in ports.into_iter().filter(|(which, _)| first || *which == "Apache") {
             let at = format!("127.0.0.1:{port}");
-            let mut args = vec!["visit", &address, "--at", &at, "--beside", &site.address, "--beside-at", &old_at, "--json"];
+            let mut args = vec![
+                "visit",
+                &address,
+                "--at",
+                &at,
+                "--beside",
+                &site.address,
+                "--beside-at",
+                &old_at,
+                "--json",
+            ];
             let root_text = root.display().to_string();
             args.extend(["--old-root", &root_text]);
             let logs_in = which == "Apache" || which == "PHP" && first;
@@ -179,13 +209,24 @@ fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
             let document = seen.json();
             assert_eq!(codes(&document), BTreeSet::new(), "{variant:?} {which}: {:#}", document["findings"]);
             let pages = document["pages"].as_array().unwrap().len();
-            assert!(pages > 0 && document["beside"]["same"] == pages, "{variant:?} {which}: {:#}", document["beside"]);
+            assert!(
+                pages > 0 && document["beside"]["same"] == pages,
+                "{variant:?} {which}: {:#}",
+                document["beside"]
+            );
             let log_ins = document["log_ins"].as_array().unwrap();
-            assert_eq!(log_ins.len(), usize::from(logs_in) * (1 + usize::from(member.is_some())), "{variant:?} {which}");
+            assert_eq!(
+                log_ins.len(),
+                usize::from(logs_in) * (1 + usize::from(member.is_some())),
+                "{variant:?} {which}"
+            );
             for log_in in log_ins {
                 let behind = log_in["behind"].as_array().unwrap();
                 assert!(log_in["worked"] == true && !behind.is_empty(), "{variant:?} {which}: {log_in:#}");
-                assert!(behind.iter().all(|b| b["status"] == 200 && b["title"] != "Log in"), "{variant:?} {which}: {log_in:#}");
+                assert!(
+                    behind.iter().all(|b| b["status"] == 200 && b["title"] != "Log in"),
+                    "{variant:?} {which}: {log_in:#}"
+                );
             }
         }
     }
@@ -201,14 +242,16 @@ fn name_servers_tell_who_already_leads_to_the_new_host() {
     let mail = "@ IN MX 10 www\n@ IN TXT \"v=spf1 ip4:192.0.2.1 -all\"\n@ IN CAA 0 issue \"ca.example\"";
     let old = zone("www IN A 192.0.2.1\nwww IN AAAA 2001:db8::1\n@ IN A 192.0.2.1", mail);
     let moved = zone("www IN A 127.0.0.1\n@ IN A 127.0.0.1", "@ IN MX 10 mail\nmail IN A 192.0.2.9");
-    let (old, moved) = (NameServer::serve("fernhollow.test", &old), NameServer::serve("fernhollow.test", &moved));
+    let (old, moved) =
+        (NameServer::serve("fernhollow.test", &old), NameServer::serve("fernhollow.test", &moved));
     let host = Host::serve(Served { name: "www.fernhollow.test".into(), ..served() }).unwrap();
     let bench = Bench::new();
     let (address, at) = (host.address(), host.at.to_string());
     let ask = |own: &[&NameServer], resolver: &NameServer| {
         let own: Vec<String> = own.iter().map(|n| n.at.to_string()).collect();
         let resolver = resolver.at.to_string();
-        let mut args = vec!["visit", &address, "--at", &at, "--dns", "--resolver", &resolver, "--pages", "1", "--json"];
+        let mut args =
+            vec!["visit", &address, "--at", &at, "--dns", "--resolver", &resolver, "--pages", "1", "--json"];
         for server in &own {
             args.extend(["--name-server", server]);
         }
@@ -224,8 +267,15 @@ fn name_servers_tell_who_already_leads_to_the_new_host() {
 
     // Before the switch.
     let seen = ask(&[&old], &old);
-    assert_eq!((&seen["names"]["zone"], &seen["names"]["wanted"]), (&"fernhollow.test".into(), &"127.0.0.1".into()));
-    says(&seen, "name-leads-elsewhere", &["192.0.2.1", "set the A record of www.fernhollow.test to 127.0.0.1", "lives for 86400 seconds"]);
+    assert_eq!(
+        (&seen["names"]["zone"], &seen["names"]["wanted"]),
+        (&"fernhollow.test".into(), &"127.0.0.1".into())
+    );
+    says(
+        &seen,
+        "name-leads-elsewhere",
+        &["192.0.2.1", "set the A record of www.fernhollow.test to 127.0.0.1", "lives for 86400 seconds"],
+    );
     says(&seen, "name-leads-elsewhere", &["fernhollow.test", "2001:db8::1", "AAAA"]);
     says(&seen, "mail-to-know", &["www.fernhollow.test", "changes with the site"]);
     says(&seen, "mail-to-know", &["ip4:127.0.0.1"]);
@@ -259,11 +309,27 @@ fn pictures_of_old_and_new_show_where_they_differ() {
         return;
     }
     // The same name at two places: only where it is asked tells them apart.
-    let site = |faults: &[Fault]| Host::serve(Served { faults: faults.iter().copied().collect(), ..served() }).unwrap();
+    let site = |faults: &[Fault]| {
+        Host::serve(Served { faults: faults.iter().copied().collect(), ..served() }).unwrap()
+    };
     let (old, new) = (site(&[Fault::OldInMap]), site(&[Fault::OldInMap, Fault::NoPicture]));
     let bench = Bench::new();
     let (address, at, old_at) = (new.address(), new.at.to_string(), old.at.to_string());
-    let args = ["visit", &address, "--at", &at, "--beside", &old.address(), "--beside-at", &old_at, "--pictures", "shots", "--picture-of", "/about", "--json"];
+    let args = [
+        "visit",
+        &address,
+        "--at",
+        &at,
+        "--beside",
+        &old.address(),
+        "--beside-at",
+        &old_at,
+        "--pictures",
+        "shots",
+        "--picture-of",
+        "/about",
+        "--json",
+    ];
     let seen = bench.run(&args).expect(1).json();
     let pictures = seen["pictures"].as_array().unwrap();
     assert_eq!(pictures.len(), 4, "{pictures:#?}");

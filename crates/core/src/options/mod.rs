@@ -22,7 +22,7 @@ use crate::text::replacements::RewriteOptions;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use values::{
-    DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
+    At, DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
     SwitchChoice,
 };
 
@@ -202,6 +202,18 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone", "x-needs" = "refresh"))]
     pub delete_gone: bool,
+    /// Visit the site behind it: its pages, what they need, what is wrong with them
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A look at the end"))]
+    pub visit: bool,
+    /// Ask the site's name at this address in the network, before name servers know it
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "IP[:PORT]", "x-group" = "A look at the end", "x-needs" = "visit"))]
+    pub at: Option<At>,
+    /// Go on where the certificate is not valid; it is told all the same
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A look at the end", "x-needs" = "visit"))]
+    pub any_certificate: bool,
 }
 
 impl CopyJob {
@@ -348,6 +360,9 @@ impl SettleJob {
             mail_domains: false,
             references: false,
             repair: false,
+            visit: false,
+            at: None,
+            any_certificate: false,
         }
     }
 }
@@ -423,6 +438,18 @@ pub struct SettleJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "On request"))]
     pub repair: bool,
+    /// Visit the site behind it: its pages, what they need, what is wrong with them
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A look at the end"))]
+    pub visit: bool,
+    /// Ask the site's name at this address in the network, before name servers know it
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "IP[:PORT]", "x-group" = "A look at the end", "x-needs" = "visit"))]
+    pub at: Option<At>,
+    /// Go on where the certificate is not valid; it is told all the same
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A look at the end", "x-needs" = "visit"))]
+    pub any_certificate: bool,
 }
 
 /// Shows the switches of a site, or sets them where it lies.

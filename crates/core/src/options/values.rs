@@ -316,6 +316,13 @@ pub struct At {
     pub port: Option<u16>,
 }
 
+impl At {
+    /// Reads it, if it is one.
+    pub fn parse(text: &str) -> Option<Self> {
+        At::read(text).ok()
+    }
+}
+
 impl Written for At {
     fn read(text: &str) -> Result<Self, (String, String)> {
         let bare = text.trim();
@@ -323,7 +330,10 @@ impl Written for At {
             return Ok(At { ip, port: None });
         }
         let wrong = || {
-            (format!("{text:?} is no address in the network"), "write it as 203.0.113.7, 203.0.113.7:8443 or [2001:db8::7]:8443".into())
+            (
+                format!("{text:?} is no address in the network"),
+                "write it as 203.0.113.7, 203.0.113.7:8443 or [2001:db8::7]:8443".into(),
+            )
         };
         let at: SocketAddr = bare.parse().map_err(|_| wrong())?;
         Ok(At { ip: at.ip(), port: Some(at.port()) })
@@ -350,8 +360,11 @@ impl Seconds {
 
 impl Written for Seconds {
     fn read(text: &str) -> Result<Self, (String, String)> {
-        let seconds = text.trim().trim_end_matches('s').parse::<f64>().ok().filter(|n| (0.0..=86_400.0).contains(n));
-        seconds.map(Seconds).ok_or_else(|| (format!("{text:?} is no time"), "write seconds, such as 2 or 0.5".into()))
+        let seconds =
+            text.trim().trim_end_matches('s').parse::<f64>().ok().filter(|n| (0.0..=86_400.0).contains(n));
+        seconds
+            .map(Seconds)
+            .ok_or_else(|| (format!("{text:?} is no time"), "write seconds, such as 2 or 0.5".into()))
     }
     fn written(&self) -> String {
         self.0.to_string()

@@ -15,7 +15,7 @@ use zporter_web::Url;
 use zporter_web::page::{self, Page};
 
 /// Differences that are kept with their text.
-pub const KEPT: usize = 50;
+const KEPT: usize = 50;
 /// Lines of a text difference that are kept.
 const LINES: usize = 16;
 /// Lines of a page that are compared.
@@ -38,11 +38,28 @@ pub struct Beside {
     pub moving: u64,
 }
 
+impl Beside {
+    /// Takes a page that differs. What differs on many pages in the same way, such as a menu, is told once.
+    pub fn differs(&mut self, mut different: Different) {
+        let known = self.different.iter_mut().find(|d| !d.diff.is_empty() && d.diff == different.diff);
+        if let Some(known) = known {
+            return known.also.push(different.page);
+        }
+        if self.different.len() >= KEPT {
+            different.diff.clear();
+        }
+        self.different.push(different);
+    }
+}
+
 /// A page that differs.
 #[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct Different {
     /// The page, below the address.
     pub page: String,
+    /// Further pages whose text differs in the same way.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
     /// In what.
     pub what: Vec<String>,
     /// The difference of the texts.
@@ -128,8 +145,17 @@ impl OldSite {
     }
 
     /// Compares a page, and tells the addresses that the old one links, below the site's.
-    pub fn compare(&self, known: &Known, new: &Journey, page: Option<(u16, &Page)>, asked: &Url, most: usize) -> (Compared, Vec<String>) {
-        let Some(below) = known.bounds.below(asked).map(str::to_string) else { return (Compared::Neither, Vec::new()) };
+    pub fn compare(
+        &self,
+        known: &Known,
+        new: &Journey,
+        page: Option<(u16, &Page)>,
+        asked: &Url,
+        most: usize,
+    ) -> (Compared, Vec<String>) {
+        let Some(below) = known.bounds.below(asked).map(str::to_string) else {
+            return (Compared::Neither, Vec::new());
+        };
         let Some(url) = self.asker.bounds.at(&below) else { return (Compared::Neither, Vec::new()) };
         let (journey, old) = self.ask(&url, most);
         let Some((old_status, old_page)) = old else {
@@ -153,22 +179,53 @@ impl OldSite {
     /// The pages that the old page links, below the address.
     fn links(&self, journey: &Journey, page: &Page) -> Vec<String> {
         let bounds = &self.asker.bounds;
-        let base = page.base.as_deref().and_then(|b| journey.url.join(b).ok()).unwrap_or_else(|| journey.url.clone());
+        let base = page
+            .base
+            .as_deref()
+            .and_then(|b| journey.url.join(b).ok())
+            .unwrap_or_else(|| journey.url.clone());
         let links = page.links.iter().filter(|l| !l.shy).filter_map(|l| base.join(&l.href).ok());
-        links.filter_map(|u| bounds.below(&bounds.plain(&u)).filter(|_| bounds.belongs(&u) == super::bounds::Belongs::Inside).map(str::to_string)).collect()
+        links
+            .filter_map(|u| {
+                bounds
+                    .below(&bounds.plain(&u))
+                    .filter(|_| bounds.belongs(&u) == super::bounds::Belongs::Inside)
+                    .map(str::to_string)
+            })
+            .collect()
     }
 
     #[expect(clippy::too_many_arguments, reason = "both sides, each with how it was reached")]
-    fn judge(&self, known: &Known, new_way: &Journey, old_way: &Journey, new: &Page, old: &Page, below: String, url: &Url, most: usize) -> Compared {
+    fn judge(
+        &self,
+        known: &Known,
+        new_way: &Journey,
+        old_way: &Journey,
+        new: &Page,
+        old: &Page,
+        below: String,
+        url: &Url,
+        most: usize,
+    ) -> Compared {
         let (ours, theirs) = (self.side(new, false), self.side(old, true));
         let mut what = Vec::new();
-        let ends = |bounds: &super::bounds::Bounds, way: &Journey| bounds.below(&bounds.plain(&way.url)).map(str::to_string);
+        let ends = |bounds: &super::bounds::Bounds, way: &Journey| {
+            bounds.below(&bounds.plain(&way.url)).map(str::to_string)
+        };
         let (new_end, old_end) = (ends(&known.bounds, new_way), ends(&self.asker.bounds, old_way));
         if new_end != old_end {
-            what.push(format!("leads to /{} (old: /{})", new_end.unwrap_or_default(), old_end.unwrap_or_default()));
+            what.push(format!(
+                "leads to /{} (old: /{})",
+                new_end.unwrap_or_default(),
+                old_end.unwrap_or_default()
+            ));
         }
         if ours.title == theirs.title && ours.lines == theirs.lines && ours.counts == theirs.counts {
-            return if what.is_empty() { Compared::Same { moving: false } } else { Compared::Differs(Different { page: below, what, diff: String::new() }) };
+            return if what.is_empty() {
+                Compared::Same { moving: false }
+            } else {
+                Compared::Differs(Different { page: below, also: Vec::new(), what, diff: String::new() })
+            };
         }
         // What the old site says differently the next time is no difference.
         let again = self.ask(url, most).1.map(|(_, page)| self.side(&page, true));
@@ -176,7 +233,9 @@ impl OldSite {
         if ours.title != theirs.title && theirs.title == again.title {
             what.push(format!("title {:?} (old: {:?})", ours.title, theirs.title));
         }
-        for ((name, ours), ((_, theirs), (_, again))) in ours.counts.iter().zip(theirs.counts.iter().zip(again.counts.iter())) {
+        for ((name, ours), ((_, theirs), (_, again))) in
+            ours.counts.iter().zip(theirs.counts.iter().zip(again.counts.iter()))
+        {
             if ours != theirs && theirs == again {
                 what.push(format!("{ours} {name} (old: {theirs})"));
             }
@@ -186,7 +245,11 @@ impl OldSite {
         if !diff.is_empty() {
             what.insert(0, "text".into());
         }
-        if what.is_empty() { Compared::Same { moving } } else { Compared::Differs(Different { page: below, what, diff }) }
+        if what.is_empty() {
+            Compared::Same { moving }
+        } else {
+            Compared::Differs(Different { page: below, also: Vec::new(), what, diff })
+        }
     }
 }
 
@@ -208,8 +271,11 @@ fn diff_of<'t>(old: &'t [&'t str], new: &'t [&'t str]) -> Vec<DiffOp> {
 
 /// The difference of two texts, without what differs between two visits of the old one.
 fn text_diff(old: &[String], again: &[String], new: &[String]) -> String {
-    let (o, a, n): (Vec<&str>, Vec<&str>, Vec<&str>) =
-        (old.iter().map(String::as_str).collect(), again.iter().map(String::as_str).collect(), new.iter().map(String::as_str).collect());
+    let (o, a, n): (Vec<&str>, Vec<&str>, Vec<&str>) = (
+        old.iter().map(String::as_str).collect(),
+        again.iter().map(String::as_str).collect(),
+        new.iter().map(String::as_str).collect(),
+    );
     // Lines of the old page that move, those that have a shape, and places between lines where something comes and goes.
     let mut moving: HashSet<usize> = HashSet::new();
     let mut shapes = Vec::new();
@@ -250,7 +316,9 @@ fn text_diff(old: &[String], again: &[String], new: &[String]) -> String {
             continue;
         }
         // Where the old lines all move and come and go by themselves, so may the new ones.
-        let free = !gone.is_empty() && gone.clone().all(moves) && (gone.len() >= come.len() || gaps.contains(&gone.start))
+        let free = !gone.is_empty()
+            && gone.clone().all(moves)
+            && (gone.len() >= come.len() || gaps.contains(&gone.start))
             || gone.is_empty() && gaps.contains(&gone.start);
         let gone: Vec<usize> = gone.filter(|i| !moves(*i)).collect();
         let come: Vec<usize> = come.filter(|i| !free && !has_shape(n[*i])).collect();
@@ -274,7 +342,9 @@ mod tests {
 
     #[test]
     fn what_always_differs_is_no_difference() {
-        let page = |time: &str, token: &str, quote: &str| format!("Home\nIt is {time} now\nWelcome\nvisitors: {token}\n{quote}end");
+        let page = |time: &str, token: &str, quote: &str| {
+            format!("Home\nIt is {time} now\nWelcome\nvisitors: {token}\n{quote}end")
+        };
         let old = page("12:00:01", "1041", "Stars are far.\n");
         let again = page("12:00:02", "1042", "");
         assert_eq!(diff(&old, &again, &page("12:07:40", "9", "")), "");

@@ -34,19 +34,59 @@ pub struct Bounds {
 }
 
 /// Names of parameters that hold a visitor's session.
-const SESSIONS: [&str; 10] =
-    ["phpsessid", "sid", "session", "sessionid", "session_id", "jsessionid", "oscsid", "zenid", "aspsessionid", "cfid"];
+const SESSIONS: [&str; 10] = [
+    "phpsessid",
+    "sid",
+    "session",
+    "sessionid",
+    "session_id",
+    "jsessionid",
+    "oscsid",
+    "zenid",
+    "aspsessionid",
+    "cfid",
+];
 
 /// Words of an address that end a visit or change something.
 const CHANGING: [&str; 34] = [
-    "delete", "del", "remove", "destroy", "purge", "trash", "unsubscribe", "uninstall", "install", "deactivate", "activate",
-    "disable", "enable", "clear", "flush", "reset", "unpublish", "publish", "cancel", "confirm", "approve", "reject", "ban",
-    "drop", "empty", "restore", "rebuild", "abmelden", "ausloggen", "loeschen", "deconnexion", "desconectar", "uitloggen", "wyloguj",
+    "delete",
+    "del",
+    "remove",
+    "destroy",
+    "purge",
+    "trash",
+    "unsubscribe",
+    "uninstall",
+    "install",
+    "deactivate",
+    "activate",
+    "disable",
+    "enable",
+    "clear",
+    "flush",
+    "reset",
+    "unpublish",
+    "publish",
+    "cancel",
+    "confirm",
+    "approve",
+    "reject",
+    "ban",
+    "drop",
+    "empty",
+    "restore",
+    "rebuild",
+    "abmelden",
+    "ausloggen",
+    "loeschen",
+    "deconnexion",
+    "desconectar",
+    "uitloggen",
+    "wyloguj",
 ];
 
 /// Words that mean this wherever they stand.
-const LEAVING: [&str; 8] =
-    ["logout", "log-out", "log_out", "logoff", "signout", "sign-out", "sign_out", "add-to-cart"];
+const LEAVING: [&str; 7] = ["logout", "log-out", "log_out", "logoff", "signout", "sign-out", "sign_out"];
 
 impl Bounds {
     /// The bounds of a site.
@@ -103,7 +143,13 @@ impl Bounds {
             let _ = url.set_scheme(self.home.scheme());
         }
         if url.query().is_some_and(|q| SESSIONS.iter().any(|s| q.to_ascii_lowercase().contains(s))) {
-            let kept: Vec<String> = url.query().unwrap_or_default().split('&').filter(|p| !is_session(p)).map(str::to_string).collect();
+            let kept: Vec<String> = url
+                .query()
+                .unwrap_or_default()
+                .split('&')
+                .filter(|p| !is_session(p))
+                .map(str::to_string)
+                .collect();
             url.set_query(Some(kept.join("&")).filter(|q| !q.is_empty()).as_deref());
         }
         if let Some(at) = url.path().to_ascii_lowercase().find(";jsessionid=") {
@@ -116,7 +162,9 @@ impl Bounds {
     /// The address below the site's own, by which two places of a site are compared.
     pub fn below<'u>(&self, url: &'u Url) -> Option<&'u str> {
         let whole = &url[zporter_web::url::Position::BeforePath..zporter_web::url::Position::AfterQuery];
-        whole.strip_prefix(&self.base).or_else(|| (url.path() == self.base.trim_end_matches('/')).then_some(""))
+        whole
+            .strip_prefix(&self.base)
+            .or_else(|| (url.path() == self.base.trim_end_matches('/')).then_some(""))
     }
 
     /// The address of something below the site's own.
@@ -129,13 +177,24 @@ impl Bounds {
 fn is_session(pair: &str) -> bool {
     let name = pair.split('=').next().unwrap_or_default().to_ascii_lowercase();
     let long = pair.len() > name.len() + 16;
-    SESSIONS.contains(&name.as_str()) && (long || name.contains("sess") || name == "oscsid" || name == "zenid")
+    SESSIONS.contains(&name.as_str())
+        && (long || name.contains("sess") || name == "oscsid" || name == "zenid")
+}
+
+/// Path and query, in lower case.
+fn whole(url: &Url) -> String {
+    format!("{}?{}", url.path(), url.query().unwrap_or_default()).to_ascii_lowercase()
+}
+
+/// Says whether an address is the way out for somebody who is logged in.
+pub fn leaves(url: &Url) -> bool {
+    LEAVING.iter().any(|w| whole(url).contains(w))
 }
 
 /// Says whether opening an address may end the visit, or change something: who only looks must not.
 pub fn changes_something(url: &Url) -> bool {
-    let whole = format!("{}?{}", url.path(), url.query().unwrap_or_default()).to_ascii_lowercase();
-    if LEAVING.iter().any(|w| whole.contains(w)) {
+    let whole = whole(url);
+    if leaves(url) || whole.contains("add-to-cart") {
         return true;
     }
     // A whole part of the path; in a page's name it is only a word.
@@ -144,14 +203,19 @@ pub fn changes_something(url: &Url) -> bool {
         return true;
     }
     let cart = ["cart", "basket", "wishlist", "compare", "order"];
-    let adds = whole.contains("add=1") || whole.contains("/add") || whole.contains("action=add") || whole.contains("=buy");
+    let adds = whole.contains("add=1")
+        || whole.contains("/add")
+        || whole.contains("action=add")
+        || whole.contains("=buy");
     if adds && cart.iter().any(|w| whole.contains(w)) {
         return true;
     }
     let query = url.query().unwrap_or_default().to_ascii_lowercase();
     query.split(['&', '=', '.', '/', ';']).any(|word| {
         CHANGING.contains(&word)
-            || CHANGING.iter().any(|c| word.strip_prefix(c).is_some_and(|r| r.starts_with(['_', '-'])) && !word.contains("--"))
+            || CHANGING.iter().any(|c| {
+                word.strip_prefix(c).is_some_and(|r| r.starts_with(['_', '-'])) && !word.contains("--")
+            })
     })
 }
 
@@ -159,8 +223,10 @@ pub fn changes_something(url: &Url) -> bool {
 pub fn guard(bounds: &Bounds, at: Option<At>) -> Guard {
     let hosts = bounds.hosts().to_vec();
     let own = bounds.home.port_or_known_default().unwrap_or_default();
-    let pins: Vec<Pin> =
-        at.iter().map(|at| Pin { hosts: hosts.clone(), ip: at.ip, port: at.port.map(|to| (own, to)) }).collect();
+    let pins: Vec<Pin> = at
+        .iter()
+        .map(|at| Pin { hosts: hosts.clone(), ip: at.ip, port: at.port.map(|to| (own, to)) })
+        .collect();
     let open = Guard::new(pins.clone(), true);
     let host = bounds.home.host_str().unwrap_or_default();
     let inner = open.addresses(host, own).is_ok_and(|all| all.iter().any(|a| is_inner(a.ip())));
@@ -206,8 +272,14 @@ mod tests {
     fn sessions_do_not_make_another_page() {
         let site = bounds("https://new.test", "http://old.test");
         let plain = |url: &str| site.plain(&Url::parse(url).unwrap()).to_string();
-        assert_eq!(plain("http://new.test/a?x=1&PHPSESSID=0123456789abcdef0123#top"), "https://new.test/a?x=1");
-        assert_eq!(plain("https://new.test/viewforum.php?f=2&sid=0123456789abcdef0123456789abcdef"), "https://new.test/viewforum.php?f=2");
+        assert_eq!(
+            plain("http://new.test/a?x=1&PHPSESSID=0123456789abcdef0123#top"),
+            "https://new.test/a?x=1"
+        );
+        assert_eq!(
+            plain("https://new.test/viewforum.php?f=2&sid=0123456789abcdef0123456789abcdef"),
+            "https://new.test/viewforum.php?f=2"
+        );
         assert_eq!(plain("https://new.test/a;jsessionid=AB12?x=1"), "https://new.test/a?x=1");
         assert_eq!(plain("https://new.test/a?sid=7"), "https://new.test/a?sid=7");
     }
@@ -215,13 +287,31 @@ mod tests {
     #[test]
     fn links_that_change_something_are_told() {
         for url in [
-            "/user/logout", "/index.php?option=com_users&task=user.logout", "/ucp.php?mode=logout&sid=1", "/wp-login.php?action=logout",
-            "/?add-to-cart=7", "/cart?add=1&id_product=2", "/index.php?route=checkout/cart/add&id=2", "/admin/delete", "/item/5/delete",
-            "/x.php?do=delete_item&id=4", "/Default.aspx?ctl=Logoff", "/newsletter?unsubscribe=abc", "/?mylogout", "/index.php?route=account/logout",
+            "/user/logout",
+            "/index.php?option=com_users&task=user.logout",
+            "/ucp.php?mode=logout&sid=1",
+            "/wp-login.php?action=logout",
+            "/?add-to-cart=7",
+            "/cart?add=1&id_product=2",
+            "/index.php?route=checkout/cart/add&id=2",
+            "/admin/delete",
+            "/item/5/delete",
+            "/x.php?do=delete_item&id=4",
+            "/Default.aspx?ctl=Logoff",
+            "/newsletter?unsubscribe=abc",
+            "/?mylogout",
+            "/index.php?route=account/logout",
         ] {
             assert!(changes_something(&Url::parse(&format!("https://a.test{url}")).unwrap()), "{url}");
         }
-        for url in ["/how-to-remove-stains", "/?page=delete-nothing-here--guide", "/cart", "/index.php?route=product/product&id=2", "/orders-and-delivery", "/blog/reset-your-telescope"] {
+        for url in [
+            "/how-to-remove-stains",
+            "/?page=delete-nothing-here--guide",
+            "/cart",
+            "/index.php?route=product/product&id=2",
+            "/orders-and-delivery",
+            "/blog/reset-your-telescope",
+        ] {
             assert!(!changes_something(&Url::parse(&format!("https://a.test{url}")).unwrap()), "{url}");
         }
     }

@@ -31,7 +31,15 @@ pub struct Sight {
 impl Sight {
     /// Makes one that is about the page itself.
     pub fn new(code: Code, sure: Sureness, what: impl Into<String>, cure: impl Into<String>) -> Self {
-        Sight { code, sure, subject: String::new(), what: what.into(), cause: String::new(), cure: cure.into(), note: false }
+        Sight {
+            code,
+            sure,
+            subject: String::new(),
+            what: what.into(),
+            cause: String::new(),
+            cure: cure.into(),
+            note: false,
+        }
     }
 
     /// The same about something that other pages may show as well.

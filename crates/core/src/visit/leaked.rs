@@ -69,7 +69,12 @@ fn kept_copies(path: &str) -> Vec<String> {
 }
 
 /// What to ask for.
-pub fn probes(bounds: &Bounds, known: &[Known], system: Option<&str>, folders: &BTreeSet<String>) -> Vec<Probe> {
+pub fn probes(
+    bounds: &Bounds,
+    known: &[Known],
+    system: Option<&str>,
+    folders: &BTreeSet<String>,
+) -> Vec<Probe> {
     let mut out = Vec::new();
     let mut add = |below: &str, about: &'static str, proof: Proof| {
         if let Some(url) = bounds.at(below) {
@@ -89,13 +94,20 @@ pub fn probes(bounds: &Bounds, known: &[Known], system: Option<&str>, folders: &
         (".tar.zst", "an archive", Proof::Begins(ZSTD)),
     ];
     for name in ["dump", "backup", "database", "db", "site", label, host] {
-        for (ending, about, proof) in endings.iter().filter(|(e, ..)| *e != ".tar.zst" || ["site", "backup", host].contains(&name)) {
+        for (ending, about, proof) in
+            endings.iter().filter(|(e, ..)| *e != ".tar.zst" || ["site", "backup", host].contains(&name))
+        {
             add(&format!("{name}{ending}"), about, *proof);
         }
     }
     let mut configs: Vec<&str> = Vec::new();
     for known in known.iter().filter(|k| system.is_none_or(|id| k.definition.id == id)) {
-        let plain = known.definition.config.iter().map(|c| c.path.as_str()).find(|p| !p.contains(['*', '{', '?', '[']));
+        let plain = known
+            .definition
+            .config
+            .iter()
+            .map(|c| c.path.as_str())
+            .find(|p| !p.contains(['*', '{', '?', '[']));
         configs.extend(plain.filter(|p| !configs.contains(p)));
     }
     for path in configs.iter().take(12) {
@@ -129,7 +141,8 @@ impl Probe {
         let body = answer.body.as_slice();
         let text = String::from_utf8_lossy(&body[..body.len().min(64 << 10)]);
         let head = text.trim_start().to_ascii_lowercase();
-        let is_page = head.starts_with("<!doctype html") || head.starts_with("<html") || answer.kind().contains("html");
+        let is_page =
+            head.starts_with("<!doctype html") || head.starts_with("<html") || answer.kind().contains("html");
         let proved = match self.proof {
             Proof::Begins(bytes) => body.starts_with(bytes),
             Proof::Holds("PHP Version") => text.contains("PHP Version") && text.contains("phpinfo()"),
@@ -137,7 +150,8 @@ impl Probe {
             Proof::Variables => {
                 let sets = |l: &str| {
                     l.split_once('=').is_some_and(|(name, _)| {
-                        !name.is_empty() && name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_')
+                        !name.is_empty()
+                            && name.bytes().all(|b| b.is_ascii_uppercase() || b.is_ascii_digit() || b == b'_')
                     })
                 };
                 !is_page && text.lines().any(sets)
@@ -153,12 +167,18 @@ impl Probe {
             }
             Proof::Installer => {
                 let page = page::read(&text, 20);
-                let says = |t: &str| t.to_ascii_lowercase().contains("install") || t.to_ascii_lowercase().contains("setup");
-                page.title != nonsense && !page.forms.is_empty() && (says(&page.title) || page.blocks.iter().take(3).any(|b| says(&b.text)))
+                let says = |t: &str| {
+                    t.to_ascii_lowercase().contains("install") || t.to_ascii_lowercase().contains("setup")
+                };
+                page.title != nonsense
+                    && !page.forms.is_empty()
+                    && (says(&page.title) || page.blocks.iter().take(3).any(|b| says(&b.text)))
             }
             Proof::Listing => {
                 let page = page::read(&text, 20);
-                page.title.starts_with("Index of /") || page.title.starts_with("Directory listing for") || page.title.ends_with(" - /")
+                page.title.starts_with("Index of /")
+                    || page.title.starts_with("Directory listing for")
+                    || page.title.ends_with(" - /")
             }
         };
         let cure = match self.proof {

@@ -1,7 +1,7 @@
 //! Logs in as the definition says: asks for the form, fills it, sends it where it belongs and nowhere else, and looks at a few pages behind.
 
 use super::ask::{Asker, End};
-use super::bounds::{Belongs, changes_something};
+use super::bounds::{Belongs, changes_something, leaves};
 use super::gather::Sight;
 use super::look::{self, Known};
 use super::symptoms::is_signed;
@@ -83,12 +83,23 @@ struct Found<'w> {
 }
 
 /// Logs in. What is wrong is told with the page where it shows.
-pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, most: usize) -> (Option<LoggedIn>, Vec<(String, Sight)>) {
+pub fn log_in(
+    asker: &Asker,
+    known: &Known,
+    ways: &Ways<'_>,
+    person: &Person,
+    most: usize,
+) -> (Option<LoggedIn>, Vec<(String, Sight)>) {
     let home = known.bounds.home.to_string();
     let whose = if person.area == Area::Back { "administrators" } else { "members and customers" };
     let Some(found) = form(asker, known, ways, person, most) else {
         let cure = "name the system with --system, and the folder of the back office with --back-office; forms of other programs cannot be filled";
-        let sight = Sight::new(Code::LogInUnknown, Likely, format!("no form was found by which {whose} log in"), cure);
+        let sight = Sight::new(
+            Code::LogInUnknown,
+            Likely,
+            format!("no form was found by which {whose} log in"),
+            cure,
+        );
         return (None, vec![(home, sight)]);
     };
     let form_url = found.url.to_string();
@@ -102,7 +113,10 @@ pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, mo
     };
     if !matches!(known.bounds.belongs(&found.action), Belongs::Inside | Belongs::Beside) {
         let what = format!("the form sends the password to another host: {}", found.action);
-        sights.push((form_url, Sight::new(Code::LogInFailed, Certain, what, "nothing was sent; settle the site's address first")));
+        sights.push((
+            form_url,
+            Sight::new(Code::LogInFailed, Certain, what, "nothing was sent; settle the site's address first"),
+        ));
         return (Some(result), sights);
     }
     if found.way.wait > 0 {
@@ -111,7 +125,15 @@ pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, mo
     let answer = match asker.client.post(&found.action, &found.fields, most) {
         Ok(answer) => answer,
         Err(e) => {
-            sights.push((form_url, Sight::new(Code::LogInFailed, Certain, format!("no answer to the log-in: {e}"), "look at the server's log")));
+            sights.push((
+                form_url,
+                Sight::new(
+                    Code::LogInFailed,
+                    Certain,
+                    format!("no answer to the log-in: {e}"),
+                    "look at the server's log",
+                ),
+            ));
             return (Some(result), sights);
         }
     };
@@ -120,11 +142,15 @@ pub fn log_in(asker: &Asker, known: &Known, ways: &Ways<'_>, person: &Person, mo
     let held = |beginning: &str| asker.client.holds_cookie(beginning);
     let signed = found.ways.iter().any(|w| is_signed(&w.success, &answer, &last, &text, held));
     let failed = found.ways.iter().any(|w| is_signed(&w.failure, &last, &last, &text, held));
-    result.worked = signed && !(failed && is_form(found.way, &text));
+    let again = is_form(found.way, &text);
+    // A page that lets one out again is behind the door, whatever a line of the system calls it.
+    result.worked = !again && (signed || last.status < 400 && leads_out(&text, &url)) || signed && !failed;
     if !result.worked {
         let what = match failed {
             true => format!("{whose} cannot log in: the form comes again"),
-            false => format!("{whose} cannot log in: no sign of success in the answer (status {})", last.status),
+            false => {
+                format!("{whose} cannot log in: no sign of success in the answer (status {})", last.status)
+            }
         };
         let cure = "look at name and password; else at cookies (domain, path, https), sessions and their folder, and the site's secret keys";
         sights.push((form_url, Sight::new(Code::LogInFailed, Certain, what, cure)));
@@ -139,11 +165,27 @@ fn is_form(way: &LogIn, text: &str) -> bool {
     page::read(text, 50).forms.iter().any(|f| fields_of(f, way).is_some())
 }
 
+/// Whether a page links the way out.
+fn leads_out(text: &str, at: &Url) -> bool {
+    page::read(text, 1000).links.iter().filter_map(|l| at.join(&l.href).ok()).any(|u| leaves(&u))
+}
+
 /// Looks for a form that fits.
-fn form<'w>(asker: &Asker, known: &Known, ways: &Ways<'w>, person: &Person, most: usize) -> Option<Found<'w>> {
+fn form<'w>(
+    asker: &Asker,
+    known: &Known,
+    ways: &Ways<'w>,
+    person: &Person,
+    most: usize,
+) -> Option<Found<'w>> {
     for system in &ways.systems {
         for way in system.log_in.iter().filter(|l| l.area == person.area) {
-            if !crate::survey::recognise::version_fits(ways.version, way.from.as_deref(), way.below.as_deref()) && ways.version.is_some() {
+            if !crate::survey::recognise::version_fits(
+                ways.version,
+                way.from.as_deref(),
+                way.below.as_deref(),
+            ) && ways.version.is_some()
+            {
                 continue;
             }
             for path in paths(way, &ways.back_offices) {
@@ -159,7 +201,11 @@ fn form<'w>(asker: &Asker, known: &Known, ways: &Ways<'w>, person: &Person, most
                 let Some((form, (user, password))) = fitting else { continue };
                 let Ok(action) = journey.url.join(&form.action) else { continue };
                 let fields = filled(form, way, &user, &password, person);
-                let alike = |l: &&LogIn| l.area == person.area && (l.path == way.path || paths(l, &ways.back_offices).contains(&path)) && fields_of(form, l).is_some();
+                let alike = |l: &&LogIn| {
+                    l.area == person.area
+                        && (l.path == way.path || paths(l, &ways.back_offices).contains(&path))
+                        && fields_of(form, l).is_some()
+                };
                 let ways = system.log_in.iter().filter(alike).collect();
                 return Some(Found { system, way, ways, url: journey.url.clone(), action, fields });
             }
@@ -189,7 +235,8 @@ fn is_named(pattern: &str, name: &str) -> bool {
 
 /// The names of the two fields, if a form has both.
 fn fields_of(form: &Form, way: &LogIn) -> Option<(String, String)> {
-    let named = |pattern: &str| form.fields.iter().find(|f| is_named(pattern, &f.name)).map(|f| f.name.clone());
+    let named =
+        |pattern: &str| form.fields.iter().find(|f| is_named(pattern, &f.name)).map(|f| f.name.clone());
     Some((named(&way.user)?, named(&way.password)?))
 }
 
@@ -257,7 +304,9 @@ fn behind(
         let name = url.to_string();
         let End::Answer(answer) = &journey.end else {
             let seen = look::no_page(known, &journey, true);
-            sights.extend(seen.into_iter().map(|s| (name.clone(), Sight { code: Code::BehindLogInFails, ..s })));
+            sights.extend(
+                seen.into_iter().map(|s| (name.clone(), Sight { code: Code::BehindLogInFails, ..s })),
+            );
             continue;
         };
         let (text, _) = page::decoded(&answer.body, answer.charset());
@@ -268,10 +317,22 @@ fn behind(
             sights.push((name, Sight::new(Code::BehindLogInFails, Certain, what, "read the server's log")));
         } else if is_form(found.way, &text) {
             let cure = "look at cookies (domain, path, https) and at sessions and their folder";
-            sights.push((name, Sight::new(Code::BehindLogInFails, Likely, "the log-in does not hold: the form comes again", cure)));
+            sights.push((
+                name,
+                Sight::new(
+                    Code::BehindLogInFails,
+                    Likely,
+                    "the log-in does not hold: the form comes again",
+                    cure,
+                ),
+            ));
         } else {
             let seen = look::page(known, &journey, answer, &page, &text, true);
-            sights.extend(seen.into_iter().filter(|s| !matches!(s.code, Code::PageManyLinks)).map(|s| (name.clone(), s)));
+            sights.extend(
+                seen.into_iter()
+                    .filter(|s| !matches!(s.code, Code::PageManyLinks))
+                    .map(|s| (name.clone(), s)),
+            );
         }
     }
 }
@@ -283,16 +344,12 @@ fn links_behind(known: &Known, page: &Page, at: &Url, found: &Found<'_>, area: A
     for link in &page.links {
         let Ok(url) = base.join(&link.href) else { continue };
         let url = known.bounds.plain(&url);
-        let fits = known.bounds.belongs(&url) == Belongs::Inside
-            && !changes_something(&url)
-            && (area == Area::Front || url.path().starts_with(&folder) || found.way.path.matches('/').count() < 2)
-            && !out.contains(&url);
-        if fits {
+        if known.bounds.belongs(&url) == Belongs::Inside && !changes_something(&url) && !out.contains(&url) {
             out.push(url);
         }
-        if out.len() == BEHIND {
-            break;
-        }
     }
+    // Those of the back office before those of the site, where the two lie apart.
+    out.sort_by_key(|url| area == Area::Back && !url.path().starts_with(&folder));
+    out.truncate(BEHIND);
     out
 }

@@ -7,8 +7,8 @@ use super::symptoms::{Symptoms, php_message, shortened};
 use crate::diagnose::Sureness::{self, Certain, Likely, Possible};
 use crate::finding::Code;
 use crate::system::knowledge::SymptomKind;
-use crate::text::replacements::Replacements;
-use crate::trace::{Sure, Tracer};
+use crate::text::replacements::{LeftReason, Replacements};
+use crate::trace::{Found, Sure, Tracer};
 use std::sync::Arc;
 use std::time::Duration;
 use zporter_web::Url;
@@ -25,6 +25,8 @@ pub struct Known {
     pub symptoms: Symptoms,
     /// The old place.
     pub old: Option<Arc<Replacements>>,
+    /// Whether the old site has the same host: that its name stands somewhere says nothing then.
+    pub same_host: bool,
     /// Whether it is a development copy.
     pub copy: bool,
     /// Whether mail is known to be off.
@@ -48,7 +50,11 @@ pub fn no_page(known: &Known, journey: &Journey, linked: bool) -> Vec<Sight> {
             "look what the server does there; more time is given by --patience",
         )),
         End::None(e) => {
-            let cure = if linked { "look at the server's log" } else { "look whether the web server runs, and at its log" };
+            let cure = if linked {
+                "look at the server's log"
+            } else {
+                "look whether the web server runs, and at its log"
+            };
             out.push(Sight::new(Code::PageFails, Certain, e.to_string(), cure));
         }
         End::Answer(answer) => {
@@ -70,7 +76,10 @@ fn refused(status: u16, linked: bool) -> Option<Sight> {
             format!("the page is not there (status {status})"),
             "look whether it is there on the old site (--beside), and whether friendly addresses are handled here (.htaccess, rewrite rules)",
         ),
-        401 | 407 => Sight::new(Code::PageFails, Possible, "the server asks for a password", "let in who shall see it").as_note(),
+        401 | 407 => {
+            Sight::new(Code::PageFails, Possible, "the server asks for a password", "let in who shall see it")
+                .as_note()
+        }
         403 if linked => Sight::new(
             Code::PageFails,
             Possible,
@@ -125,8 +134,13 @@ fn led_away(known: &Known, to: &Url, whose: Belongs, how: &str) -> Sight {
         .about(format!("{how} {host}"));
     }
     if whose == Belongs::NoPage {
-        return Sight::new(Code::RedirectAway, Certain, format!("{how} to {}", shortened(to.as_str())), "look where it comes from")
-            .about(format!("{how} {to}"));
+        return Sight::new(
+            Code::RedirectAway,
+            Certain,
+            format!("{how} to {}", shortened(to.as_str())),
+            "look where it comes from",
+        )
+        .about(format!("{how} {to}"));
     }
     Sight::new(
         Code::RedirectAway,
@@ -145,7 +159,14 @@ fn names_old(old: &Arc<Replacements>, text: &[u8]) -> bool {
 }
 
 /// What is wrong with a page that came.
-pub fn page(known: &Known, journey: &Journey, answer: &Answer, page: &Page, text: &str, linked: bool) -> Vec<Sight> {
+pub fn page(
+    known: &Known,
+    journey: &Journey,
+    answer: &Answer,
+    page: &Page,
+    text: &str,
+    linked: bool,
+) -> Vec<Sight> {
     let mut out = Vec::new();
     let told = tells_of_fault(known, journey, answer, page, text, &mut out);
     if !told && let Some(sight) = refused(answer.status, linked) {
@@ -183,34 +204,62 @@ pub fn page(known: &Known, journey: &Journey, answer: &Answer, page: &Page, text
 }
 
 /// What the page says of itself: an error, an installer, maintenance.
-fn tells_of_fault(known: &Known, journey: &Journey, answer: &Answer, page: &Page, text: &str, out: Out<'_>) -> bool {
+fn tells_of_fault(
+    known: &Known,
+    journey: &Journey,
+    answer: &Answer,
+    page: &Page,
+    text: &str,
+    out: Out<'_>,
+) -> bool {
     let mut told = false;
     if let Some(symptom) = known.symptoms.shown(journey, answer, page, text) {
         let (code, what) = match symptom.kind {
-            SymptomKind::Database => (Code::PageDatabaseError, "an error of the database in place of the page"),
+            SymptomKind::Database => {
+                (Code::PageDatabaseError, "an error of the database in place of the page")
+            }
             SymptomKind::Program => (Code::PageProgramError, "an error of the program in the page"),
             SymptomKind::Maintenance => (Code::PageClosed, "closed for visitors"),
             SymptomKind::Installer => (Code::PageInstaller, "an installer in place of the site"),
-            SymptomKind::Placeholder => (Code::PagePlaceholder, "a page of the web server in place of the site"),
+            SymptomKind::Placeholder => {
+                (Code::PagePlaceholder, "a page of the web server in place of the site")
+            }
         };
         let sign = symptom.sign.text.as_deref().or(symptom.sign.location.as_deref()).unwrap_or("its status");
-        let sure = if answer.status >= 500 || symptom.sign.status.is_some() || symptom.sign.location.is_some() || page.letters() < 600 {
+        let sure = if answer.status >= 500
+            || symptom.sign.status.is_some()
+            || symptom.sign.location.is_some()
+            || page.letters() < 600
+        {
             Certain
         } else {
             Likely
         };
-        out.push(Sight::new(code, sure, format!("{what}: {sign}"), symptom.cure.clone()).because(symptom.cause.clone()).about(format!("{code:?} {sign}")));
+        out.push(
+            Sight::new(code, sure, format!("{what}: {sign}"), symptom.cure.clone())
+                .because(symptom.cause.clone())
+                .about(format!("{code:?} {sign}")),
+        );
         told = true;
     }
     if let Some(message) = php_message(page, text) {
         let sure = if message.as_markup { Certain } else { Likely };
         let harmless = matches!(message.kind.as_str(), "Notice" | "Deprecated" | "Strict Standards");
-        let cause = if harmless { "the program was written for another PHP, and the server shows such notes" } else { "the program failed there" };
+        let cause = if harmless {
+            "the program was written for another PHP, and the server shows such notes"
+        } else {
+            "the program failed there"
+        };
         let cure = "look at the file and line; on a live site set display_errors off";
         out.push(
-            Sight::new(Code::PageProgramError, sure, format!("a message of PHP in the page: {}", message.said), cure)
-                .because(cause)
-                .about(message.said.clone()),
+            Sight::new(
+                Code::PageProgramError,
+                sure,
+                format!("a message of PHP in the page: {}", message.said),
+                cure,
+            )
+            .because(cause)
+            .about(message.said.clone()),
         );
         told = told || matches!(message.kind.as_str(), "Fatal error" | "Parse error");
     }
@@ -219,8 +268,14 @@ fn tells_of_fault(known: &Known, journey: &Journey, answer: &Answer, page: &Page
 
 fn cut(answer: &Answer, out: Out<'_>) {
     let (what, cure) = match answer.cut {
-        Some(Cut::Large) => ("is larger than what is read of a page", "look what makes it so large; what is behind was not looked at"),
-        Some(Cut::Slow) => ("does not come to its end in time", "look what the server does there; more time is given by --patience"),
+        Some(Cut::Large) => (
+            "is larger than what is read of a page",
+            "look what makes it so large; what is behind was not looked at",
+        ),
+        Some(Cut::Slow) => (
+            "does not come to its end in time",
+            "look what the server does there; more time is given by --patience",
+        ),
         Some(Cut::Broken) => ("breaks off before its end", "read the server's log"),
         None => return,
     };
@@ -229,18 +284,25 @@ fn cut(answer: &Answer, out: Out<'_>) {
 }
 
 fn blank(answer: &Answer, page: &Page, out: Out<'_>) {
-    let shows = page.pictures > 0 || !page.forms.is_empty() || page.needs.iter().any(|(k, _)| *k == zporter_web::page::Kind::Frame);
+    let shows = page.pictures > 0
+        || !page.forms.is_empty()
+        || page.needs.iter().any(|(k, _)| *k == zporter_web::page::Kind::Frame);
     if shows || page.refresh.is_some() || page.letters() > 2 {
         return;
     }
-    let scripted = page.needs.iter().any(|(k, _)| *k == zporter_web::page::Kind::Script) || answer.body.len() > 2000;
+    let scripted =
+        page.needs.iter().any(|(k, _)| *k == zporter_web::page::Kind::Script) || answer.body.len() > 2000;
     let sight = Sight::new(
         Code::PageBlank,
         if scripted { Possible } else { Certain },
         if answer.body.is_empty() { "nothing at all comes" } else { "the page shows nothing" },
         "read the server's log: mostly PHP stopped with an error that is not shown",
     );
-    out.push(if scripted { sight.as_note().because("a script may fill it, which a browser would run") } else { sight });
+    out.push(if scripted {
+        sight.as_note().because("a script may fill it, which a browser would run")
+    } else {
+        sight
+    });
 }
 
 /// The old address or folder, as the rewriter finds it.
@@ -254,8 +316,13 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
     let _ = tracer.lines("", body);
     let traced = tracer.finish();
     for sure in [Sure::Certain, Sure::Likely] {
-        let count: usize = traced.found.iter().filter(|f| f.sure == sure).map(|f| f.count).sum();
-        let Some(first) = traced.found.iter().find(|f| f.sure == sure) else { continue };
+        if sure == Sure::Likely && known.same_host {
+            continue;
+        }
+        // A reference from the root is judged where it leads.
+        let ours = |f: &&Found| f.sure == sure && f.what != LeftReason::RootRelative.words();
+        let count: usize = traced.found.iter().filter(ours).map(|f| f.count).sum();
+        let Some(first) = traced.found.iter().find(ours) else { continue };
         let nesting = if first.nesting.is_empty() { String::new() } else { format!(" ({})", first.nesting) };
         let times = if count == 1 { String::new() } else { format!(" {count} times") };
         let certain = sure == Sure::Certain;
@@ -265,7 +332,7 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
             format!("the {whose} names the old place{times}{nesting}: {}", first.excerpt),
             "zporter settle SITE --dry-run shows where it stands; caches of pages and styles keep it as well",
         );
-        let sight = sight.about(format!("{sure:?} {}", first.excerpt));
+        let sight = sight.about(if certain { first.excerpt.clone() } else { first.what.to_string() });
         // What a rewrite would leave is mostly another site of the old host, or its name in a sentence.
         out.push(if certain { sight } else { sight.as_note().because(first.what) });
     }
@@ -275,7 +342,10 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
 fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     let told = [("canonical address", &page.canonical), ("base address", &page.base)];
     for (what, written) in told {
-        let Some(to) = written.as_deref().filter(|w| !w.is_empty()).and_then(|w| journey.url.join(w).ok()) else { continue };
+        let Some(to) = written.as_deref().filter(|w| !w.is_empty()).and_then(|w| journey.url.join(w).ok())
+        else {
+            continue;
+        };
         let (sure, why) = match known.bounds.belongs(&to) {
             Belongs::Inside if to.scheme() == known.bounds.home.scheme() => continue,
             Belongs::Inside => (Likely, "another scheme"),
@@ -294,7 +364,8 @@ fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
             .about(format!("{what} {} {}", to.scheme(), to.host_str().unwrap_or_default())),
         );
     }
-    if let Some(to) = page.refresh.as_deref().filter(|r| !r.is_empty()).and_then(|r| journey.url.join(r).ok()) {
+    if let Some(to) = page.refresh.as_deref().filter(|r| !r.is_empty()).and_then(|r| journey.url.join(r).ok())
+    {
         let whose = known.bounds.belongs(&to);
         if !matches!(whose, Belongs::Inside | Belongs::Beside) {
             out.push(led_away(known, &to, whose, "sends visitors by a line in the page"));
@@ -320,11 +391,18 @@ fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
         );
     }
     for form in &page.forms {
-        let Some(url) = journey.url.join(&form.action).ok().filter(|u| u.scheme() == "http") else { continue };
+        let Some(url) = journey.url.join(&form.action).ok().filter(|u| u.scheme() == "http") else {
+            continue;
+        };
         out.push(
-            Sight::new(Code::MixedContent, Certain, format!("sends a form unencrypted: {}", shortened(url.as_str())), "let it be sent by https")
-                .because("browsers warn of it")
-                .about(url.as_str()),
+            Sight::new(
+                Code::MixedContent,
+                Certain,
+                format!("sends a form unencrypted: {}", shortened(url.as_str())),
+                "let it be sent by https",
+            )
+            .because("browsers warn of it")
+            .about(url.as_str()),
         );
     }
     for link in &page.links {
@@ -384,18 +462,25 @@ fn cookies(known: &Known, journey: &Journey, answer: &Answer, out: Out<'_>) {
 }
 
 fn letters(page: &Page, out: Out<'_>) {
-    let texts = std::iter::once(page.title.as_str()).chain(page.blocks.iter().filter(|b| !b.quoted).map(|b| b.text.as_str()));
+    let texts = std::iter::once(page.title.as_str())
+        .chain(page.blocks.iter().filter(|b| !b.quoted).map(|b| b.text.as_str()));
     let (sure, what, cure) = match damaged(texts) {
         None => return,
-        Some(Damage::Broken(word)) => {
-            (Likely, format!("letters that are none in the page's character set: {word}"), "compare what the server and the page say of the character set with that of the database")
-        }
-        Some(Damage::Twice(word)) => {
-            (Likely, format!("letters that were encoded twice: {word}"), "the dump was read in a wrong character set: load it again in its own")
-        }
-        Some(Damage::Lost(word)) => {
-            (Possible, format!("question marks where letters were: {word}"), "the dump was read in a wrong character set: load it again in its own")
-        }
+        Some(Damage::Broken(word)) => (
+            Likely,
+            format!("letters that are none in the page's character set: {word}"),
+            "compare what the server and the page say of the character set with that of the database",
+        ),
+        Some(Damage::Twice(word)) => (
+            Likely,
+            format!("letters that were encoded twice: {word}"),
+            "the dump was read in a wrong character set: load it again in its own",
+        ),
+        Some(Damage::Lost(word)) => (
+            Possible,
+            format!("question marks where letters were: {word}"),
+            "the dump was read in a wrong character set: load it again in its own",
+        ),
     };
     out.push(Sight::new(Code::LettersDamaged, sure, what, cure));
 }
@@ -404,13 +489,18 @@ fn letters(page: &Page, out: Out<'_>) {
 pub fn sends_mail(form: &Form) -> bool {
     let has = |kinds: &[&str]| form.fields.iter().any(|f| kinds.contains(&f.kind.as_str()));
     let named = |words: &[&str]| {
-        form.fields.iter().filter(|f| f.kind != "hidden").any(|f| words.iter().any(|w| f.name.to_ascii_lowercase().contains(w)))
+        form.fields
+            .iter()
+            .filter(|f| f.kind != "hidden")
+            .any(|f| words.iter().any(|w| f.name.to_ascii_lowercase().contains(w)))
     };
     let passwords = form.fields.iter().filter(|f| f.kind == "password").count();
     if !form.post || passwords == 1 && !named(&["confirm", "repeat", "again", "firstname", "first_name"]) {
         return false;
     }
-    has(&["email"]) || named(&["email", "e-mail", "mail"]) || has(&["textarea"]) && named(&["message", "comment", "enquiry", "subject", "body", "text"])
+    has(&["email"])
+        || named(&["email", "e-mail", "mail"])
+        || has(&["textarea"]) && named(&["message", "comment", "enquiry", "subject", "body", "text"])
 }
 
 fn forms(known: &Known, page: &Page, out: Out<'_>) {
@@ -422,7 +512,10 @@ fn forms(known: &Known, page: &Page, out: Out<'_>) {
             Sight::new(
                 Code::FormSends,
                 Possible,
-                format!("a form of a development copy would send mail: {}", if form.action.is_empty() { "to this page" } else { &form.action }),
+                format!(
+                    "a form of a development copy would send mail: {}",
+                    if form.action.is_empty() { "to this page" } else { &form.action }
+                ),
                 "switch mail off in the copy: zporter switch SITE mail=off",
             )
             .about(form.action.split('?').next().unwrap_or_default()),
@@ -434,7 +527,13 @@ fn forms(known: &Known, page: &Page, out: Out<'_>) {
 pub fn index(known: &Known, page: &Page, answer: &Answer, robots_close: bool) -> Option<Sight> {
     let header = answer.all("x-robots-tag").any(|r| r.to_ascii_lowercase().contains("noindex"));
     let kept_out = page.unlisted() || header || robots_close;
-    let by = if page.unlisted() { "the home page says so" } else if header { "a header says so" } else { "robots.txt says so" };
+    let by = if page.unlisted() {
+        "the home page says so"
+    } else if header {
+        "a header says so"
+    } else {
+        "robots.txt says so"
+    };
     match (kept_out, known.copy) {
         (true, false) => Some(
             Sight::new(

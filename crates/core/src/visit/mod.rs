@@ -174,7 +174,9 @@ pub enum VisitError {
 
 /// Looks at a running site.
 pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Visited, VisitError> {
-    if let Some(id) = job.system.as_deref().filter(|id| !input.systems.iter().any(|k| k.definition.id == **id)) {
+    if let Some(id) =
+        job.system.as_deref().filter(|id| !input.systems.iter().any(|k| k.definition.id == **id))
+    {
         return Err(VisitError::System(id.to_string()));
     }
     let mut old_addresses = job.old_address.clone();
@@ -190,7 +192,9 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     };
     let mut out = Visited {
         address: job.address.to_string(),
-        at: job.at.map(|at| serde_json::to_value(at).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()),
+        at: job.at.map(|at| {
+            serde_json::to_value(at).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
+        }),
         system: job.system.clone(),
         ..Visited::default()
     };
@@ -219,6 +223,7 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         bounds: bounds.clone(),
         symptoms: symptoms::Symptoms::of(input.systems, job.system.as_deref()),
         old: searched.map(Arc::new),
+        same_host: old_addresses.iter().any(|old| bounds.hosts().iter().any(|h| h == old.host())),
         copy: job.copy,
         mail_off: input.mail_off,
         slow: job.slow.duration(),
@@ -288,7 +293,11 @@ fn ask_names(job: &VisitJob, out: &mut Visited, gathered: &mut Gathered) {
             out.names = Some(names);
             sights.into_iter().for_each(|s| gathered.add(&host, None, s));
         }
-        Err(e) => gathered.add(&host, None, Sight::new(Code::NameServerFails, Likely, format!("name servers cannot be asked: {e}"), "")),
+        Err(e) => gathered.add(
+            &host,
+            None,
+            Sight::new(Code::NameServerFails, Likely, format!("name servers cannot be asked: {e}"), ""),
+        ),
     }
 }
 
@@ -322,18 +331,35 @@ fn proves_itself(
     };
     if let Some(why) = &shown.wrong {
         let names = shown.names.iter().take(4).map(|n| symptoms::shortened(n)).collect::<Vec<_>>().join(", ");
-        let what = format!("the certificate does not hold for the site: {why} (it is for {names}, until {})", shown.until.date());
+        let what = format!(
+            "the certificate does not hold for the site: {why} (it is for {names}, until {})",
+            shown.until.date()
+        );
         let cure = match settings.any_certificate {
             true => "get one for this name before visitors come",
             false => "get one for this name; to look at the site all the same, say --any-certificate",
         };
-        gathered.add(home, None, Sight::new(Code::CertificateWrong, Certain, what, cure).because(format!("made by {}", symptoms::shortened(&shown.issuer))));
+        gathered.add(
+            home,
+            None,
+            Sight::new(Code::CertificateWrong, Certain, what, cure)
+                .because(format!("made by {}", symptoms::shortened(&shown.issuer))),
+        );
         return Ok(settings.any_certificate);
     }
     let days = (shown.until - time::OffsetDateTime::now_utc()).whole_days();
     if days < ENDS_SOON {
         let what = format!("the certificate ends in {days} days, on {}", shown.until.date());
-        gathered.add(home, None, Sight::new(Code::CertificateEnds, Likely, what, "look whether it is renewed by itself on this host"));
+        gathered.add(
+            home,
+            None,
+            Sight::new(
+                Code::CertificateEnds,
+                Likely,
+                what,
+                "look whether it is renewed by itself on this host",
+            ),
+        );
     }
     Ok(true)
 }

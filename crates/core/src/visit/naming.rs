@@ -8,8 +8,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use std::net::{IpAddr, SocketAddr};
 use std::time::Duration;
-pub use zporter_web::names::{Kind, Record};
 use zporter_web::names::{Asker, Told, of_this_machine};
+pub use zporter_web::names::{Kind, Record};
 
 /// Resolvers that anybody may ask.
 const PUBLIC: [[u8; 4]; 3] = [[1, 1, 1, 1], [8, 8, 8, 8], [9, 9, 9, 9]];
@@ -89,7 +89,15 @@ pub fn ask(question: &Question<'_>, patience: Duration) -> std::io::Result<(Name
     let mut sights = Vec::new();
     if own.is_empty() {
         let cure = "look whether the name is registered and its name servers are entered; name them with --name-server IP";
-        sights.push(Sight::new(Code::NameServerFails, Likely, format!("no name servers were found for {}", question.host), cure).about("none"));
+        sights.push(
+            Sight::new(
+                Code::NameServerFails,
+                Likely,
+                format!("no name servers were found for {}", question.host),
+                cure,
+            )
+            .about("none"),
+        );
     }
     for (name, at) in own.iter().take(SERVERS) {
         out.asked.push(told(&asker, name, *at, true, question));
@@ -99,7 +107,8 @@ pub fn ask(question: &Question<'_>, patience: Duration) -> std::io::Result<(Name
     }
     judge_addresses(&out, question, &mut sights);
     if let Some(zone) = &zone {
-        let from = own.first().map(|(_, at)| (*at, false)).or_else(|| resolvers.first().map(|at| (*at, true)));
+        let from =
+            own.first().map(|(_, at)| (*at, false)).or_else(|| resolvers.first().map(|at| (*at, true)));
         if let Some((at, recurse)) = from {
             for kind in [Kind::Mx, Kind::Txt, Kind::Caa, Kind::Ns] {
                 out.zone_records.extend_from_slice(asker.ask(at, zone, kind, recurse).records());
@@ -111,7 +120,11 @@ pub fn ask(question: &Question<'_>, patience: Duration) -> std::io::Result<(Name
 }
 
 /// The zone in which a name lies, and the servers that answer for it.
-fn zone_of(asker: &Asker, host: &str, resolvers: &[SocketAddr]) -> (Option<String>, Vec<(String, SocketAddr)>) {
+fn zone_of(
+    asker: &Asker,
+    host: &str,
+    resolvers: &[SocketAddr],
+) -> (Option<String>, Vec<(String, SocketAddr)>) {
     for resolver in resolvers {
         let mut name = host.trim_end_matches('.');
         while name.contains('.') {
@@ -122,7 +135,9 @@ fn zone_of(asker: &Asker, host: &str, resolvers: &[SocketAddr]) -> (Option<Strin
                         for kind in [Kind::A, Kind::Aaaa] {
                             let found = asker.ask(*resolver, &server.value, kind, true);
                             let ips = found.records().iter().filter_map(|r| r.value.parse::<IpAddr>().ok());
-                            out.extend(ips.map(|ip| (server.value.trim_end_matches('.').to_string(), SocketAddr::new(ip, 53))));
+                            out.extend(ips.map(|ip| {
+                                (server.value.trim_end_matches('.').to_string(), SocketAddr::new(ip, 53))
+                            }));
                         }
                     }
                     return (Some(name.to_string()), out);
@@ -157,7 +172,10 @@ fn told(asker: &Asker, name: &str, at: SocketAddr, own: bool, question: &Questio
         (Some(twin), false) => addresses(twin),
         _ => Vec::new(),
     };
-    let new_host = question.wanted.filter(|_| !found.is_empty()).map(|wanted| found.iter().all(|r| r.value.parse() == Ok(wanted)));
+    let new_host = question
+        .wanted
+        .filter(|_| !found.is_empty())
+        .map(|wanted| found.iter().all(|r| r.value.parse() == Ok(wanted)));
     Asked { server: name.to_string(), own, addresses: found, twin, no_answer, new_host }
 }
 
@@ -171,50 +189,104 @@ fn judge_addresses(names: &Names, question: &Question<'_>, sights: &mut Vec<Sigh
         let whose = if asked.own { "the name server" } else { "the resolver" };
         let server = &asked.server;
         if let Some(why) = asked.no_answer.as_ref().filter(|_| asked.addresses.is_empty()) {
-            let sight = Sight::new(Code::NameServerFails, Likely, format!("{whose} {server} does not answer: {why}"), "ask again; else look whether it is reachable from here");
+            let sight = Sight::new(
+                Code::NameServerFails,
+                Likely,
+                format!("{whose} {server} does not answer: {why}"),
+                "ask again; else look whether it is reachable from here",
+            );
             sights.push(if asked.own { sight } else { sight.as_note() }.about(server.clone()));
             continue;
         }
         if asked.addresses.is_empty() {
-            let sight = Sight::new(Code::NameServerFails, Likely, format!("{whose} {server} knows no address of {host}"), format!("add an A record for {host}"));
+            let sight = Sight::new(
+                Code::NameServerFails,
+                Likely,
+                format!("{whose} {server} knows no address of {host}"),
+                format!("add an A record for {host}"),
+            );
             sights.push(if asked.own { sight } else { sight.as_note() }.about(server.clone()));
             continue;
         }
         let Some(wanted) = question.wanted else { continue };
         let twin = question.twin.as_deref().unwrap_or_default();
-        let of_each = [(host, &asked.addresses), (twin, &asked.twin)].into_iter().flat_map(|(name, records)| {
-            [Kind::A, Kind::Aaaa].map(|kind| (name, records.iter().filter(move |r| r.kind == kind)))
-        });
+        let of_each =
+            [(host, &asked.addresses), (twin, &asked.twin)].into_iter().flat_map(|(name, records)| {
+                [Kind::A, Kind::Aaaa].map(|kind| (name, records.iter().filter(move |r| r.kind == kind)))
+            });
         for (name, records) in of_each {
             let others: Vec<&Record> = records.filter(|r| r.value.parse() != Ok(wanted)).collect();
             let Some(first) = others.first() else { continue };
             let seconds = others.iter().map(|r| r.seconds).max().unwrap_or(0);
-            let (kind, all) = (first.kind.word(), others.iter().map(|r| r.value.as_str()).collect::<Vec<_>>().join(", "));
+            let (kind, all) =
+                (first.kind.word(), others.iter().map(|r| r.value.as_str()).collect::<Vec<_>>().join(", "));
             if asked.own {
-                let lower = if seconds > LONG { format!("; it lives for {seconds} seconds: set that to 300 a day before") } else { String::new() };
+                let lower = if seconds > LONG {
+                    format!("; it lives for {seconds} seconds: set that to 300 a day before")
+                } else {
+                    String::new()
+                };
                 let cure = match (first.kind, wanted) {
-                    (Kind::Aaaa, IpAddr::V4(_)) => format!("take the AAAA record of {name} away, or set it to the new host's{lower}"),
+                    (Kind::Aaaa, IpAddr::V4(_)) => {
+                        format!("take the AAAA record of {name} away, or set it to the new host's{lower}")
+                    }
                     _ => format!("set the {kind} record of {name} to {wanted}{lower}"),
                 };
                 sights.push(
-                    Sight::new(Code::NameLeadsElsewhere, Certain, format!("{server} leads {name} to {all} ({kind}), not to the new host"), cure)
-                        .about(format!("{name} {all}")),
+                    Sight::new(
+                        Code::NameLeadsElsewhere,
+                        Certain,
+                        format!("{server} leads {name} to {all} ({kind}), not to the new host"),
+                        cure,
+                    )
+                    .about(format!("{name} {all}")),
                 );
             } else {
-                let what = format!("the resolver {server} still leads {name} to {all}, for up to {seconds} seconds");
-                sights.push(Sight::new(Code::NameLeadsElsewhere, Certain, what, "wait; the old host should go on to answer until then").about(format!("{server} {name}")).as_note());
+                let what =
+                    format!("the resolver {server} still leads {name} to {all}, for up to {seconds} seconds");
+                sights.push(
+                    Sight::new(
+                        Code::NameLeadsElsewhere,
+                        Certain,
+                        what,
+                        "wait; the old host should go on to answer until then",
+                    )
+                    .about(format!("{server} {name}"))
+                    .as_note(),
+                );
             }
         }
     }
     let own: Vec<&Asked> = names.asked.iter().filter(|a| a.own && !a.addresses.is_empty()).collect();
     let plain = |a: &Asked| a.addresses.iter().map(|r| (r.kind, r.value.clone())).collect::<Vec<_>>();
     if let Some(other) = own.iter().skip(1).find(|a| plain(a) != plain(own[0])) {
-        let what = format!("{} says {}, {} says {}", own[0].server, values(&own[0].addresses), other.server, values(&other.addresses));
-        sights.push(Sight::new(Code::NamesDiffer, Certain, format!("the name servers do not agree on {host}: {what}"), "wait until all have the new zone; else look why one of them does not get it").about("differ"));
+        let what = format!(
+            "{} says {}, {} says {}",
+            own[0].server,
+            values(&own[0].addresses),
+            other.server,
+            values(&other.addresses)
+        );
+        sights.push(
+            Sight::new(
+                Code::NamesDiffer,
+                Certain,
+                format!("the name servers do not agree on {host}: {what}"),
+                "wait until all have the new zone; else look why one of them does not get it",
+            )
+            .about("differ"),
+        );
     }
 }
 
-fn judge_zone(asker: &Asker, names: &Names, question: &Question<'_>, zone: &str, from: (SocketAddr, bool), sights: &mut Vec<Sight>) {
+fn judge_zone(
+    asker: &Asker,
+    names: &Names,
+    question: &Question<'_>,
+    zone: &str,
+    from: (SocketAddr, bool),
+    sights: &mut Vec<Sight>,
+) {
     let of = |kind: Kind| names.zone_records.iter().filter(move |r| r.kind == kind);
     let host = question.host.trim_end_matches('.');
     let old: Vec<IpAddr> = names
@@ -228,8 +300,13 @@ fn judge_zone(asker: &Asker, names: &Names, question: &Question<'_>, zone: &str,
         .map(|r| r.value.split_whitespace().last().unwrap_or_default().trim_end_matches('.').to_string())
         .collect();
     if mail.is_empty() {
-        let what = format!("no server takes mail for {zone} (no MX record): mail goes where the name's address leads");
-        sights.push(Sight::new(Code::MailToKnow, Possible, what, "add an MX record, if anybody gets mail there").about("mx"));
+        let what = format!(
+            "no server takes mail for {zone} (no MX record): mail goes where the name's address leads"
+        );
+        sights.push(
+            Sight::new(Code::MailToKnow, Possible, what, "add an MX record, if anybody gets mail there")
+                .about("mx"),
+        );
     }
     for server in mail.iter().filter(|m| !m.is_empty()) {
         let twin = question.twin.as_deref().unwrap_or_default();
@@ -239,24 +316,50 @@ fn judge_zone(asker: &Asker, names: &Names, question: &Question<'_>, zone: &str,
             sights.push(Sight::new(Code::MailToKnow, Certain, what, cure).about(server.clone()));
             continue;
         }
-        let at: Vec<IpAddr> = asker.ask(from.0, server, Kind::A, from.1).records().iter().filter_map(|r| r.value.parse().ok()).collect();
+        let at: Vec<IpAddr> = asker
+            .ask(from.0, server, Kind::A, from.1)
+            .records()
+            .iter()
+            .filter_map(|r| r.value.parse().ok())
+            .collect();
         if at.iter().any(|ip| old.contains(ip)) {
             let what = format!("mail for {zone} goes to {server}, which is the old host");
-            sights.push(Sight::new(Code::MailToKnow, Likely, what, "keep the old host for mail, or move the mailboxes and set MX").about(server.clone()));
+            sights.push(
+                Sight::new(
+                    Code::MailToKnow,
+                    Likely,
+                    what,
+                    "keep the old host for mail, or move the mailboxes and set MX",
+                )
+                .about(server.clone()),
+            );
         }
     }
     if let (Some(spf), Some(wanted)) = (of(Kind::Txt).find(|r| r.value.contains("v=spf1")), question.wanted) {
         let rule = spf.value.to_ascii_lowercase();
-        let covers = rule.contains(&wanted.to_string()) || rule.split_whitespace().any(|w| matches!(w.trim_start_matches('+').trim_matches('"'), "a" | "all" | "mx"));
+        let covers = rule.contains(&wanted.to_string())
+            || rule
+                .split_whitespace()
+                .any(|w| matches!(w.trim_start_matches('+').trim_matches('"'), "a" | "all" | "mx"));
         if !covers {
             let what = format!("the rule for mail of {zone} does not name the new host: {}", spf.value);
             let cure = format!("if the site sends mail itself, add ip4:{wanted} to the TXT record");
             sights.push(Sight::new(Code::MailToKnow, Possible, what, cure).about("spf").as_note());
         }
     }
-    let makers: Vec<&str> = of(Kind::Caa).filter(|r| r.value.contains("issue")).map(|r| r.value.as_str()).collect();
+    let makers: Vec<&str> =
+        of(Kind::Caa).filter(|r| r.value.contains("issue")).map(|r| r.value.as_str()).collect();
     if !makers.is_empty() {
         let what = format!("only some may make certificates for {zone}: {}", makers.join(", "));
-        sights.push(Sight::new(Code::CertificatesForbidden, Possible, what, "look whether the new host gets its certificates from one of them").about("caa").as_note());
+        sights.push(
+            Sight::new(
+                Code::CertificatesForbidden,
+                Possible,
+                what,
+                "look whether the new host gets its certificates from one of them",
+            )
+            .about("caa")
+            .as_note(),
+        );
     }
 }

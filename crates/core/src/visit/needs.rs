@@ -14,13 +14,21 @@ pub const SAMPLE: usize = 1 << 20;
 /// What is wrong with something that a page needs.
 pub fn look(known: &Known, kind: Kind, journey: &Journey) -> Vec<Sight> {
     let mut out = Vec::new();
-    let missing = |why: String, cure: &str| Sight::new(Code::AssetMissing, Certain, format!("a {} is missing: {why}", kind.word()), cure);
+    let missing = |why: String, cure: &str| {
+        Sight::new(Code::AssetMissing, Certain, format!("a {} is missing: {why}", kind.word()), cure)
+    };
     match &journey.end {
         End::Answer(answer) if answer.status >= 400 => out.push(missing(
             format!("status {}", answer.status),
             "look whether the file was carried, and whether its address is right",
         )),
-        End::Answer(answer) if answer.body.is_empty() && answer.status != 204 && kind != Kind::Frame && kind != Kind::Script && kind != Kind::Style => {
+        End::Answer(answer)
+            if answer.body.is_empty()
+                && answer.status != 204
+                && kind != Kind::Frame
+                && kind != Kind::Script
+                && kind != Kind::Style =>
+        {
             out.push(missing("nothing comes".into(), "the file is empty: carry it again"));
         }
         End::Answer(answer) if is_page(kind, answer) => out.push(
@@ -32,24 +40,27 @@ pub fn look(known: &Known, kind: Kind, journey: &Journey) -> Vec<Sight> {
             )
             .because("browsers drop it"),
         ),
-        End::Answer(answer) if !is_kind(kind, answer) => out.push(
-            Sight::new(
-                Code::AssetIsPage,
-                Likely,
-                format!("what comes is no {}", kind.word()),
-                "look at the file: it may have been damaged on the way, or carried as text",
-            ),
-        ),
+        End::Answer(answer) if !is_kind(kind, answer) => out.push(Sight::new(
+            Code::AssetIsPage,
+            Likely,
+            format!("what comes is no {}", kind.word()),
+            "look at the file: it may have been damaged on the way, or carried as text",
+        )),
         End::Answer(answer) => {
             if answer.cut == Some(Cut::Broken) || answer.cut == Some(Cut::Slow) {
-                out.push(missing("it breaks off before its end".into(), "carry the file again; read the server's log"));
+                out.push(missing(
+                    "it breaks off before its end".into(),
+                    "carry the file again; read the server's log",
+                ));
             }
             if matches!(kind, Kind::Style | Kind::Script) {
                 old_place(known, &answer.body, kind.word(), &mut out);
             }
         }
         End::None(e) => out.push(missing(e.to_string(), "look at the server's log")),
-        End::Circle => out.push(missing("it is sent in a circle".into(), "look at the rules of the web server")),
+        End::Circle => {
+            out.push(missing("it is sent in a circle".into(), "look at the rules of the web server"))
+        }
         End::Away(_) => (),
     }
     for sight in &mut out {
@@ -78,7 +89,17 @@ fn is_kind(kind: Kind, answer: &Answer) -> bool {
         Kind::Picture => {
             let head = body[..body.len().min(1024)].trim_ascii_start();
             const BEGINNINGS: [&[u8]; 11] = [
-                b"\x89PNG", b"GIF8", b"\xff\xd8\xff", b"RIFF", b"BM", b"\0\0\x01\0", b"\0\0\x02\0", b"II*\0", b"MM\0*", b"\xff\x0a", b"\0\0\0\x0cJXL ",
+                b"\x89PNG",
+                b"GIF8",
+                b"\xff\xd8\xff",
+                b"RIFF",
+                b"BM",
+                b"\0\0\x01\0",
+                b"\0\0\x02\0",
+                b"II*\0",
+                b"MM\0*",
+                b"\xff\x0a",
+                b"\0\0\0\x0cJXL ",
             ];
             BEGINNINGS.iter().any(|b| head.starts_with(b))
                 // AVIF and HEIC say what they are behind a length.
@@ -90,7 +111,9 @@ fn is_kind(kind: Kind, answer: &Answer) -> bool {
         Kind::Font => {
             const BEGINNINGS: [&[u8]; 6] = [b"wOFF", b"wOF2", b"\0\x01\0\0", b"OTTO", b"true", b"ttcf"];
             // The old form for one browser has its mark further on.
-            BEGINNINGS.iter().any(|b| body.starts_with(b)) || body.get(34..36) == Some(b"LP") || body.trim_ascii_start().starts_with(b"<")
+            BEGINNINGS.iter().any(|b| body.starts_with(b))
+                || body.get(34..36) == Some(b"LP")
+                || body.trim_ascii_start().starts_with(b"<")
         }
         _ => true,
     }

@@ -73,25 +73,41 @@ pub struct Taken {
 }
 
 /// Takes the pictures. A page that cannot be drawn is told, and the others go on.
-pub fn take(new: &Side<'_>, old: Option<&Side<'_>>, pages: &[String], folder: &Path, patience: Duration) -> Result<Taken, PathError> {
+pub fn take(
+    new: &Side<'_>,
+    old: Option<&Side<'_>>,
+    pages: &[String],
+    folder: &Path,
+    patience: Duration,
+) -> Result<Taken, PathError> {
     let mut out = Taken::default();
     let home = new.bounds.home.to_string();
-    let missing = |what: String, cure: &str| (home.clone(), Sight::new(Code::PicturesMissing, Certain, what, cure).as_note());
+    let missing = |what: String, cure: &str| {
+        (home.clone(), Sight::new(Code::PicturesMissing, Certain, what, cure).as_note())
+    };
     let Some(program) = find() else {
-        out.sights.push(missing("no pictures were taken: they need Chromium on this machine".into(), "install the package chromium"));
+        out.sights.push(missing(
+            "no pictures were taken: they need Chromium on this machine".into(),
+            "install the package chromium",
+        ));
         return Ok(out);
     };
     std::fs::create_dir_all(folder).at(folder)?;
     let started = Browser::start(&program, &new.rules(), patience);
-    let (mut browser, mut other) = match (started, old.map(|old| Browser::start(&program, &old.rules(), patience))) {
-        (Ok(browser), None) => (browser, None),
-        (Ok(browser), Some(Ok(other))) => (browser, Some(other)),
-        (Err(e), _) | (_, Some(Err(e))) => {
-            out.sights.push(missing(format!("no pictures were taken: {e}"), "look whether chromium runs on this machine"));
-            return Ok(out);
-        }
-    };
-    let below = std::iter::once(String::new()).chain(pages.iter().map(|p| p.trim_start_matches('/').to_string()));
+    let (mut browser, mut other) =
+        match (started, old.map(|old| Browser::start(&program, &old.rules(), patience))) {
+            (Ok(browser), None) => (browser, None),
+            (Ok(browser), Some(Ok(other))) => (browser, Some(other)),
+            (Err(e), _) | (_, Some(Err(e))) => {
+                out.sights.push(missing(
+                    format!("no pictures were taken: {e}"),
+                    "look whether chromium runs on this machine",
+                ));
+                return Ok(out);
+            }
+        };
+    let below =
+        std::iter::once(String::new()).chain(pages.iter().map(|p| p.trim_start_matches('/').to_string()));
     for page in below {
         for window in WINDOWS {
             let Some(url) = new.bounds.at(&page) else { continue };
@@ -104,8 +120,14 @@ pub fn take(new: &Side<'_>, old: Option<&Side<'_>>, pages: &[String], folder: &P
                 }
             };
             let name = format!("{}-{}", slug(&page), window.name);
-            let mut pictured =
-                Pictured { page: page.clone(), window: window.name, new: put(folder, &name, "new", &drawn)?, old: None, beside: None, differs: None };
+            let mut pictured = Pictured {
+                page: page.clone(),
+                window: window.name,
+                new: put(folder, &name, "new", &drawn)?,
+                old: None,
+                beside: None,
+                differs: None,
+            };
             let old_url = old.and_then(|old| old.bounds.at(&page));
             if let (Some(other), Some(old_url)) = (&mut other, old_url) {
                 match draw(other, &old_url) {
@@ -140,15 +162,26 @@ fn compare(
         pictured.beside = Some(put(folder, name, "beside", &both)?);
     }
     if share > UNTOLD {
-        let what = format!("looks different from the old site in the window of a {}: {share:.1} % of the points", pictured.window);
-        out.sights.push((url.to_string(), Sight::new(Code::PictureDiffers, Possible, what, "look at the picture of both side by side").about(name)));
+        let what = format!(
+            "looks different from the old site in the window of a {}: {share:.1} % of the points",
+            pictured.window
+        );
+        out.sights.push((
+            url.to_string(),
+            Sight::new(Code::PictureDiffers, Possible, what, "look at the picture of both side by side")
+                .about(name),
+        ));
     }
     Ok(())
 }
 
 fn undrawn(url: &Url, why: &BrowserError) -> (String, Sight) {
     let cure = "look whether the page opens in a browser";
-    (url.to_string(), Sight::new(Code::PicturesMissing, Certain, format!("the page could not be drawn: {why}"), cure).as_note())
+    (
+        url.to_string(),
+        Sight::new(Code::PicturesMissing, Certain, format!("the page could not be drawn: {why}"), cure)
+            .as_note(),
+    )
 }
 
 fn put(folder: &Path, name: &str, which: &str, png: &[u8]) -> Result<PathBuf, PathError> {
@@ -159,7 +192,8 @@ fn put(folder: &Path, name: &str, which: &str, png: &[u8]) -> Result<PathBuf, Pa
 
 /// A page's name as that of a file.
 fn slug(page: &str) -> String {
-    let plain: String = page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(60).collect();
+    let plain: String =
+        page.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '-' }).take(60).collect();
     let plain = plain.trim_matches('-');
     if plain.is_empty() { "home".into() } else { plain.to_ascii_lowercase() }
 }

@@ -83,7 +83,8 @@ fn pattern(url: &Url) -> (String, bool) {
         // What is no number chooses a section: `option=com_content`, `route=product/category`.
         if value.bytes().any(|b| b.is_ascii_digit()) {
             let lower = name.to_ascii_lowercase();
-            let of_time = ["date", "month", "year", "day", "week", "cal", "time"].iter().any(|w| lower.contains(w));
+            let of_time =
+                ["date", "month", "year", "day", "week", "cal", "time"].iter().any(|w| lower.contains(w));
             dated = dated || of_time || value.matches('-').count() > 1;
         } else if value.len() < 40 {
             out.push('=');
@@ -96,9 +97,7 @@ fn pattern(url: &Url) -> (String, bool) {
 /// Says whether a path repeats itself, as wrong relative links make it do.
 fn repeats(path: &str) -> bool {
     let parts: Vec<&str> = path.split('/').filter(|p| !p.is_empty()).collect();
-    (1..=3).any(|n| {
-        parts.windows(3 * n).any(|w| w[..n] == w[n..2 * n] && w[..n] == w[2 * n..])
-    })
+    (1..=3).any(|n| parts.windows(3 * n).any(|w| w[..n] == w[n..2 * n] && w[..n] == w[2 * n..]))
 }
 
 impl Queue {
@@ -151,7 +150,9 @@ impl Queue {
         while out.len() < most && self.waiting > 0 {
             let turn = self.turn;
             let after = self.lines.range(turn..).find(|(_, l)| !l.waiting.is_empty()).map(|(n, _)| *n);
-            let Some(number) = after.or_else(|| self.lines.iter().find(|(_, l)| !l.waiting.is_empty()).map(|(n, _)| *n)) else {
+            let Some(number) =
+                after.or_else(|| self.lines.iter().find(|(_, l)| !l.waiting.is_empty()).map(|(n, _)| *n))
+            else {
                 break;
             };
             if let Some(line) = self.lines.get_mut(&number)

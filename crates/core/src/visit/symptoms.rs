@@ -92,7 +92,8 @@ fn says(page: &Page, status: u16, words: &str, text: &str) -> bool {
 /// Whether words begin a line, or a sentence in it.
 fn begins_sentence(line: &str, words: &str) -> bool {
     let before = |at: usize| line[..at].trim_end_matches(' ');
-    line.match_indices(words).any(|(at, _)| before(at).is_empty() || before(at).ends_with(['.', ':', '!', ']', '-', '|']))
+    line.match_indices(words)
+        .any(|(at, _)| before(at).is_empty() || before(at).ends_with(['.', ':', '!', ']', '-', '|']))
 }
 
 /// Whether a line is an error that names its kind first: `Error: …`, `PDOException: …`.
@@ -112,7 +113,13 @@ pub fn sets_cookie(answer: &Answer, beginning: &str) -> bool {
 }
 
 /// Whether a sign is there, in an answer to somebody who logs in: its text may stand anywhere.
-pub fn is_signed(sign: &Sign, first: &Answer, last: &Answer, text: &str, held: impl Fn(&str) -> bool) -> bool {
+pub fn is_signed(
+    sign: &Sign,
+    first: &Answer,
+    last: &Answer,
+    text: &str,
+    held: impl Fn(&str) -> bool,
+) -> bool {
     sign.status.is_none_or(|s| s == first.status || s == last.status)
         && sign.text.as_deref().is_none_or(|t| text.contains(t))
         && sign.header.as_deref().is_none_or(|h| has_header(first, h) || has_header(last, h))
@@ -132,7 +139,14 @@ pub struct PhpMessage {
 
 /// Words by which PHP's messages begin.
 const KINDS: [&str; 8] = [
-    "Fatal error", "Parse error", "Warning", "Notice", "Deprecated", "Recoverable fatal error", "Strict Standards", "Catchable fatal error",
+    "Fatal error",
+    "Parse error",
+    "Warning",
+    "Notice",
+    "Deprecated",
+    "Recoverable fatal error",
+    "Strict Standards",
+    "Catchable fatal error",
 ];
 
 /// Looks for the first message of PHP.
@@ -154,7 +168,10 @@ pub fn php_message(page: &Page, text: &str) -> Option<PhpMessage> {
     let blocks = page.blocks.iter().filter(|b| !b.quoted);
     for block in blocks {
         let line = block.text.strip_prefix("PHP ").unwrap_or(&block.text);
-        let Some(kind) = KINDS.iter().find(|k| line.strip_prefix(**k).is_some_and(|r| r.starts_with(':'))) else { continue };
+        let Some(kind) = KINDS.iter().find(|k| line.strip_prefix(**k).is_some_and(|r| r.starts_with(':')))
+        else {
+            continue;
+        };
         let on_line = line.rfind(" on line ").map(|at| &line[at + 9..]);
         let numbered = on_line.is_some_and(|n| n.starts_with(|c: char| c.is_ascii_digit()));
         if numbered && line.contains(" in ") {
@@ -218,7 +235,12 @@ mod tests {
             format!("<p>{long}</p>PDOException: SQLSTATE[42S02]"),
         ] {
             let read = page::read(&wrong, 10);
-            assert!(["Error establishing a database connection", "SQLSTATE["].iter().any(|w| says(&read, 200, w, &wrong)), "{wrong}");
+            assert!(
+                ["Error establishing a database connection", "SQLSTATE["]
+                    .iter()
+                    .any(|w| says(&read, 200, w, &wrong)),
+                "{wrong}"
+            );
         }
     }
 

@@ -94,19 +94,30 @@ impl Walk<'_> {
             // The home page alone: what it says decides what comes next.
             let most = if out.pages.is_empty() { 1 } else { 16 * self.connections.max(1) };
             let wave = queue.next(most.min(self.pages - out.pages.len()));
-            let names: Vec<Option<String>> =
-                wave.iter().map(|w| w.from.and_then(|f| out.pages.get(f as usize)).map(|p| p.url.clone())).collect();
+            let names: Vec<Option<String>> = wave
+                .iter()
+                .map(|w| w.from.and_then(|f| out.pages.get(f as usize)).map(|p| p.url.clone()))
+                .collect();
             let mut merge = |at: usize, seen: Seen| {
                 let from = names[at].clone();
-                self.merge(seen, &wave[at], from.as_deref(), out, gathered, &mut queue, &mut |thing| {
-                    if known_things.insert(print_of((thing.kind, thing.url.as_str()))) {
-                        match thing.kind {
-                            None if beside.len() < BESIDE => beside.push(thing),
-                            None => (),
-                            Some(_) => things.push_back(thing),
+                self.merge(
+                    seen,
+                    &wave[at],
+                    from.as_deref(),
+                    out,
+                    gathered,
+                    &mut queue,
+                    &mut |thing| {
+                        if known_things.insert(print_of((thing.kind, thing.url.as_str()))) {
+                            match thing.kind {
+                                None if beside.len() < BESIDE => beside.push(thing),
+                                None => (),
+                                Some(_) => things.push_back(thing),
+                            }
                         }
-                    }
-                }, &mut changing);
+                    },
+                    &mut changing,
+                );
             };
             self.in_parallel(&wave, |waiting| self.page(waiting, &robots), &mut merge)?;
             if !mapped {
@@ -179,18 +190,24 @@ impl Walk<'_> {
     fn robots(&self, gathered: &mut Gathered) -> site_map::Robots {
         // It belongs to the host, not to the base path.
         let Ok(url) = self.known.bounds.home.join("/robots.txt") else { return site_map::Robots::default() };
-        let End::Answer(answer) = self.asker.go(&url, 512 << 10).end else { return site_map::Robots::default() };
+        let End::Answer(answer) = self.asker.go(&url, 512 << 10).end else {
+            return site_map::Robots::default();
+        };
         let text = String::from_utf8_lossy(&answer.body);
         if answer.status != 200 || answer.kind().contains("html") {
             return site_map::Robots::default();
         }
         let robots = site_map::robots(&text);
         let mut sights = Vec::new();
-        look::old_place(&self.known, &answer.body, "robots.txt", &mut sights);
+        look::old_place(&self.known, &answer.body, "file", &mut sights);
         sights.into_iter().for_each(|s| gathered.add(url.as_str(), None, s));
         if !robots.closed.is_empty() && !robots.closes_all() {
             let few: Vec<String> = robots.closed.iter().take(4).map(|p| shortened(p)).collect();
-            let what = format!("robots.txt asks programs to stay out of {} paths ({}); this visit looks there all the same", robots.closed.len(), few.join(", "));
+            let what = format!(
+                "robots.txt asks programs to stay out of {} paths ({}); this visit looks there all the same",
+                robots.closed.len(),
+                few.join(", ")
+            );
             gathered.add(url.as_str(), None, Sight::new(Code::RobotsSay, Certain, what, "").as_note());
         }
         robots
@@ -198,17 +215,26 @@ impl Walk<'_> {
 
     /// Reads the site's maps, and lets what they name wait.
     fn site_maps(&self, robots: &site_map::Robots, queue: &mut Queue, out: &mut Visited) {
-        let mut maps: VecDeque<Url> = robots.maps.iter().filter_map(|m| self.known.bounds.home.join(m).ok()).collect();
-        maps.extend(["sitemap.xml", "sitemap_index.xml"].iter().filter_map(|name| self.known.bounds.at(name)));
+        let mut maps: VecDeque<Url> =
+            robots.maps.iter().filter_map(|m| self.known.bounds.home.join(m).ok()).collect();
+        maps.extend(
+            ["sitemap.xml", "sitemap_index.xml"].iter().filter_map(|name| self.known.bounds.at(name)),
+        );
         let mut read: HashSet<String> = HashSet::new();
         let mut named = 0;
         while let Some(url) = maps.pop_front() {
             // Those of other hosts are the sightings of pages: an old address in robots.txt.
             let ours = matches!(self.known.bounds.belongs(&url), Belongs::Inside | Belongs::Beside);
-            if read.len() >= SITE_MAPS || !ours || !read.insert(self.known.bounds.plain(&url).to_string()) || self.watch.cancelled() {
+            if read.len() >= SITE_MAPS
+                || !ours
+                || !read.insert(self.known.bounds.plain(&url).to_string())
+                || self.watch.cancelled()
+            {
                 continue;
             }
-            let End::Answer(answer) = self.asker.go(&self.known.bounds.plain(&url), SITE_MAP).end else { continue };
+            let End::Answer(answer) = self.asker.go(&self.known.bounds.plain(&url), SITE_MAP).end else {
+                continue;
+            };
             if answer.status != 200 || answer.kind().contains("text/html") {
                 continue;
             }
@@ -266,10 +292,16 @@ impl Walk<'_> {
         line.milliseconds = answer.took.as_millis() as u64;
         self.watch.event(Event::Advanced { bytes: line.bytes });
         let kind = answer.kind();
-        let is_page = kind.is_empty() || kind.contains("html") || kind.contains("xml") && kind.contains("xhtml");
+        let is_page =
+            kind.is_empty() || kind.contains("html") || kind.contains("xml") && kind.contains("xhtml");
         if !is_page && answer.status < 400 {
             // A document that is linked like a page: it is there.
-            look::old_place(&self.known, if kind.starts_with("text/") { &answer.body } else { b"" }, "file", &mut seen.sights);
+            look::old_place(
+                &self.known,
+                if kind.starts_with("text/") { &answer.body } else { b"" },
+                "file",
+                &mut seen.sights,
+            );
             seen.line = line;
             return seen;
         }
@@ -286,14 +318,22 @@ impl Walk<'_> {
         seen.print = print_of(&said);
         if let Some(old) = &self.old {
             let mut links = std::mem::take(&mut seen.links);
-            seen.compared = Some(self.compare(old, &journey, Some((answer.status, &read)), &waiting.url, &mut links));
+            seen.compared =
+                Some(self.compare(old, &journey, Some((answer.status, &read)), &waiting.url, &mut links));
             seen.links = links;
         }
         seen.line = line;
         seen
     }
 
-    fn compare(&self, old: &OldSite, journey: &Journey, page: Option<(u16, &page::Page)>, asked: &Url, links: &mut Vec<Url>) -> Compared {
+    fn compare(
+        &self,
+        old: &OldSite,
+        journey: &Journey,
+        page: Option<(u16, &page::Page)>,
+        asked: &Url,
+        links: &mut Vec<Url>,
+    ) -> Compared {
         let (compared, old_links) = old.compare(&self.known, journey, page, asked, PAGE);
         let theirs = old_links.iter().filter_map(|below| self.known.bounds.at(below));
         links.extend(theirs.filter(|u| !changes_something(u)));
@@ -303,7 +343,11 @@ impl Walk<'_> {
     /// Sorts what a page names by where it leads.
     fn sort_links(&self, journey: &Journey, page: &page::Page, seen: &mut Seen) {
         let bounds = &self.known.bounds;
-        let base = page.base.as_deref().and_then(|b| journey.url.join(b).ok()).unwrap_or_else(|| journey.url.clone());
+        let base = page
+            .base
+            .as_deref()
+            .and_then(|b| journey.url.join(b).ok())
+            .unwrap_or_else(|| journey.url.clone());
         let refresh = page.refresh.iter().map(|r| (r.as_str(), false));
         // Menus first: they lead to every section.
         let (menu, rest): (Vec<_>, Vec<_>) = page.links.iter().partition(|l| l.menu);
@@ -336,13 +380,20 @@ impl Walk<'_> {
     fn inner(&self, url: &Url, how: &str, out: &mut Vec<Sight>) {
         let host = url.host_str().unwrap_or_default();
         let own = self.known.bounds.home.host_str().unwrap_or_default();
-        let named = |h: &str| h == "localhost" || h.ends_with(".localhost") || h.trim_matches(['[', ']']).parse().is_ok_and(is_inner);
+        let named = |h: &str| {
+            h == "localhost"
+                || h.ends_with(".localhost")
+                || h.trim_matches(['[', ']']).parse().is_ok_and(is_inner)
+        };
         if named(host) && !named(own) {
             out.push(
                 Sight::new(
                     Code::InnerHost,
                     Likely,
-                    format!("{how} a host that only this machine or network knows: {}", shortened(url.as_str())),
+                    format!(
+                        "{how} a host that only this machine or network knows: {}",
+                        shortened(url.as_str())
+                    ),
                     "let the site name its own address: zporter settle SITE",
                 )
                 .because("left from where the site was made; it was not opened")
@@ -404,7 +455,10 @@ impl Walk<'_> {
             queue.push(link, Some(number));
         }
         out.bytes += seen.line.bytes;
-        out.pages.push(PageLine { from: from.map(str::to_string).filter(|_| out.pages.len() < 2000), ..seen.line });
+        out.pages.push(PageLine {
+            from: from.map(str::to_string).filter(|_| out.pages.len() < 2000),
+            ..seen.line
+        });
     }
 
     /// Asks for what pages need; style sheets need things themselves.
@@ -429,10 +483,14 @@ impl Walk<'_> {
                     bytes = answer.body.len() as u64;
                     self.watch.event(Event::Advanced { bytes });
                     if kind == Kind::Style && answer.status < 400 {
-                        for (kind, written) in style::needs(&String::from_utf8_lossy(&answer.body)).into_iter().take(2000) {
+                        for (kind, written) in
+                            style::needs(&String::from_utf8_lossy(&answer.body)).into_iter().take(2000)
+                        {
                             let Ok(url) = journey.url.join(&written) else { continue };
                             match self.known.bounds.belongs(&url) {
-                                Belongs::Inside | Belongs::Beside => more.push((kind, self.known.bounds.plain(&url))),
+                                Belongs::Inside | Belongs::Beside => {
+                                    more.push((kind, self.known.bounds.plain(&url)))
+                                }
                                 Belongs::Elsewhere => others.extend(url.host_str().map(str::to_string)),
                                 _ => (),
                             }
@@ -442,23 +500,39 @@ impl Walk<'_> {
                 (sights, bytes, more, others)
             };
             let mut further = Vec::new();
-            let mut merge = |at: usize, (sights, bytes, more, others): (Vec<Sight>, u64, Vec<(Kind, Url)>, Vec<String>)| {
+            let mut merge = |at: usize,
+                             (sights, bytes, more, others): (
+                Vec<Sight>,
+                u64,
+                Vec<(Kind, Url)>,
+                Vec<String>,
+            )| {
                 let thing: &Thing = &wave[at];
                 let kind = thing.kind.unwrap_or(Kind::Media);
                 let tally = out.needs.entry(kind.word()).or_insert_with(NeedTally::default);
                 tally.asked += 1;
                 tally.bytes += bytes;
-                tally.missing += u64::from(sights.iter().any(|s| matches!(s.code, Code::AssetMissing | Code::AssetIsPage)));
+                tally.missing += u64::from(
+                    sights.iter().any(|s| matches!(s.code, Code::AssetMissing | Code::AssetIsPage)),
+                );
                 out.bytes += bytes;
                 for sight in sights {
                     gathered.add(thing.url.as_str(), Some(&thing.from), sight);
                 }
                 others.into_iter().for_each(|host| *out.others.entry(host).or_default() += 1);
-                further.extend(more.into_iter().map(|(kind, url)| Thing { kind: Some(kind), url, from: thing.url.to_string() }));
+                further.extend(more.into_iter().map(|(kind, url)| Thing {
+                    kind: Some(kind),
+                    url,
+                    from: thing.url.to_string(),
+                }));
             };
             self.in_parallel(&wave, work, &mut merge)?;
-            out.need_urls.extend(wave.iter().filter(|t| t.kind == Some(Kind::Picture)).take(200).map(|t| t.url.clone()));
-            things.extend(further.into_iter().filter(|t| known_things.insert(print_of((t.kind, t.url.as_str())))));
+            out.need_urls.extend(
+                wave.iter().filter(|t| t.kind == Some(Kind::Picture)).take(200).map(|t| t.url.clone()),
+            );
+            things.extend(
+                further.into_iter().filter(|t| known_things.insert(print_of((t.kind, t.url.as_str())))),
+            );
         }
         out.unasked_needs = things.len() as u64;
         Ok(())
@@ -477,7 +551,13 @@ impl Walk<'_> {
             let cure = "look whether the other site on this host is meant; else bring references from the root along: --references";
             let sight = Sight::new(Code::LinkOutsideBase, if there { Possible } else { Likely }, what, cure);
             let sight = if there {
-                sight.because(if above { "something is there" } else { "something is there, of another site perhaps" }).as_note()
+                sight
+                    .because(if above {
+                        "something is there"
+                    } else {
+                        "something is there, of another site perhaps"
+                    })
+                    .as_note()
             } else {
                 sight.because("nothing is there")
             };
@@ -491,7 +571,9 @@ impl Walk<'_> {
         // What cannot be there, to know what the site answers then.
         let nonsense = self.known.bounds.at("zzq-7f3a9c-no-such-page").map(|u| self.asker.go(&u, 256 << 10));
         let title = match nonsense.map(|j| j.end) {
-            Some(End::Answer(answer)) => page::read(&page::decoded(&answer.body, answer.charset()).0, 10).title,
+            Some(End::Answer(answer)) => {
+                page::read(&page::decoded(&answer.body, answer.charset()).0, 10).title
+            }
             _ => String::new(),
         };
         let folders: BTreeSet<String> = out
@@ -517,16 +599,36 @@ impl Walk<'_> {
     fn cut_short(&self, out: &Visited, gathered: &mut Gathered) {
         let home = self.known.bounds.home.as_str();
         if out.unvisited > 0 && out.pages.len() >= self.pages {
-            let what = format!("{} pages were looked at, and {} more are known", out.pages.len(), out.unvisited);
-            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N").about("pages").as_note());
+            let what =
+                format!("known and not looked at, besides {} pages: {}", out.pages.len(), out.unvisited);
+            gathered.add(
+                home,
+                None,
+                Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N")
+                    .about("pages")
+                    .as_note(),
+            );
         }
         if out.endless > 0 {
-            let what = format!("{} addresses were left out: calendars, lists and paths that have no end", out.endless);
-            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "").about("endless").as_note());
+            let what = format!(
+                "left out because there is no end of them (calendars, lists, paths): {}",
+                out.endless
+            );
+            gathered.add(
+                home,
+                None,
+                Sight::new(Code::VisitCutShort, Certain, what, "").about("endless").as_note(),
+            );
         }
         if out.unasked_needs > 0 {
-            let what = format!("{} pictures, styles and scripts were not asked for", out.unasked_needs);
-            gathered.add(home, None, Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N").about("needs").as_note());
+            let what = format!("pictures, styles and scripts that were not asked for: {}", out.unasked_needs);
+            gathered.add(
+                home,
+                None,
+                Sight::new(Code::VisitCutShort, Certain, what, "more with --pages N")
+                    .about("needs")
+                    .as_note(),
+            );
         }
         if out.map_names_old > 0 {
             let what = format!("the site map names {} pages of the old site", out.map_names_old);
@@ -553,24 +655,42 @@ fn note_compared(
             result.missing.push(below.to_string());
             let why = if status == 0 { "no page comes".to_string() } else { format!("status {status}") };
             let what = format!("the old site has this page, the new one has not ({why})");
-            gathered.add(url, from, Sight::new(Code::BesideMissing, Certain, what, "look whether its content was carried, and whether friendly addresses are handled"));
+            gathered.add(
+                url,
+                from,
+                Sight::new(
+                    Code::BesideMissing,
+                    Certain,
+                    what,
+                    "look whether its content was carried, and whether friendly addresses are handled",
+                ),
+            );
         }
         Compared::New => {
             result.new.push(below.to_string());
-            gathered.add(url, from, Sight::new(Code::BesideNew, Certain, "this page is on the new site alone", "").as_note());
+            gathered.add(
+                url,
+                from,
+                Sight::new(Code::BesideNew, Certain, "this page is on the new site alone", "")
+                    .about("new")
+                    .as_note(),
+            );
         }
-        Compared::Differs(mut different) => {
+        Compared::Differs(different) => {
             let what = format!("not the same as on the old site: {}", different.what.join(", "));
             let cure = "look at both; the difference of the texts stands in the report";
-            gathered.add(url, from, Sight::new(Code::BesideDiffers, Possible, what, cure));
-            if result.different.len() >= super::beside::KEPT {
-                different.diff.clear();
-            }
-            result.different.push(different);
+            let subject =
+                if different.diff.is_empty() { different.page.clone() } else { different.diff.clone() };
+            gathered.add(url, from, Sight::new(Code::BesideDiffers, Possible, what, cure).about(subject));
+            result.differs(different);
         }
         Compared::Unknown(why) => {
             let what = format!("the old site did not answer for this page: {why}");
-            gathered.add(url, from, Sight::new(Code::BesideDiffers, Possible, what, "ask again").about("old site").as_note());
+            gathered.add(
+                url,
+                from,
+                Sight::new(Code::BesideDiffers, Possible, what, "ask again").about("old site").as_note(),
+            );
         }
         Compared::Neither => (),
     }

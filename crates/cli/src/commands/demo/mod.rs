@@ -189,7 +189,7 @@ impl Story {
         if chapter.whole {
             let began = Instant::now();
             let archives = vec![base.join(format!("{}.tar.zst", chapter.name))];
-            let report = verify::run(*style, &verify::VerifyArgs { archives })?;
+            let report = verify::run(*style, &verify::VerifyArgs { archives, page: None })?;
             show(*style, &format!("zporter verify {}.tar.zst", chapter.name), &report, began, &[]);
         }
         let (options, command) = self.restore();

@@ -20,9 +20,13 @@ impl NameServer {
     pub fn serve(origin: &str, zone: &str) -> NameServer {
         let origin = Name::from_str(&format!("{origin}.")).unwrap();
         let (origin, records) = Parser::new(zone, None, Some(origin)).parse().unwrap();
-        let handler =
-            InMemoryZoneHandler::<TokioRuntimeProvider>::new(origin.clone(), records, ZoneType::Primary, AxfrPolicy::Deny)
-                .unwrap();
+        let handler = InMemoryZoneHandler::<TokioRuntimeProvider>::new(
+            origin.clone(),
+            records,
+            ZoneType::Primary,
+            AxfrPolicy::Deny,
+        )
+        .unwrap();
         let mut catalog = Catalog::new();
         catalog.upsert(origin.into(), vec![Arc::new(handler)]);
         let (send, receive) = std::sync::mpsc::channel();

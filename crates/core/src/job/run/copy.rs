@@ -23,6 +23,7 @@ use crate::restore::run as work;
 use crate::survey::{Survey, SurveyJob, survey};
 use crate::table_scope::TableScope;
 use crate::tree::noticing;
+use crate::visit::Visited;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -39,6 +40,8 @@ pub struct Copied {
     pub findings: Vec<Finding>,
     /// The run; none of a preview.
     pub run: Option<String>,
+    /// The site as a visitor sees it, where that was asked for.
+    pub visited: Option<Box<Visited>>,
 }
 
 /// Gathers the site that is cloned.
@@ -192,7 +195,7 @@ pub(super) fn run(
     if how.dry_run {
         let done = work::preview(&plan, how.samples, watch)?;
         let findings = done.all_findings(&plan);
-        return Ok(Copied { kind, plan, done, findings, run: None });
+        return Ok(Copied { kind, plan, done, findings, run: None, visited: None });
     }
     let saved = match kind {
         Kind::Clone => Job::Clone(Box::new(plan.job.options.clone())),
@@ -206,7 +209,7 @@ pub(super) fn run(
             let detail = serde_json::json!({ "target": done.target, "files": done.files, "bytes": done.bytes, "rows": done.tally.rows(), "changed": done.tally.changed() });
             let run = Some(begun.done(detail)?);
             let findings = done.all_findings(&plan);
-            Ok(Copied { kind, plan, done, findings, run })
+            Ok(Copied { kind, plan, done, findings, run, visited: None })
         }
         Err(e) => {
             let damaged = matches!(e, RestoreError::Damaged { .. });

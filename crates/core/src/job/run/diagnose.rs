@@ -1,11 +1,11 @@
 //! Runs a diagnosis: every look in the order in which an administrator would, and at the end what a settling would change.
 
-use super::{How, RunError, World, live};
+use super::{How, RunError, World, live, visit};
 use crate::diagnose::{Diagnoses, Sureness, files, logs, look, php, rows};
 use crate::event::Watch;
 use crate::finding::{Code, Finding};
-use crate::options::SettleJob;
-use crate::options::values::FullPath;
+use crate::options::values::{At, FullPath, Seconds};
+use crate::options::{SettleJob, VisitJob};
 use crate::survey::{Survey, SurveyJob, survey};
 use std::path::Path;
 
@@ -13,6 +13,7 @@ use std::path::Path;
 pub fn diagnose(
     site: &Path,
     job: &SurveyJob,
+    at: Option<At>,
     world: &dyn World,
     watch: &dyn Watch,
 ) -> Result<(Survey, Diagnoses), RunError> {
@@ -31,6 +32,7 @@ pub fn diagnose(
     look(&mut out, "room and clock", |out| files::room_and_clock(&found, out));
     look(&mut out, "PHP", |out| php::php(&found, out));
     look(&mut out, "logs", |out| logs::logs(&found, out));
+    look(&mut out, "pages", |out| pages(&found, at, out, world, watch));
     look(&mut out, "risks", |out| {
         for risk in found.risks.iter().chain(&found.foreign) {
             out.add(Sureness::Possible, risk.clone());
@@ -38,6 +40,33 @@ pub fn diagnose(
     });
     out.found.sort_by_key(|d| d.sure);
     Ok((found, out))
+}
+
+/// Pages that are looked at, and how long one may take.
+const PAGES: usize = 5;
+const PATIENCE: f64 = 5.0;
+
+/// Opens a few pages, where the site's address answers.
+fn pages(found: &Survey, at: Option<At>, out: &mut Diagnoses, world: &dyn World, watch: &dyn Watch) {
+    let Some(address) = found.base_address() else {
+        return out.saw("pages", "nobody could look: the address is not known");
+    };
+    let job = VisitJob {
+        at,
+        any_certificate: true,
+        pages: PAGES,
+        patience: Seconds(PATIENCE),
+        system: Some(found.recognised.definition.id.clone()),
+        ..VisitJob::of(address.clone())
+    };
+    match visit::run(&job, world, watch) {
+        Ok(visited) => {
+            for seen in visited.sightings.into_iter().filter(|s| s.finding.needs_attention()) {
+                out.add(seen.sure, seen.finding);
+            }
+        }
+        Err(e) => out.saw("pages", format!("nobody could look: {e}")),
+    }
 }
 
 /// Compares where config and rows believe to live with where the site lies: what would be settled?

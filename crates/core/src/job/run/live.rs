@@ -23,6 +23,7 @@ use crate::system::copy::{SetPlace, SwitchName};
 use crate::table_scope::TableScope;
 use crate::text::serialized;
 use crate::tree::noticing;
+use crate::visit::Visited;
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::sync::Arc;
@@ -40,6 +41,8 @@ pub struct LiveRun {
     pub findings: Vec<Finding>,
     /// The run; none of a preview, and none where there was nothing to do.
     pub run: Option<String>,
+    /// The site as a visitor sees it, where that was asked for.
+    pub visited: Option<Box<Visited>>,
 }
 
 /// How something that can be switched is.
@@ -211,7 +214,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         && !(other_place && live.has_caches());
     if how.dry_run || nothing {
         let findings = findings(preview, &plan);
-        return Ok(LiveRun { kind, changed: prepared.changed, findings, run: None, plan });
+        return Ok(LiveRun { kind, changed: prepared.changed, findings, run: None, plan, visited: None });
     }
     let begun = begin(kind, serde_json::Value::Object(saved.options()), locks, world)?;
     match live.run(prepared, how.samples, &begun.book, watch) {
@@ -219,7 +222,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
             let rows: u64 = changed.rows.values().sum();
             let run = Some(begun.done(serde_json::json!({ "target": site, "changed": rows }))?);
             let findings = findings(&changed, &plan);
-            Ok(LiveRun { kind, changed, findings, run, plan })
+            Ok(LiveRun { kind, changed, findings, run, plan, visited: None })
         }
         Err(e) => Err(begun.failed(e, true, watch)),
     }

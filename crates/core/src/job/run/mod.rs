@@ -276,6 +276,19 @@ pub enum Refused {
 
 /// Runs a job.
 pub fn run(job: &Job, how: How, world: &dyn World, watch: &dyn Watch) -> Result<Done, Failure> {
+    let mut done = worked(job, how, world, watch)?;
+    if !how.dry_run {
+        match &mut done {
+            Done::Copied(copied) => visit::behind_copy(copied, world, watch)?,
+            Done::Changed(changed) => visit::behind_change(changed, world, watch)?,
+            _ => (),
+        }
+    }
+    Ok(done)
+}
+
+/// Runs a job, with the switches that were asked for while it works.
+fn worked(job: &Job, how: How, world: &dyn World, watch: &dyn Watch) -> Result<Done, Failure> {
     match quiet::asked(job).filter(|_| !how.dry_run) {
         Some(asked) => {
             let work = |former: &[SwitchChoice]| carried_out(job, how, former, world, watch);
