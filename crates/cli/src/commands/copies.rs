@@ -3,7 +3,6 @@
 use super::jobs::way_back;
 use super::rewritten::{self, FileDiff};
 use super::visit;
-use super::visit;
 use crate::error::CommandError;
 use crate::format::{bytes, count, number, safe};
 use crate::render::Style;
