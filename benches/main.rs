@@ -10,6 +10,7 @@ mod dump;
 mod live;
 mod measure;
 mod postgres;
+mod web;
 
 use measure::{Measured, median, run_in_turn};
 use std::path::{Path, PathBuf};
@@ -30,9 +31,10 @@ fn main() {
         Some("live") => live::compare(number(1, 300), number(2, 5) as usize),
         Some("clone") => database::clone(number(1, 1000), number(2, 5) as usize),
         Some("postgres") => postgres::compare(number(1, 300), number(2, 5) as usize),
+        Some("visit") => web::compare(number(1, 500), number(2, 5) as usize),
         Some("files") => database::files(number(1, 20_000), number(2, 5) as usize),
         _ => eprintln!(
-            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB | database MIB [RUNS] | clone MIB [RUNS] | live MIB [RUNS] | postgres MIB [RUNS] | files COUNT [RUNS]"
+            "usage: zporter-bench generate MIB PERCENT FILE | readdress MIB PERCENT [RUNS] | site MIB | database MIB [RUNS] | clone MIB [RUNS] | live MIB [RUNS] | postgres MIB [RUNS] | files COUNT [RUNS] | visit PAGES [RUNS]"
         ),
     }
 }

@@ -565,12 +565,12 @@ impl Shared {
 
     fn news(&self, n: usize) -> Response {
         let base = &self.served.base;
-        let next = (n * 7 + 3) % self.served.pages.max(1);
+        let (next, far) = ((n + 1) % self.served.pages.max(1), (n * 7 + 3) % self.served.pages.max(1));
         let text: String = (0..4).map(|i| format!("<p>{}</p>", season::sentence(n * 4 + i))).collect();
         self.framed(
             &format!("News {n}"),
             "",
-            &format!("<h1>News {n}</h1>{text}<img src=\"{base}/p/{}.png\" alt=\"\"><a href=\"{base}/news/{next}\">More</a>", n % 12),
+            &format!("<h1>News {n}</h1>{text}<img src=\"{base}/p/{}.png\" alt=\"\"><a href=\"{base}/news/{next}\">More</a> <a href=\"{base}/news/{far}\">And more</a>", n % 12),
         )
     }
 

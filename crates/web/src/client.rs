@@ -126,8 +126,9 @@ pub(crate) fn roots() -> Vec<rustls::pki_types::CertificateDer<'static>> {
 impl Client {
     /// Makes one.
     pub fn new(settings: &Settings, guard: Arc<Guard>) -> Self {
+        let trusted = if settings.any_certificate { Vec::new() } else { roots() };
         let own: Vec<Certificate<'static>> =
-            roots().into_iter().map(|c| Certificate::from_der(c.as_ref()).to_owned()).collect();
+            trusted.into_iter().map(|c| Certificate::from_der(c.as_ref()).to_owned()).collect();
         let roots = if own.is_empty() { RootCerts::WebPki } else { RootCerts::new_with_certs(&own) };
         let tls = TlsConfig::builder()
             .disable_verification(settings.any_certificate)

@@ -1,8 +1,8 @@
 //! A running site as a visitor sees it: every page that can be reached, what the pages need, and what is wrong with them. Nothing is changed,
 //! and nothing but the site is asked.
 //!
-//! [`walk`] goes from page to page: [`bounds`] says what belongs to the site, [`queue`] what comes next, [`ask`] follows redirects. [`look`]
-//! judges a page, [`symptoms`] by what it says, [`needs`] what it needs, [`leaked`] what should not be there; [`beside`] compares with the old
+//! `walk` goes from page to page: [`bounds`] says what belongs to the site, `maps` and `queue` what comes next, [`ask`] follows redirects. `look`
+//! judges a page, `symptoms` by what it says, `things` and `needs` what it needs, `leaked` what should not be there; [`beside`] compares with the old
 //! site, [`log_in`] goes behind the log-in, [`naming`] asks name servers, [`pictures`] lets a browser draw. [`gather`] puts it together.
 
 pub mod ask;
@@ -12,11 +12,13 @@ pub mod gather;
 mod leaked;
 pub mod log_in;
 mod look;
+mod maps;
 pub mod naming;
 mod needs;
 pub mod pictures;
 mod queue;
 mod symptoms;
+mod things;
 mod walk;
 
 use crate::diagnose::Sureness::{Certain, Likely};

@@ -7,6 +7,7 @@
 use super::ask::Journey;
 use crate::system::Known;
 use crate::system::knowledge::{Sign, Symptom, SymptomKind};
+use aho_corasick::AhoCorasick;
 use serde::Deserialize;
 use zporter_web::client::Answer;
 use zporter_web::page::Page;
@@ -16,7 +17,13 @@ const MESSAGE: usize = 1500;
 
 /// All symptoms that are looked for.
 #[derive(Debug)]
-pub struct Symptoms(Vec<(Symptom, Option<String>)>);
+pub struct Symptoms {
+    all: Vec<Symptom>,
+    /// Finds the texts of all of them at once; a page mostly has none.
+    texts: Option<AhoCorasick>,
+    /// Whose text a pattern is.
+    of_pattern: Vec<usize>,
+}
 
 #[derive(Deserialize)]
 struct File {
@@ -29,24 +36,36 @@ impl Symptoms {
     /// Those of the system, or of all where nobody knows which it is; then the general ones.
     pub fn of(known: &[Known], system: Option<&str>) -> Self {
         let chosen = known.iter().filter(|k| system.is_none_or(|id| k.definition.id == id));
-        let mut out: Vec<(Symptom, Option<String>)> = Vec::new();
-        for known in chosen {
-            for symptom in &known.definition.symptom {
-                if !out.iter().any(|(s, _)| s.sign == symptom.sign) {
-                    out.push((symptom.clone(), Some(known.definition.name.clone())));
-                }
-            }
-        }
         // A test reads the file.
         let general: File = toml::from_str(GENERAL).unwrap_or(File { symptom: Vec::new() });
-        out.extend(general.symptom.into_iter().map(|s| (s, None)));
-        Symptoms(out)
+        let mut all: Vec<Symptom> = Vec::new();
+        for symptom in chosen.flat_map(|k| k.definition.symptom.clone()).chain(general.symptom) {
+            if !all.iter().any(|s| s.sign == symptom.sign) {
+                all.push(symptom);
+            }
+        }
+        let of_pattern: Vec<usize> = (0..all.len()).filter(|i| all[*i].sign.text.is_some()).collect();
+        let patterns = of_pattern.iter().filter_map(|i| all[*i].sign.text.as_deref());
+        let texts = AhoCorasick::new(patterns).ok();
+        Symptoms { all, texts, of_pattern }
     }
 
     /// The first symptom that an answer shows.
     pub fn shown(&self, journey: &Journey, answer: &Answer, page: &Page, text: &str) -> Option<&Symptom> {
-        let fits = |(symptom, _): &&(Symptom, Option<String>)| shows(symptom, journey, answer, page, text);
-        self.0.iter().find(fits).map(|(s, _)| s)
+        let mut said = vec![self.texts.is_none(); self.all.len()];
+        if let Some(texts) = &self.texts {
+            let blocks = page.blocks.iter().map(|b| b.text.as_str());
+            for piece in blocks.chain([text, page.title.as_str()]) {
+                for found in texts.find_overlapping_iter(piece) {
+                    said[self.of_pattern[found.pattern().as_usize()]] = true;
+                }
+            }
+        }
+        let may = |i: usize| said[i] || self.all[i].sign.text.is_none();
+        (0..self.all.len())
+            .filter(|i| may(*i))
+            .map(|i| &self.all[i])
+            .find(|s| shows(s, journey, answer, page, text))
     }
 }
 

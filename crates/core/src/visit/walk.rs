@@ -8,26 +8,21 @@ use super::gather::{Gathered, Sight};
 use super::look::{self, Known};
 use super::queue::{Queue, Waiting, print_of};
 use super::symptoms::shortened;
-use super::{NeedTally, PageLine, Visited, leaked, needs};
+use super::things::Thing;
+use super::{PageLine, Visited};
 use crate::diagnose::Sureness::{Certain, Likely, Possible};
 use crate::event::{Cancelled, Event, Watch, go_on};
 use crate::finding::Code;
 use crate::system;
-use std::collections::{BTreeMap, BTreeSet, HashSet, VecDeque};
+use std::collections::{BTreeMap, HashSet, VecDeque};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc;
 use zporter_web::guard::is_inner;
 use zporter_web::page::{self, Kind};
-use zporter_web::{Url, site_map, style};
+use zporter_web::{Url, site_map};
 
 /// Bytes of a page that are read.
 pub const PAGE: usize = 2 << 20;
-/// Bytes of a site map that are read.
-const SITE_MAP: usize = 10 << 20;
-/// Site maps that are read.
-const SITE_MAPS: usize = 50;
-/// Things that pages need that are asked for, for each page.
-const NEEDS: usize = 100;
 /// Addresses beside the base path that are asked for.
 const BESIDE: usize = 200;
 
@@ -69,13 +64,6 @@ struct Seen {
     compared: Option<Compared>,
     reached: bool,
     answered: bool,
-}
-
-/// Something that is asked for that is no page.
-struct Thing {
-    kind: Option<Kind>,
-    url: Url,
-    from: String,
 }
 
 impl Walk<'_> {
@@ -142,7 +130,7 @@ impl Walk<'_> {
     }
 
     /// Works on several things at once; what comes of them is merged in their order.
-    fn in_parallel<T: Sync, R: Send>(
+    pub(super) fn in_parallel<T: Sync, R: Send>(
         &self,
         all: &[T],
         work: impl Fn(&T) -> R + Sync,
@@ -184,74 +172,6 @@ impl Walk<'_> {
             }
         });
         go_on(self.watch)
-    }
-
-    /// What `robots.txt` says.
-    fn robots(&self, gathered: &mut Gathered) -> site_map::Robots {
-        // It belongs to the host, not to the base path.
-        let Ok(url) = self.known.bounds.home.join("/robots.txt") else { return site_map::Robots::default() };
-        let End::Answer(answer) = self.asker.go(&url, 512 << 10).end else {
-            return site_map::Robots::default();
-        };
-        let text = String::from_utf8_lossy(&answer.body);
-        if answer.status != 200 || answer.kind().contains("html") {
-            return site_map::Robots::default();
-        }
-        let robots = site_map::robots(&text);
-        let mut sights = Vec::new();
-        look::old_place(&self.known, &answer.body, "file", &mut sights);
-        sights.into_iter().for_each(|s| gathered.add(url.as_str(), None, s));
-        if !robots.closed.is_empty() && !robots.closes_all() {
-            let few: Vec<String> = robots.closed.iter().take(4).map(|p| shortened(p)).collect();
-            let what = format!(
-                "robots.txt asks programs to stay out of {} paths ({}); this visit looks there all the same",
-                robots.closed.len(),
-                few.join(", ")
-            );
-            gathered.add(url.as_str(), None, Sight::new(Code::RobotsSay, Certain, what, "").as_note());
-        }
-        robots
-    }
-
-    /// Reads the site's maps, and lets what they name wait.
-    fn site_maps(&self, robots: &site_map::Robots, queue: &mut Queue, out: &mut Visited) {
-        let mut maps: VecDeque<Url> =
-            robots.maps.iter().filter_map(|m| self.known.bounds.home.join(m).ok()).collect();
-        maps.extend(
-            ["sitemap.xml", "sitemap_index.xml"].iter().filter_map(|name| self.known.bounds.at(name)),
-        );
-        let mut read: HashSet<String> = HashSet::new();
-        let mut named = 0;
-        while let Some(url) = maps.pop_front() {
-            // Those of other hosts are the sightings of pages: an old address in robots.txt.
-            let ours = matches!(self.known.bounds.belongs(&url), Belongs::Inside | Belongs::Beside);
-            if read.len() >= SITE_MAPS
-                || !ours
-                || !read.insert(self.known.bounds.plain(&url).to_string())
-                || self.watch.cancelled()
-            {
-                continue;
-            }
-            let End::Answer(answer) = self.asker.go(&self.known.bounds.plain(&url), SITE_MAP).end else {
-                continue;
-            };
-            if answer.status != 200 || answer.kind().contains("text/html") {
-                continue;
-            }
-            let map = site_map::read(&answer.body, 50_000);
-            out.bytes += answer.body.len() as u64;
-            maps.extend(map.maps.iter().filter_map(|m| url.join(m).ok()));
-            for page in map.pages.iter().filter_map(|p| url.join(p).ok()) {
-                match self.known.bounds.belongs(&page) {
-                    Belongs::Inside if !changes_something(&page) => {
-                        named += u64::from(queue.push(self.known.bounds.plain(&page), None));
-                    }
-                    Belongs::Old => out.map_names_old += 1,
-                    _ => (),
-                }
-            }
-        }
-        out.mapped = named;
     }
 
     /// Looks at one page.
@@ -459,140 +379,6 @@ impl Walk<'_> {
             from: from.map(str::to_string).filter(|_| out.pages.len() < 2000),
             ..seen.line
         });
-    }
-
-    /// Asks for what pages need; style sheets need things themselves.
-    fn needs(
-        &self,
-        mut things: VecDeque<Thing>,
-        known_things: &mut HashSet<u64>,
-        out: &mut Visited,
-        gathered: &mut Gathered,
-    ) -> Result<(), Cancelled> {
-        let mut left = NEEDS * self.pages.max(1);
-        while !things.is_empty() && left > 0 {
-            let most = things.len().min(64 * self.connections.max(1)).min(left);
-            let wave: Vec<Thing> = things.drain(..most).collect();
-            left -= wave.len();
-            let work = |thing: &Thing| {
-                let kind = thing.kind.unwrap_or(Kind::Media);
-                let journey = self.asker.go(&thing.url, needs::SAMPLE);
-                let sights = needs::look(&self.known, kind, &journey);
-                let (mut bytes, mut more, mut others) = (0, Vec::new(), Vec::new());
-                if let End::Answer(answer) = &journey.end {
-                    bytes = answer.body.len() as u64;
-                    self.watch.event(Event::Advanced { bytes });
-                    if kind == Kind::Style && answer.status < 400 {
-                        for (kind, written) in
-                            style::needs(&String::from_utf8_lossy(&answer.body)).into_iter().take(2000)
-                        {
-                            let Ok(url) = journey.url.join(&written) else { continue };
-                            match self.known.bounds.belongs(&url) {
-                                Belongs::Inside | Belongs::Beside => {
-                                    more.push((kind, self.known.bounds.plain(&url)))
-                                }
-                                Belongs::Elsewhere => others.extend(url.host_str().map(str::to_string)),
-                                _ => (),
-                            }
-                        }
-                    }
-                }
-                (sights, bytes, more, others)
-            };
-            let mut further = Vec::new();
-            let mut merge = |at: usize,
-                             (sights, bytes, more, others): (
-                Vec<Sight>,
-                u64,
-                Vec<(Kind, Url)>,
-                Vec<String>,
-            )| {
-                let thing: &Thing = &wave[at];
-                let kind = thing.kind.unwrap_or(Kind::Media);
-                let tally = out.needs.entry(kind.word()).or_insert_with(NeedTally::default);
-                tally.asked += 1;
-                tally.bytes += bytes;
-                tally.missing += u64::from(
-                    sights.iter().any(|s| matches!(s.code, Code::AssetMissing | Code::AssetIsPage)),
-                );
-                out.bytes += bytes;
-                for sight in sights {
-                    gathered.add(thing.url.as_str(), Some(&thing.from), sight);
-                }
-                others.into_iter().for_each(|host| *out.others.entry(host).or_default() += 1);
-                further.extend(more.into_iter().map(|(kind, url)| Thing {
-                    kind: Some(kind),
-                    url,
-                    from: thing.url.to_string(),
-                }));
-            };
-            self.in_parallel(&wave, work, &mut merge)?;
-            out.need_urls.extend(
-                wave.iter().filter(|t| t.kind == Some(Kind::Picture)).take(200).map(|t| t.url.clone()),
-            );
-            things.extend(
-                further.into_iter().filter(|t| known_things.insert(print_of((t.kind, t.url.as_str())))),
-            );
-        }
-        out.unasked_needs = things.len() as u64;
-        Ok(())
-    }
-
-    /// Looks at links that leave the base path of the site: whether anything is there.
-    fn outside(&self, beside: &[Thing], gathered: &mut Gathered) -> Result<(), Cancelled> {
-        let work = |thing: &Thing| self.asker.go(&thing.url, 64 << 10);
-        let base = self.known.bounds.home.path().to_string();
-        let mut merge = |at: usize, journey: Journey| {
-            let thing = &beside[at];
-            let there = matches!(&journey.end, End::Answer(a) if a.status < 400);
-            // A link to the folders above leads home for many who have several sites on one host.
-            let above = base.starts_with(thing.url.path());
-            let what = format!("a link leads out of the base path {base}: {}", shortened(thing.url.as_str()));
-            let cure = "look whether the other site on this host is meant; else bring references from the root along: --references";
-            let sight = Sight::new(Code::LinkOutsideBase, if there { Possible } else { Likely }, what, cure);
-            let sight = if there {
-                sight
-                    .because(if above {
-                        "something is there"
-                    } else {
-                        "something is there, of another site perhaps"
-                    })
-                    .as_note()
-            } else {
-                sight.because("nothing is there")
-            };
-            gathered.add(&thing.from, None, sight.about(thing.url.as_str()));
-        };
-        self.in_parallel(beside, work, &mut merge)
-    }
-
-    /// Asks for what should not be there.
-    fn leaked(&self, out: &mut Visited, gathered: &mut Gathered) -> Result<(), Cancelled> {
-        // What cannot be there, to know what the site answers then.
-        let nonsense = self.known.bounds.at("zzq-7f3a9c-no-such-page").map(|u| self.asker.go(&u, 256 << 10));
-        let title = match nonsense.map(|j| j.end) {
-            Some(End::Answer(answer)) => {
-                page::read(&page::decoded(&answer.body, answer.charset()).0, 10).title
-            }
-            _ => String::new(),
-        };
-        let folders: BTreeSet<String> = out
-            .need_urls
-            .iter()
-            .filter(|u| u.query().is_none())
-            .filter_map(|u| u.join("./").ok())
-            .filter(|u| self.known.bounds.belongs(u) == Belongs::Inside && *u != self.known.bounds.home)
-            .map(|u| u.to_string())
-            .collect();
-        let system = self.system.as_deref().or(out.system.as_deref());
-        let probes = leaked::probes(&self.known.bounds, self.systems, system, &folders);
-        let asked = |probe: &leaked::Probe| probe.ask(&self.asker, &title);
-        let mut found = Vec::new();
-        self.in_parallel(&probes, asked, &mut |at, sight| found.extend(sight.map(|s| (at, s))))?;
-        for (at, sight) in found {
-            gathered.add(probes[at].url().as_str(), None, sight);
-        }
-        Ok(())
     }
 
     /// Says what was not looked at.
