@@ -175,6 +175,8 @@ pub struct Served {
     pub pages: usize,
     /// What is wrong.
     pub faults: BTreeSet<Fault>,
+    /// Whether the door of a portal is there: one form around each page, whose fields have names that the program makes.
+    pub portal: bool,
     /// Whether pages say something else at each visit: a clock, a token, a counter, a saying.
     pub lively: bool,
 }
@@ -276,6 +278,29 @@ impl Drop for Host {
     }
 }
 
+/// The door of a portal on ASP.NET: it wants its own state back, and to be told which button was pressed.
+fn portal(query: &str, form: &str) -> Response {
+    let has = |part: &str| form.split('&').any(|p| p == part);
+    let pressed = has("__EVENTTARGET=dnn%24ctr%24Login%24Login_DNN%24cmdLogin");
+    let known = has("dnn%24ctr%24Login%24Login_DNN%24txtUsername=host")
+        && has("dnn%24ctr%24Login%24Login_DNN%24txtPassword=fake-Nova-1604");
+    if query == "ctl=Login" && pressed && has("__VIEWSTATE=fake%2Fstate%3D%3D") && known {
+        return page(
+            200,
+            "<!doctype html><title>Host</title><h1>Welcome</h1><a href='Default.aspx?tabid=7'>Pages</a><a href='Default.aspx?ctl=Logoff'>Logoff</a>",
+        );
+    }
+    if query == "tabid=7" {
+        return page(200, "<!doctype html><title>Pages</title><h1>Pages of the portal</h1>");
+    }
+    page(
+        200,
+        "<!doctype html><title>Log in</title><form method=post action='Default.aspx?ctl=Login'><input type=hidden name=__EVENTTARGET value=''>\
+         <input type=hidden name=__VIEWSTATE value='fake/state=='><input name='dnn$ctr$Login$Login_DNN$txtUsername'>\
+         <input type=password name='dnn$ctr$Login$Login_DNN$txtPassword'></form>",
+    )
+}
+
 /// A gigabyte of nothing, packed: members of gzip one after another.
 fn bomb() -> Vec<u8> {
     // One megabyte of zeroes as gzip: stored by hand, so that this crate needs no packer. Blocks of fixed codes, each a zero and runs of 258.
@@ -339,7 +364,7 @@ impl Shared {
             }
             self.asked.fetch_add(1, Ordering::Relaxed);
             let target = request.split(' ').nth(1).unwrap_or("/");
-            let response = self.answer(target);
+            let response = self.answer(target, &String::from_utf8_lossy(&body));
             if !send(&mut out, response) {
                 return;
             }
@@ -350,7 +375,7 @@ impl Shared {
         self.served.faults.contains(&fault)
     }
 
-    fn answer(&self, target: &str) -> Response {
+    fn answer(&self, target: &str, form: &str) -> Response {
         let base = &self.served.base;
         let (path, query) = target.split_once('?').unwrap_or((target, ""));
         if path == "/robots.txt" {
@@ -363,6 +388,9 @@ impl Shared {
         let Some(below) = path.strip_prefix(base.as_str()).and_then(|p| p.strip_prefix('/')) else {
             return self.missing();
         };
+        if self.served.portal && below == "Default.aspx" {
+            return portal(query, form);
+        }
         self.site(below, query)
     }
 

@@ -6,6 +6,7 @@ use serde_json::Value;
 use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use zporter_standin::Variant;
+use zporter_standin::host::{Host, Served};
 
 fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
@@ -118,6 +119,12 @@ fn documents(bench: &Bench) -> Vec<(&'static str, Value)> {
     run("move", &[&["move", "site", "moved"], &moved[..]].concat());
     let first = bench.last_run();
     run("move-finish", &["move", "--finish", &first, "--dry-run"]);
+    let host = Host::serve(Served { pages: 3, lively: true, ..Served::default() }).unwrap();
+    let address = host.address();
+    run(
+        "visit",
+        &["visit", &address, "--beside", &address, "--pages", "3", "--old-address", "http://a.test"],
+    );
     run("undo-preview", &["undo", "last", "--dry-run"]);
     run("undo", &["undo", "last"]);
     // Errors have the same frame, also those of the arguments.

@@ -46,6 +46,7 @@ mod promises;
 mod pushing;
 mod schemas;
 mod served;
+mod sightings;
 mod stopping;
 mod story;
 mod surface;

@@ -172,16 +172,22 @@ fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
         if site.definition().starts_with("drupal") {
             args.extend(["--host-folder", "default"]);
         }
-        let done = bench.run(&args);
-        assert!(done.code <= 1, "{variant:?}: {}{}", done.stdout, done.stderr);
         let (old_port, port) = (php::port(), php::port());
         let (_old, _new) = (Php::serve(&bench.path("old web"), old_port), Php::serve(&web.join(&name), port));
+        let first = systems.insert(site.definition());
+        let at = format!("127.0.0.1:{port}");
+        if first {
+            args.extend(["--visit", "--at", &at, "--page", "clone.html"]);
+        }
+        let done = bench.run(&args);
+        assert!(done.code <= 1, "{variant:?}: {}{}", done.stdout, done.stderr);
+        let visited = done.json()["visited"]["pages"].as_array().map_or(0, Vec::len);
+        assert_eq!(visited > 0, first, "{variant:?}: {}", done.stdout);
         let old_at = format!("127.0.0.1:{old_port}");
         let (admin, office, member) = people(variant);
         bench.write("member", member.map_or("", |(_, password)| password));
         let ports = [("Apache", apache.ports().0), ("nginx", nginx.port), ("PHP", port)];
         // Every line behind Apache; one of each system behind the others.
-        let first = systems.insert(site.definition());
         for (which, port) in ports.into_iter().filter(|(which, _)| first || *which == "Apache") {
             let at = format!("127.0.0.1:{port}");
             let mut args = vec![

@@ -58,6 +58,49 @@ fn copy_package(target: &Path) {
     std::fs::write(theme.join("index.php"), page).unwrap();
 }
 
+/// Visits the copy beside the site from which it came, logs in, and lets a browser draw both.
+fn seen_beside_the_old_one(bench: &Bench, address: &str, port: u16) {
+    std::fs::create_dir_all(bench.path("old web")).unwrap();
+    std::os::unix::fs::symlink(bench.path("gone"), bench.path("old web/sky")).unwrap();
+    let old_port = php::port();
+    let _old = Php::serve(&bench.path("old web"), old_port);
+    let (at, old_at) = (format!("127.0.0.1:{port}"), format!("127.0.0.1:{old_port}"));
+    let mut args = vec![
+        "visit",
+        address,
+        "--at",
+        &at,
+        "--beside",
+        "http://blog.fernhollow.example/sky",
+        "--beside-at",
+        &old_at,
+    ];
+    args.extend(["--log-in", "gazer", "--log-in-password-file", "pw", "--pictures", "shots", "--json"]);
+    let done = bench.run(&args);
+    assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
+    let seen = done.json();
+    let told = |f: &&serde_json::Value| f["severity"] == "attention";
+    let wrong: Vec<_> = seen["findings"].as_array().unwrap().iter().filter(told).collect();
+    assert!(wrong.is_empty(), "{wrong:#?}");
+    let pages = seen["pages"].as_array().unwrap().len();
+    assert!(
+        pages >= 3 && seen["beside"]["same"].as_u64().unwrap() as usize >= pages - 1,
+        "{pages} {:#}",
+        seen["beside"]
+    );
+    let log_in = &seen["log_ins"][0];
+    assert!(log_in["worked"] == true && log_in["behind"].as_array().unwrap().len() >= 3, "{log_in:#}");
+    if Path::new("/usr/bin/chromium").exists() {
+        let pictures = seen["pictures"].as_array().unwrap();
+        assert!(
+            pictures.len() == 2 && pictures.iter().all(|p| p["differs"].as_f64().is_some_and(|d| d < 1.0)),
+            "{pictures:#?}"
+        );
+    } else {
+        super::common::missing("chromium");
+    }
+}
+
 #[test]
 fn a_real_installation_moves_and_its_pages_pictures_and_log_in_work() {
     let Some(server) = server() else { return };
@@ -165,6 +208,8 @@ fn a_real_installation_moves_and_its_pages_pictures_and_log_in_work() {
         format!("{root}/wp-content/uploads")
     ]);
     assert_eq!(told, expected);
+
+    seen_beside_the_old_one(&bench, &address, port);
 
     let (_, form) = php.get(&host, "/deep/er/wp-login.php");
     assert!(form.contains("user_login"), "{form}");

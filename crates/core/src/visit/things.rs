@@ -16,6 +16,8 @@ use zporter_web::{Url, style};
 
 /// Things that pages need that are asked for, for each page.
 const NEEDS: usize = 100;
+/// Things that are asked for before what style sheets name is added.
+const WAVE: usize = 256;
 /// Things that one style sheet needs.
 const OF_A_STYLE: usize = 2000;
 
@@ -74,7 +76,7 @@ impl Walk<'_> {
     ) -> Result<(), Cancelled> {
         let mut left = NEEDS * self.pages.max(1);
         while !things.is_empty() && left > 0 {
-            let most = things.len().min(64 * self.connections.max(1)).min(left);
+            let most = things.len().min(WAVE).min(left);
             let wave: Vec<Thing> = things.drain(..most).collect();
             left -= wave.len();
             let mut further = Vec::new();

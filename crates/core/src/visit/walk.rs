@@ -21,6 +21,8 @@ use zporter_web::guard::is_inner;
 use zporter_web::page::{self, Kind};
 use zporter_web::{Url, site_map};
 
+/// Pages that are asked for before what they link is sorted in. The same for any number of connections: the order depends on it.
+const WAVE: usize = 64;
 /// Bytes of a page that are read.
 pub const PAGE: usize = 2 << 20;
 /// Addresses beside the base path that are asked for.
@@ -80,7 +82,7 @@ impl Walk<'_> {
         while out.pages.len() < self.pages && queue.waiting() > 0 {
             go_on(self.watch)?;
             // The home page alone: what it says decides what comes next.
-            let most = if out.pages.is_empty() { 1 } else { 16 * self.connections.max(1) };
+            let most = if out.pages.is_empty() { 1 } else { WAVE };
             let wave = queue.next(most.min(self.pages - out.pages.len()));
             let names: Vec<Option<String>> = wave
                 .iter()

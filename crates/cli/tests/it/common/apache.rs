@@ -61,12 +61,12 @@ impl Apache {
             super::missing("apache2 with libapache2-mod-php");
             return None;
         };
-        let made = Command::new("openssl")
-            .args(["req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "2", "-subj", "/CN=copy.test"])
-            .args(["-keyout", "key.pem", "-out", "cert.pem"])
-            .current_dir(work)
-            .stderr(Stdio::null())
-            .status();
+        // An authority of its own, and a certificate by it, for names below one.
+        let make = "openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -days 2 -subj '/CN=Fernhollow test authority' -keyout ca.key -out ca.pem && \
+            openssl req -newkey ec -pkeyopt ec_paramgen_curve:P-256 -nodes -subj /CN=copy.test -keyout key.pem -out asked.pem && \
+            printf 'subjectAltName=DNS:copy.test,DNS:*.copy.test\n' >names && \
+            openssl x509 -req -in asked.pem -CA ca.pem -CAkey ca.key -CAcreateserial -days 2 -extfile names -out cert.pem";
+        let made = Command::new("sh").args(["-c", make]).current_dir(work).stderr(Stdio::null()).status();
         assert!(made.unwrap().success(), "openssl is needed");
         let (plain, secure) = (free_port(), free_port());
         let load = |name: &&str| format!("LoadModule {name}_module /usr/lib/apache2/modules/mod_{name}.so\n");

@@ -1,0 +1,231 @@
+//! What surrounds a visit: certificates, inner hosts, hostile text, doors, a page of the report, and that nothing is asked that changes.
+
+use super::common::Bench;
+use super::common::apache::Apache;
+use serde_json::Value;
+use std::collections::BTreeSet;
+use std::os::unix::fs::PermissionsExt;
+use zporter_standin::host::{Fault, Host, Served};
+
+fn codes(document: &Value) -> Vec<&str> {
+    document["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect()
+}
+
+#[test]
+fn a_certificate_is_told_and_trusted_only_where_it_holds() {
+    let bench = Bench::new();
+    let (web, work) = (bench.path("web"), bench.path("work"));
+    for folder in [&web, &work, &bench.path(".")] {
+        std::fs::create_dir_all(folder).unwrap();
+        std::fs::set_permissions(folder, std::fs::Permissions::from_mode(0o755)).unwrap();
+    }
+    for name in ["sky.copy.test", "sky.other.test"] {
+        std::fs::create_dir_all(web.join(name)).unwrap();
+        let page = "<!doctype html><meta charset=utf-8><title>Sky</title><p>Clear tonight.<img src=http://sky.copy.test/x.png><a href='http://SKY.copy.test/more'>more</a>";
+        std::fs::write(web.join(name).join("index.html"), page).unwrap();
+    }
+    let Some(apache) = Apache::serve(&web, &work) else { return };
+    let at = format!("127.0.0.1:{}", apache.ports().1);
+    let visit = |name: &str, trusted: bool, more: &[&str]| {
+        let address = format!("https://{name}");
+        let mut command = bench.command(&[&["visit", &address, "--at", &at, "--json"], more].concat());
+        if trusted {
+            command.env("SSL_CERT_FILE", work.join("ca.pem"));
+        }
+        super::common::outcome(command).expect(1).json()
+    };
+    let unknown = visit("sky.copy.test", false, &[]);
+    assert_eq!(codes(&unknown), ["certificate-wrong"], "{unknown:#}");
+    assert!(unknown["pages"].as_array().unwrap().is_empty(), "nothing is looked at without being asked to");
+    let any = visit("sky.copy.test", false, &["--any-certificate"]);
+    assert!(
+        codes(&any).contains(&"certificate-wrong") && any["pages"].as_array().unwrap().len() == 2,
+        "{any:#}"
+    );
+    // Trusted, but for one day more only; and with a name that is another's.
+    let trusted = visit("sky.copy.test", true, &[]);
+    let found: BTreeSet<&str> = codes(&trusted).into_iter().collect();
+    assert!(found.contains("certificate-ends") && !found.contains("certificate-wrong"), "{trusted:#}");
+    assert!(found.contains("mixed-content") && found.contains("link-other-scheme"), "{trusted:#}");
+    let other = visit("sky.other.test", true, &[]);
+    assert!(other["findings"][0]["what"].as_str().unwrap().contains("it is for other names"), "{other:#}");
+}
+
+#[test]
+fn no_page_leads_to_an_inner_host_and_nobody_answering_is_an_error() {
+    let bench = Bench::new();
+    let inside = Host::serve(Served::default()).unwrap();
+    let faults = BTreeSet::from([Fault::Inner]);
+    let host =
+        Host::serve(Served { name: "www.fernhollow.example".into(), faults, ..Served::default() }).unwrap();
+    let at = host.at.to_string();
+    // Names that were added still may not lead inside by themselves: `localhost` does.
+    let seen = bench.run(&["visit", &host.address(), "--at", &at, "--with-host", "localhost", "--json"]);
+    assert!(codes(&seen.json()).contains(&"inner-host"), "{}", seen.stdout);
+    assert_eq!(inside.asked(), 0);
+    bench
+        .run(&["visit", "http://nobody.fernhollow.example"])
+        .expect(4)
+        .says(&["no name server knows the host", "--at IP"]);
+    bench
+        .run(&["visit", "http://nobody.fernhollow.example", "--at", "127.0.0.1:9"])
+        .expect(4)
+        .says(&["nothing answers there"]);
+    bench.run(&["visit", "http://a.test", "--at", "somewhere"]).expect(2).says(&["203.0.113.7"]);
+    bench
+        .run(&["visit", "http://a.test", "--system", "nosuch", "--at", "127.0.0.1"])
+        .expect(2)
+        .says(&["zporter systems"]);
+    let line = bench.run(&["visit", "https://new.example", "--at", "203.0.113.7", "--hosts-line"]).expect(0);
+    line.says(&["203.0.113.7 new.example www.new.example", "ServerName new.example", "SSLEngine on"]);
+}
+
+#[test]
+fn what_pages_say_reaches_nobody_raw() {
+    let bench = Bench::new();
+    let web = bench.path("web");
+    std::fs::create_dir_all(&web).unwrap();
+    let hostile = "\u{1b}]0;owned\u{7}\u{202e}<script>alert(1)</script>";
+    let page = format!(
+        "<!doctype html><meta charset=utf-8><title>{}</title><p>Text here.<a href='/gone\u{1b}[31m'>x</a><img src='/x\"><b>.png'><p>SQLSTATE[ {}",
+        hostile.replace('<', "&lt;"),
+        hostile.replace('<', "&lt;")
+    );
+    std::fs::write(web.join("index.html"), page).unwrap();
+    if !super::common::php::there() {
+        return;
+    }
+    let port = super::common::php::port();
+    let _php = super::common::php::Php::serve(&web, port);
+    let address = format!("http://127.0.0.1:{port}");
+    let seen = bench.run(&["visit", &address, "-v", "--page", "seen.html"]).expect(1);
+    assert!(!seen.stdout.contains(['\u{1b}', '\u{7}', '\u{202e}']), "{}", seen.stdout);
+    let page = bench.read("seen.html");
+    assert!(
+        !page.contains(['\u{1b}', '\u{202e}'])
+            && !page.contains("<script")
+            && page.contains("&lt;script&gt;"),
+        "{page}"
+    );
+    assert!(!page.contains("<b>.png"), "{page}");
+}
+
+#[test]
+fn the_report_page_is_one_file_that_needs_no_network() {
+    let bench = Bench::new();
+    bench.site(zporter_standin::Variant::PrestaShop16);
+    let to = ["--address", "http://n.test/x", "--database", "mysql://u@h/n", "--dump-to", "n.sql"];
+    let pages: [(&str, Vec<&str>, &[&str]); 5] = [
+        (
+            "pack.html",
+            vec!["pack", "old", "--dump", "old.sql", "-o", "a.zip"],
+            &["Packed", "class=\"fill-1\""],
+        ),
+        ("verify.html", vec!["verify", "a.zip"], &["Whole"]),
+        ("diagnose.html", vec!["diagnose", "old", "--dump", "old.sql"], &["What was looked at"]),
+        (
+            "plan.html",
+            [&["restore", "a.zip", "new", "--dry-run"], &to[..]].concat(),
+            &["class=\"plus\"", "a preview: nothing was changed", "Changed in rows"],
+        ),
+        (
+            "restore.html",
+            [&["restore", "a.zip", "new"], &to[..]].concat(),
+            &["<svg", "Times", "settings.inc.php"],
+        ),
+    ];
+    for (name, mut args, holds) in pages {
+        args.extend(["--page", name]);
+        let done = bench.run(&args);
+        assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
+        let page = bench.read(name);
+        for text in holds.iter().chain(&["<!doctype html>", "prefers-color-scheme: dark", "@media print"]) {
+            assert!(page.contains(text), "{name}: {text}\n{page}");
+        }
+        // Nothing comes from elsewhere, and nothing runs.
+        for never in ["<script", "<link", "src=\"http", "url(http", "@import", "<iframe"] {
+            assert!(!page.contains(never), "{name}: {never}");
+        }
+        assert!(!page.contains(super::common::NEW_PASSWORD) && !page.contains("fake'Old"), "{name}");
+    }
+}
+
+#[test]
+fn a_portal_is_logged_in_to_and_a_wrong_password_is_told() {
+    let host =
+        Host::serve(Served { base: "/portal".into(), portal: true, pages: 2, ..Served::default() }).unwrap();
+    let bench = Bench::new();
+    let address = host.address();
+    let visit = |password: &str| {
+        bench.write("pw", password);
+        let args = [
+            "visit",
+            &address,
+            "--log-in",
+            "host",
+            "--log-in-password-file",
+            "pw",
+            "--system",
+            "dnn",
+            "--json",
+        ];
+        bench.run(&args).json()
+    };
+    let inside = visit("fake-Nova-1604\n");
+    let log_in = &inside["log_ins"][0];
+    assert!(log_in["worked"] == true && log_in["behind"][0]["title"] == "Pages", "{inside:#}");
+    assert_eq!(codes(&inside), Vec::<&str>::new());
+    let outside = visit("wrong");
+    assert_eq!(codes(&outside), ["log-in-failed"], "{outside:#}");
+    assert!(outside["log_ins"][0]["worked"] == false && !outside.to_string().contains("fake-Nova"));
+    // Where there is no form nobody guesses.
+    let plain = Host::serve(Served { pages: 2, ..Served::default() }).unwrap();
+    let args = ["visit", &plain.address(), "--member", "guest", "--member-password-file", "pw", "--json"];
+    assert_eq!(codes(&bench.run(&args).json()), ["log-in-unknown"]);
+}
+
+#[test]
+fn a_visit_tells_the_same_over_any_number_of_connections() {
+    let faults =
+        BTreeSet::from([Fault::OldLink, Fault::NoPicture, Fault::NoPage, Fault::Calendar, Fault::Warning]);
+    let served =
+        Served { pages: 60, faults, old: "http://old.fernhollow.example".into(), ..Served::default() };
+    let host = Host::serve(served).unwrap();
+    let bench = Bench::new();
+    let told = |connections: &str| {
+        let args = [
+            "visit",
+            &host.address(),
+            "--pages",
+            "50",
+            "--connections",
+            connections,
+            "--old-address",
+            "http://old.fernhollow.example",
+            "--json",
+        ];
+        let seen = bench.run(&args).expect(1).json();
+        let pages: Vec<Value> = seen["pages"].as_array().unwrap().iter().map(|p| p["url"].clone()).collect();
+        (pages, seen["findings"].clone())
+    };
+    let one = told("1");
+    assert_eq!(one.0.len(), 50);
+    assert!(one == told("2") && one == told("16"));
+}
+
+/// A faultless copy is not told as one that sends mail or is listed, unless it is called a copy.
+#[test]
+fn a_development_copy_is_judged_as_one() {
+    let bench = Bench::new();
+    let visit = |faults: &[Fault]| {
+        let host =
+            Host::serve(Served { pages: 2, faults: faults.iter().copied().collect(), ..Served::default() })
+                .unwrap();
+        let seen = bench.run(&["visit", &host.address(), "--copy", "--json"]).json();
+        let found: BTreeSet<String> = codes(&seen).into_iter().map(str::to_string).collect();
+        found
+    };
+    assert_eq!(visit(&[]), BTreeSet::from(["copy-indexed".to_string(), "form-sends".to_string()]));
+    assert_eq!(visit(&[Fault::NoIndex]), BTreeSet::from(["form-sends".to_string()]));
+    assert_eq!(visit(&[Fault::RobotsClose]), BTreeSet::from(["form-sends".to_string()]));
+}
