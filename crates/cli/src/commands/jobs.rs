@@ -1,6 +1,6 @@
 //! The commands that run jobs: the job is put together, the core runs it, and what came of it becomes a report.
 
-use super::{copies, database, live, packs, rewritten, visit};
+use super::{copies, database, live, packs, rewritten, visit, weights};
 use crate::app::Output;
 use crate::context::Here;
 use crate::error::{CommandError, undo_hint};
@@ -42,7 +42,10 @@ pub struct ReaddressArgs {
 /// Runs a job as it was asked for.
 pub fn run<R: Runs>(style: Style, args: &JobArgs<R>, told: &ToldArgs) -> Result<Report, CommandError> {
     let job = args.job()?;
-    let mut report = carried_out(style, &job, args.dry_run, told.samples)?;
+    let (mut report, done) = ran(style, &job, args.dry_run, told.samples)?;
+    if told.page.is_some() {
+        weights::add(&mut report, &job, &done);
+    }
     if let Some(path) = args.saved_as() {
         let command = R::KIND.command();
         report.next.push(format!("the job is saved; again with: zporter {command} --job {}", path.display()));
@@ -84,6 +87,11 @@ pub fn piped(style: Style, report: Report, to_pipe: bool) -> Result<Output, Comm
 
 /// Runs a job and makes its report.
 pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Result<Report, CommandError> {
+    ran(style, job, dry_run, samples).map(|(report, _)| report)
+}
+
+/// The same, with what came of the job.
+fn ran(style: Style, job: &Job, dry_run: bool, samples: usize) -> Result<(Report, Done), CommandError> {
     let how = How { dry_run, samples };
     let done = run_job(job, how, &Here, &Progress::new(style)).map_err(|failure| failed(job, failure))?;
     let mut report = match &done {
@@ -102,7 +110,7 @@ pub fn carried_out(style: Style, job: &Job, dry_run: bool, samples: usize) -> Re
         Done::CreatePreview(planned) => database::create::preview(planned),
     }?;
     report.dry_run = dry_run;
-    Ok(report)
+    Ok((report, done))
 }
 
 /// How the site is looked at behind the second act of a move: of all options of the first one, these alone count.

@@ -18,3 +18,4 @@ pub mod trace;
 pub mod undo;
 pub mod verify;
 pub mod visit;
+mod weights;

@@ -2,22 +2,20 @@
 //! says of itself is first said as the new one would; what differs from one visit of the old page to the next is no difference.
 
 use super::ask::{Asker, End, Journey};
+use super::lines::{differences, spelled};
 use super::look::Known;
 use crate::edit::apply;
 use crate::place::{Address, Pairs};
 use crate::text::replacements::Replacements;
 use schemars::JsonSchema;
 use serde::Serialize;
-use similar::{DiffOp, TextDiff};
-use std::collections::HashSet;
-use std::time::Duration;
 use zporter_web::Url;
 use zporter_web::page::{self, Page};
 
 /// Differences that are kept with their text.
 const KEPT: usize = 50;
-/// Lines of a text difference that are kept.
-const LINES: usize = 16;
+/// Times that both sides are asked again where something differs.
+const FURTHER: usize = 3;
 /// Lines of a page that are compared.
 const MOST_LINES: usize = 4000;
 
@@ -99,6 +97,26 @@ pub struct OldSite {
     most_links: usize,
 }
 
+/// A page of the new site that is compared.
+#[derive(Clone, Copy)]
+pub struct New<'n> {
+    /// What is known of the site.
+    pub known: &'n Known,
+    /// How it is asked.
+    pub asker: &'n Asker,
+    /// How the page was reached.
+    pub journey: &'n Journey,
+    /// Its status and what it holds, where it came.
+    pub page: Option<(u16, &'n Page)>,
+}
+
+/// A page of the old site.
+struct Old<'o> {
+    journey: &'o Journey,
+    page: &'o Page,
+    url: &'o Url,
+}
+
 /// A page as far as it is compared.
 struct Side {
     title: String,
@@ -132,8 +150,8 @@ impl OldSite {
         }
     }
 
-    fn ask(&self, url: &Url, most: usize) -> (Journey, Option<(u16, Page)>) {
-        let journey = self.asker.go(url, most);
+    fn ask(&self, asker: &Asker, url: &Url, most: usize) -> (Journey, Option<(u16, Page)>) {
+        let journey = asker.go(url, most);
         let read = match &journey.end {
             End::Answer(answer) => {
                 let (text, _) = page::decoded(&answer.body, answer.charset());
@@ -145,19 +163,13 @@ impl OldSite {
     }
 
     /// Compares a page, and tells the addresses that the old one links, below the site's.
-    pub fn compare(
-        &self,
-        known: &Known,
-        new: &Journey,
-        page: Option<(u16, &Page)>,
-        asked: &Url,
-        most: usize,
-    ) -> (Compared, Vec<String>) {
+    pub fn compare(&self, new: &New<'_>, asked: &Url, most: usize) -> (Compared, Vec<String>) {
+        let (known, page) = (new.known, new.page);
         let Some(below) = known.bounds.below(asked).map(str::to_string) else {
             return (Compared::Neither, Vec::new());
         };
         let Some(url) = self.asker.bounds.at(&below) else { return (Compared::Neither, Vec::new()) };
-        let (journey, old) = self.ask(&url, most);
+        let (journey, old) = self.ask(&self.asker, &url, most);
         let Some((old_status, old_page)) = old else {
             return match (&journey.end, page) {
                 // Both lead away, or in a circle: told elsewhere.
@@ -171,7 +183,10 @@ impl OldSite {
             (true, None) => Compared::Missing { status: new_status },
             (false, Some(_)) => Compared::New,
             (false, None) => Compared::Neither,
-            (true, Some((_, page))) => self.judge(known, new, &journey, page, &old_page, below, &url, most),
+            (true, Some((_, page))) => {
+                let old = Old { journey: &journey, page: &old_page, url: &url };
+                self.judge(new, page, &old, below, most)
+            }
         };
         (compared, links)
     }
@@ -195,24 +210,14 @@ impl OldSite {
             .collect()
     }
 
-    #[expect(clippy::too_many_arguments, reason = "both sides, each with how it was reached")]
-    fn judge(
-        &self,
-        known: &Known,
-        new_way: &Journey,
-        old_way: &Journey,
-        new: &Page,
-        old: &Page,
-        below: String,
-        url: &Url,
-        most: usize,
-    ) -> Compared {
-        let (ours, theirs) = (self.side(new, false), self.side(old, true));
+    fn judge(&self, new: &New<'_>, page: &Page, old: &Old<'_>, below: String, most: usize) -> Compared {
+        let (ours, theirs) = (self.side(page, false), self.side(old.page, true));
         let mut what = Vec::new();
         let ends = |bounds: &super::bounds::Bounds, way: &Journey| {
             bounds.below(&bounds.plain(&way.url)).map(str::to_string)
         };
-        let (new_end, old_end) = (ends(&known.bounds, new_way), ends(&self.asker.bounds, old_way));
+        let new_end = ends(&new.known.bounds, new.journey);
+        let old_end = ends(&self.asker.bounds, old.journey);
         if new_end != old_end {
             what.push(format!(
                 "leads to /{} (old: /{})",
@@ -228,7 +233,10 @@ impl OldSite {
             };
         }
         // What the old site says differently the next time is no difference.
-        let again = self.ask(url, most).1.map(|(_, page)| self.side(&page, true));
+        let old_again = || self.ask(&self.asker, old.url, most).1.map(|(_, page)| self.side(&page, true));
+        let new_again =
+            || self.ask(new.asker, &new.journey.url, most).1.map(|(_, page)| self.side(&page, false));
+        let again = old_again();
         let again = again.as_ref().unwrap_or(&theirs);
         if ours.title != theirs.title && theirs.title == again.title {
             what.push(format!("title {:?} (old: {:?})", ours.title, theirs.title));
@@ -241,7 +249,17 @@ impl OldSite {
             }
         }
         let moving = theirs.lines != again.lines;
-        let diff = text_diff(&theirs.lines, &again.lines, &ours.lines);
+        let mut found = differences(&theirs.lines, &again.lines, &ours.lines);
+        // What comes and goes by chance is gone the next time, here or there.
+        for _ in 0..FURTHER {
+            if found.is_empty() {
+                break;
+            }
+            let (Some(theirs_again), Some(ours_again)) = (old_again(), new_again()) else { break };
+            let next = differences(&theirs.lines, &theirs_again.lines, &ours_again.lines);
+            found.retain(|line| next.contains(line));
+        }
+        let diff = spelled(&found);
         if !diff.is_empty() {
             what.insert(0, "text".into());
         }
@@ -250,109 +268,5 @@ impl OldSite {
         } else {
             Compared::Differs(Different { page: below, also: Vec::new(), what, diff })
         }
-    }
-}
-
-/// A line in which what differs between two visits is left out: words at which both have something else.
-fn shape(line: &str, again: &str) -> Option<Vec<Option<String>>> {
-    let (a, b): (Vec<&str>, Vec<&str>) = (line.split(' ').collect(), again.split(' ').collect());
-    (a.len() == b.len() && a.iter().zip(&b).any(|(a, b)| a == b) || a.len() == 1 && b.len() == 1)
-        .then(|| a.iter().zip(&b).map(|(a, b)| (a == b).then(|| a.to_string())).collect())
-}
-
-fn fits(line: &str, shape: &[Option<String>]) -> bool {
-    let words: Vec<&str> = line.split(' ').collect();
-    words.len() == shape.len() && words.iter().zip(shape).all(|(w, s)| s.as_deref().is_none_or(|s| s == *w))
-}
-
-fn diff_of<'t>(old: &'t [&'t str], new: &'t [&'t str]) -> Vec<DiffOp> {
-    TextDiff::configure().timeout(Duration::from_secs(2)).diff_slices(old, new).ops().to_vec()
-}
-
-/// The difference of two texts, without what differs between two visits of the old one.
-fn text_diff(old: &[String], again: &[String], new: &[String]) -> String {
-    let (o, a, n): (Vec<&str>, Vec<&str>, Vec<&str>) = (
-        old.iter().map(String::as_str).collect(),
-        again.iter().map(String::as_str).collect(),
-        new.iter().map(String::as_str).collect(),
-    );
-    // Lines of the old page that move, those that have a shape, and places between lines where something comes and goes.
-    let mut moving: HashSet<usize> = HashSet::new();
-    let mut shapes = Vec::new();
-    let mut gaps: HashSet<usize> = HashSet::new();
-    for op in diff_of(&o, &a) {
-        match op {
-            DiffOp::Equal { .. } => (),
-            DiffOp::Delete { old_index, old_len, .. } => moving.extend(old_index..old_index + old_len),
-            DiffOp::Insert { old_index, .. } => {
-                gaps.insert(old_index);
-            }
-            DiffOp::Replace { old_index, old_len, new_index, new_len } => {
-                moving.extend(old_index..old_index + old_len);
-                if old_len != new_len {
-                    gaps.insert(old_index);
-                }
-                for i in 0..old_len.min(new_len) {
-                    shapes.extend(shape(o[old_index + i], a[new_index + i]));
-                }
-            }
-        }
-    }
-    let moves = |line: usize| moving.contains(&line);
-    let has_shape = |line: &str| shapes.iter().any(|s| fits(line, s));
-    let mut out = String::new();
-    let mut lines = 0;
-    let mut say = |sign: char, line: &str| {
-        lines += 1;
-        if lines <= LINES {
-            out.push(sign);
-            out.push_str(&line.chars().take(200).collect::<String>());
-            out.push('\n');
-        }
-    };
-    for op in diff_of(&o, &n) {
-        let (gone, come) = (op.old_range(), op.new_range());
-        if matches!(op, DiffOp::Equal { .. }) {
-            continue;
-        }
-        // Where the old lines all move and come and go by themselves, so may the new ones.
-        let free = !gone.is_empty()
-            && gone.clone().all(moves)
-            && (gone.len() >= come.len() || gaps.contains(&gone.start))
-            || gone.is_empty() && gaps.contains(&gone.start);
-        let gone: Vec<usize> = gone.filter(|i| !moves(*i)).collect();
-        let come: Vec<usize> = come.filter(|i| !free && !has_shape(n[*i])).collect();
-        gone.iter().for_each(|i| say('-', o[*i]));
-        come.iter().for_each(|i| say('+', n[*i]));
-    }
-    if lines > LINES {
-        out.push_str(&format!(" and {} further lines\n", lines - LINES));
-    }
-    out
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    fn diff(old: &str, again: &str, new: &str) -> String {
-        let lines = |t: &str| t.lines().map(str::to_string).collect::<Vec<_>>();
-        text_diff(&lines(old), &lines(again), &lines(new))
-    }
-
-    #[test]
-    fn what_always_differs_is_no_difference() {
-        let page = |time: &str, token: &str, quote: &str| {
-            format!("Home\nIt is {time} now\nWelcome\nvisitors: {token}\n{quote}end")
-        };
-        let old = page("12:00:01", "1041", "Stars are far.\n");
-        let again = page("12:00:02", "1042", "");
-        assert_eq!(diff(&old, &again, &page("12:07:40", "9", "")), "");
-        assert_eq!(diff(&old, &again, &page("12:07:40", "9", "Moons are near.\n")), "");
-        let wrong = page("12:07:40", "9", "").replace("Welcome", "Go away");
-        assert_eq!(diff(&old, &again, &wrong), "-Welcome\n+Go away\n");
-        let gone = page("12:07:40", "9", "").replace("Welcome\n", "");
-        assert_eq!(diff(&old, &again, &gone), "-Welcome\n");
-        assert_eq!(diff("a\nb", "a\nb", "a\nb\nc"), "+c\n");
     }
 }

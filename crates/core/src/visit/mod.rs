@@ -10,6 +10,7 @@ pub mod beside;
 pub mod bounds;
 pub mod gather;
 mod leaked;
+mod lines;
 pub mod log_in;
 mod look;
 mod maps;

@@ -2,7 +2,7 @@
 //! one puts together what they saw, always in the same order, so that a visit tells the same whatever the number of connections.
 
 use super::ask::{Asker, End, Journey};
-use super::beside::{Compared, OldSite};
+use super::beside::{Compared, New, OldSite};
 use super::bounds::{Belongs, changes_something};
 use super::gather::{Gathered, Sight};
 use super::look::{self, Known};
@@ -256,7 +256,8 @@ impl Walk<'_> {
         asked: &Url,
         links: &mut Vec<Url>,
     ) -> Compared {
-        let (compared, old_links) = old.compare(&self.known, journey, page, asked, PAGE);
+        let new = New { known: &self.known, asker: &self.asker, journey, page };
+        let (compared, old_links) = old.compare(&new, asked, PAGE);
         let theirs = old_links.iter().filter_map(|below| self.known.bounds.at(below));
         links.extend(theirs.filter(|u| !changes_something(u)));
         compared

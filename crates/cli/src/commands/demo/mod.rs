@@ -2,6 +2,7 @@
 //! it shows the heart; `-v` shows all of them.
 
 mod live;
+mod seen;
 
 use super::{jobs, survey, verify};
 use crate::context::{self, Here};
@@ -147,6 +148,7 @@ pub fn run(style: Style, args: &DemoArgs) -> Result<Exit, CommandError> {
         proof.push(Story { style, chapter, base, number: number + 1 }.tell()?);
     }
     live::tell(style, &folder.join("keepers"), CHAPTERS.len())?;
+    seen::tell(style, &folder, CHAPTERS.len() + 3)?;
     close(style, &proof, args.keep.is_some().then_some(folder.as_path()), began);
     Ok(Exit::Done)
 }

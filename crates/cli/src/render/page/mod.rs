@@ -67,6 +67,8 @@ struct Shown {
 struct Section {
     title: String,
     folded: bool,
+    /// Of a folded one, whether it begins open.
+    open: bool,
     pieces: Vec<Piece>,
 }
 
@@ -95,9 +97,9 @@ pub fn page(report: &Report, spent: Duration) -> Result<String, CommandError> {
     let mut sections: Vec<Section> = Vec::new();
     for section in &report.sections {
         let pieces: Vec<Piece> = section.blocks.iter().flat_map(pieces).collect();
-        // What is told in the same words stands together.
-        let folded = section.only_verbose;
-        sections.push(Section { title: safe(&section.title), folded, pieces });
+        // Every edit is shown, also on paper.
+        let open = pieces.iter().any(|p| matches!(p, Piece::Diff { .. }));
+        sections.push(Section { title: safe(&section.title), folded: section.only_verbose, open, pieces });
     }
     let steps: Vec<(String, f64)> =
         progress::times().into_iter().map(|(step, spent)| (step, spent.as_secs_f64() * 1000.0)).collect();
@@ -107,7 +109,7 @@ pub fn page(report: &Report, spent: Duration) -> Result<String, CommandError> {
             svg: plots::bars(&steps, &|ms| took(Duration::from_secs_f64(ms / 1000.0)))?,
             about,
         }];
-        sections.push(Section { title: "Times".into(), folded: false, pieces });
+        sections.push(Section { title: "Times".into(), folded: false, open: true, pieces });
     }
     let state = match report.exit() as u8 {
         0 => "good",

@@ -17,7 +17,7 @@ const MAP: u32 = 300;
 /// Rectangles of the map; the rest is one.
 const PARTS: usize = 40;
 /// Width of a letter, on the safe side.
-const LETTER: f64 = 7.4;
+const LETTER: f64 = 7.8;
 
 /// Colours that stand for a class of the page.
 const INK: RGBColor = RGBColor(1, 1, 1);
@@ -73,12 +73,12 @@ pub fn bars(values: &[(String, f64)], spelled: &dyn Fn(f64) -> String) -> Result
             let (top, middle) = (i as i32 * BAR as i32 + 8, i as i32 * BAR as i32 + 16);
             let long = (value / most * room).max(2.0) as i32;
             let name = fitting(name, f64::from(NAMES - 12));
-            area.draw(&Text::new(name, (NAMES - 10, middle), styled(13, &INK, HPos::Right)))
+            area.draw(&Text::new(name, (NAMES - 10, middle), styled(14, &INK, HPos::Right)))
                 .map_err(broken)?;
             let bar =
                 Rectangle::new([(NAMES, top), (NAMES + long, top + BAR as i32 - 10)], FILLS[0].0.filled());
             area.draw(&bar).map_err(broken)?;
-            area.draw(&Text::new(spelled(*value), (NAMES + long + 8, middle), styled(13, &INK, HPos::Left)))
+            area.draw(&Text::new(spelled(*value), (NAMES + long + 8, middle), styled(14, &INK, HPos::Left)))
                 .map_err(broken)?;
         }
         area.present().map_err(broken)?;
