@@ -153,7 +153,7 @@ pub(crate) fn dump(site: &Site) -> String {
         },
         table(&format!("{p}banner_image"), "  `banner_image_id` int NOT NULL,\n  `link` varchar(255) NOT NULL,\n  PRIMARY KEY (`banner_image_id`)", &[format!("(1,{})", text(&format!("{}/index.php?route=product/product", site.host_and_base().1)))]),
         table(&format!("{p}user"), "  `user_id` int NOT NULL,\n  `user_group_id` int NOT NULL,\n  `username` varchar(20) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  `email` varchar(96) NOT NULL,\n  PRIMARY KEY (`user_id`)", &["(7,1,'keeper','fake','keeper@fernhollow.example')".to_string(), "(9,1,'second','fake','second@fernhollow.example')".to_string()]),
-        table(&format!("{p}customer"), "  `customer_id` int NOT NULL,\n  `email` varchar(96) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  PRIMARY KEY (`customer_id`)", &[format!("(3,'guest@visitors.example','{MEMBER}')")]),
+        table(&format!("{p}customer"), "  `customer_id` int NOT NULL,\n  `email` varchar(96) NOT NULL,\n  `password` varchar(255) NOT NULL,\n  PRIMARY KEY (`customer_id`)", &[format!("(3,'guest@fernhollow.example','{MEMBER}')")]),
         TAIL.to_string(),
     ]
     .concat()

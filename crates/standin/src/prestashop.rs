@@ -207,7 +207,7 @@ pub(crate) fn dump(site: &Site) -> String {
             &[format!("('fake1',{})", text(&format!("<a href=\"{a}\">")))],
         ),
     ];
-    out.push(table(&format!("{p}customer"), "  `id_customer` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_customer`)", &[format!("(3,'guest@visitors.example','{MEMBER}')")]));
+    out.push(table(&format!("{p}customer"), "  `id_customer` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_customer`)", &[format!("(3,'guest@fernhollow.example','{MEMBER}')")]));
     out.push(table(&format!("{p}employee"), "  `id_employee` int NOT NULL,\n  `id_profile` int NOT NULL,\n  `email` varchar(128) NOT NULL,\n  `passwd` varchar(255) NOT NULL,\n  PRIMARY KEY (`id_employee`)", &["(1,1,'keeper@fernhollow.example','fake'),(2,4,'sales@fernhollow.example','fake')".to_string()]));
     if !old_line {
         out.push(table(&format!("{p}shop_url"), "  `id_shop_url` int NOT NULL,\n  `id_shop` int NOT NULL,\n  `domain` varchar(150) NOT NULL,\n  `domain_ssl` varchar(150) NOT NULL,\n  `physical_uri` varchar(64) NOT NULL,\n  `virtual_uri` varchar(64) NOT NULL,\n  `main` tinyint NOT NULL,\n  `active` tinyint NOT NULL,\n  PRIMARY KEY (`id_shop_url`),\n  UNIQUE KEY `full_shop_url` (`domain`,`physical_uri`,`virtual_uri`),\n  UNIQUE KEY `full_shop_url_ssl` (`domain_ssl`,`physical_uri`,`virtual_uri`)", &urls));

@@ -141,9 +141,11 @@ pub fn add_to(report: &mut Report, visited: &Visited) {
     );
     let needs = visited.needs.iter().map(|(kind, tally)| (*kind, tally.asked, tally.missing, tally.bytes));
     let rows = std::iter::once(pages).chain(needs).map(|(kind, asked, missing, size)| {
-        vec![format!("{kind}s"), number(asked), number(missing), size.to_string()]
+        vec![format!("{kind}s"), number(asked), number(missing), bytes(size)]
     });
-    report.section("What came", Block::table(&["kind", ">asked for", ">missing", "#size"], rows));
+    report.section("What came", Block::table(&["kind", ">asked for", ">missing", ">size"], rows));
+    let rows = visited.heaviest.iter().map(|h| vec![h.url.clone(), h.kind.to_string(), h.bytes.to_string()]);
+    report.section("Heaviest", Block::folded(&["file", "kind", "#size"], 4, "file", rows));
     if let Some(beside) = &visited.beside {
         compared(report, beside);
     }

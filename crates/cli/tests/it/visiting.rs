@@ -102,10 +102,10 @@ fn people(variant: Variant) -> (&'static str, &'static [&'static str], Option<(&
         "prestashop" | "prestashop-7" => (
             "keeper@fernhollow.example",
             &["--back-office", "admin482kzq"],
-            Some(("guest@visitors.example", "fake-Old-Pass")),
+            Some(("guest@fernhollow.example", "fake-Old-Pass")),
         ),
         "opencart" => {
-            ("keeper", &["--back-office", "dome-office"], Some(("guest@visitors.example", "fake-Old-Pass")))
+            ("keeper", &["--back-office", "dome-office"], Some(("guest@fernhollow.example", "fake-Old-Pass")))
         }
         "phpbb" => ("gazer", &[], Some(("gazer", "fake-Nova-1604"))),
         "wordpress" => ("gazer", &[], Some(("gazer", "fake-Nova-1604"))),

@@ -219,6 +219,24 @@ fn a_site_in_python_moves_with_its_files_on_sqlite() {
         400,
         "the old host is let in no more"
     );
+    // As a visitor sees it, and as its editor does.
+    let at = format!("127.0.0.1:{port}");
+    let args = [
+        "visit",
+        &format!("http://{host}"),
+        "--at",
+        &at,
+        "--log-in",
+        "observer",
+        "--log-in-password-file",
+        "pw",
+        "--json",
+    ];
+    let seen = bench.run(&args);
+    assert!(seen.code <= 1, "{seen:?}");
+    let seen = seen.json();
+    let wrong = seen["findings"].as_array().unwrap().iter().filter(|f| f["severity"] == "attention").count();
+    assert!(wrong == 0 && seen["log_ins"][0]["worked"] == true, "{seen:#}");
     drop(served);
     std::fs::rename(bench.path("gone"), bench.path("old")).unwrap();
 

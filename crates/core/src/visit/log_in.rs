@@ -62,8 +62,10 @@ pub struct Behind {
 /// What is tried.
 #[derive(Debug)]
 pub struct Ways<'w> {
-    /// Definitions that may fit, the likeliest first.
+    /// Definitions that may fit.
     pub systems: Vec<&'w system::Definition>,
+    /// Whether it is known that they do.
+    pub certain: bool,
     /// Version of the site, where somebody knows it.
     pub version: Option<&'w str>,
     /// Folders in which the back office may lie.
@@ -192,7 +194,9 @@ fn form<'w>(
                 let Some(url) = known.bounds.at(path.trim_start_matches('/')) else { continue };
                 let journey = asker.go(&url, most);
                 let End::Answer(answer) = &journey.end else { continue };
-                if answer.status == 404 {
+                // Where the system is a guess, a redirect leads to another one's form.
+                let bare = |u: &Url| u.path().trim_end_matches('/').to_string();
+                if answer.status == 404 || !ways.certain && bare(&journey.url) != bare(&url) {
                     continue;
                 }
                 let (text, _) = page::decoded(&answer.body, answer.charset());

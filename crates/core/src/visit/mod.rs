@@ -49,6 +49,9 @@ use zporter_web::client::{Client, Settings};
 /// Days before its end at which a certificate is told.
 const ENDS_SOON: i64 = 21;
 
+/// Things that are told for their weight.
+const HEAVIEST: usize = 20;
+
 /// What a visit came to.
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Visited {
@@ -68,6 +71,8 @@ pub struct Visited {
     pub pages: Vec<PageLine>,
     /// What pages need, by kind.
     pub needs: BTreeMap<&'static str, NeedTally>,
+    /// What weighs most of all that came.
+    pub heaviest: Vec<Heavy>,
     /// Other hosts that pages need something of, and how often.
     pub others: BTreeMap<String, u64>,
     /// Bytes that came.
@@ -123,6 +128,17 @@ pub struct PageLine {
     pub milliseconds: u64,
 }
 
+/// Something that weighs much.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub struct Heavy {
+    /// Address.
+    pub url: String,
+    /// What it is.
+    pub kind: &'static str,
+    /// Bytes of it that came.
+    pub bytes: u64,
+}
+
 /// How much of one kind pages need.
 #[derive(Debug, Clone, Copy, Default, Serialize, JsonSchema)]
 pub struct NeedTally {
@@ -132,6 +148,20 @@ pub struct NeedTally {
     pub missing: u64,
     /// Bytes that came.
     pub bytes: u64,
+}
+
+impl Visited {
+    /// Takes note of what something weighs; the heaviest are kept.
+    fn weighs(&mut self, url: &str, kind: &'static str, bytes: u64) {
+        self.bytes += bytes;
+        let least = self.heaviest.last().map_or(0, |h| h.bytes);
+        if bytes == 0 || self.heaviest.len() >= HEAVIEST && bytes <= least {
+            return;
+        }
+        let at = self.heaviest.partition_point(|h| h.bytes >= bytes);
+        self.heaviest.insert(at, Heavy { url: url.to_string(), kind, bytes });
+        self.heaviest.truncate(HEAVIEST);
+    }
 }
 
 /// What only the caller knows.
@@ -385,6 +415,7 @@ fn ways<'i>(input: &'i Input<'_>, system: Option<&str>) -> Ways<'i> {
         .iter()
         .map(|k| &k.definition)
         .partition(|d| system.is_some_and(|id| d.id == id || d.name == id));
-    let systems = if own.is_empty() { others } else { own };
-    Ways { systems, version: input.version.as_deref(), back_offices: input.back_offices.clone() }
+    let certain = !own.is_empty();
+    let systems = if certain { own } else { others };
+    Ways { certain, systems, version: input.version.as_deref(), back_offices: input.back_offices.clone() }
 }

@@ -87,7 +87,7 @@ impl Walk<'_> {
                 tally.bytes += came.bytes;
                 let missing = |s: &Sight| matches!(s.code, Code::AssetMissing | Code::AssetIsPage);
                 tally.missing += u64::from(came.sights.iter().any(missing));
-                out.bytes += came.bytes;
+                out.weighs(thing.url.as_str(), thing.kind.unwrap_or(Kind::Media).word(), came.bytes);
                 for sight in came.sights {
                     gathered.add(thing.url.as_str(), Some(&thing.from), sight);
                 }

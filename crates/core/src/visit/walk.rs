@@ -377,7 +377,7 @@ impl Walk<'_> {
         for link in seen.links {
             queue.push(link, Some(number));
         }
-        out.bytes += seen.line.bytes;
+        out.weighs(&seen.line.url, "page", seen.line.bytes);
         out.pages.push(PageLine {
             from: from.map(str::to_string).filter(|_| out.pages.len() < 2000),
             ..seen.line

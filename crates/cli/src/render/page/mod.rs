@@ -169,6 +169,7 @@ fn pieces(block: &Block) -> Vec<Piece> {
             let all = text.lines().count();
             let lines = text.lines().take(LINES).map(|line| {
                 let sign = match line.as_bytes().first() {
+                    _ if line.starts_with("--- ") || line.starts_with("+++ ") => "at",
                     Some(b'+') => "plus",
                     Some(b'-') => "minus",
                     Some(b'@') => "at",

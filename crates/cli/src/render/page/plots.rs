@@ -13,7 +13,7 @@ const BAR: u32 = 26;
 const NAMES: i32 = 250;
 const VALUES: i32 = 110;
 /// Height of the map.
-const MAP: u32 = 300;
+const MAP: u32 = 260;
 /// Rectangles of the map; the rest is one.
 const PARTS: usize = 40;
 /// Width of a letter, on the safe side.
@@ -114,12 +114,9 @@ pub fn tree_map(values: &[(String, f64)], spelled: &dyn Fn(f64) -> String) -> Re
                 );
                 area.draw(&text).map_err(broken)?;
             }
-            if h > 34.0 {
-                let text = Text::new(
-                    fitting(&spelled(*value), w - 12.0),
-                    (left + 6, top + 26),
-                    styled(12, &ON_FILL, HPos::Left),
-                );
+            let value = spelled(*value);
+            if h > 34.0 && value.chars().count() as f64 * LETTER < w - 8.0 {
+                let text = Text::new(value, (left + 6, top + 26), styled(12, &ON_FILL, HPos::Left));
                 area.draw(&text).map_err(broken)?;
             }
         }
