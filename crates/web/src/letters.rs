@@ -13,7 +13,8 @@ pub enum Damage {
 
 /// The word around a place.
 fn word(text: &str, at: usize) -> String {
-    let begin = text[..at].rfind(char::is_whitespace).map_or(0, |b| b + 1);
+    let before = text[..at].char_indices().rev().find(|(_, c)| c.is_whitespace());
+    let begin = before.map_or(0, |(b, c)| b + c.len_utf8());
     let end = text[at..].find(char::is_whitespace).map_or(text.len(), |e| at + e);
     text[begin..end].chars().take(60).collect()
 }

@@ -574,6 +574,25 @@ mod tests {
         assert!(page.links.len() == 500 && page.more && page.anchors == 1_000_000);
     }
 
+    proptest::proptest! {
+        #[test]
+        fn hostile_answers_come_to_an_end(pieces in proptest::collection::vec(proptest::sample::select(vec![
+            "<", ">", "<a href=", "<img srcset='", "x 1x,", "'", "\"", "<style>", "url(", "@import ", "@font-face", "/*", "<script>", "</", "<!--", "-->", "<title>",
+            "<textarea name=a>", "<meta charset=", "utf-8", "<form>", "&#", "&amp;", "\u{a0}", "ü", "Ã", "â€", "?", "\u{fffd}", "\0", "<![CDATA[", "<urlset><url><loc>",
+            "Disallow: ", "User-agent: *\n", "a", " ", "\n", "\u{1f52d}", ")", "}", "\\", "é?é",
+        ]), 0..60), cut in 0usize..200) {
+            let text = pieces.concat();
+            let bytes = &text.as_bytes()[..cut.min(text.len())];
+            let (decoded, _) = decoded(bytes, None);
+            let page = read(&decoded, 10);
+            crate::letters::damaged(page.blocks.iter().map(|b| b.text.as_str()).chain([text.as_str()]));
+            crate::style::needs(&text);
+            crate::site_map::read(bytes, 5);
+            crate::site_map::robots(&text);
+            proptest::prop_assert!(page.links.len() <= 10 && page.needs.len() <= 10);
+        }
+    }
+
     #[test]
     fn the_character_set_is_found_where_browsers_find_it() {
         let latin = b"<meta http-equiv=content-type content='text/html; charset=iso-8859-1'>Stra\xdfe";

@@ -229,3 +229,30 @@ fn a_development_copy_is_judged_as_one() {
     assert_eq!(visit(&[Fault::NoIndex]), BTreeSet::from(["form-sends".to_string()]));
     assert_eq!(visit(&[Fault::RobotsClose]), BTreeSet::from(["form-sends".to_string()]));
 }
+
+/// The new address begins like the old one, or the other way round: only what names the old one is told.
+#[test]
+fn an_address_that_begins_like_the_old_one_is_told_apart() {
+    let bench = Bench::new();
+    for (base, old) in [("/new", ""), ("/sky/new", "/sky"), ("", "/old")] {
+        for (fault, found) in [(None, false), (Some(Fault::OldLink), true), (Some(Fault::OldEscaped), true)] {
+            let served = |name: &str, old: String| Served {
+                base: base.into(),
+                name: name.into(),
+                old,
+                pages: 3,
+                faults: fault.into_iter().collect(),
+                ..Served::default()
+            };
+            // Its port has to be known before its pages can name it.
+            let port = super::common::php::port();
+            let old_address = format!("http://www.fernhollow.example:{port}{old}");
+            let host = Host::serve_at(port, served("www.fernhollow.example", old_address.clone())).unwrap();
+            let at = host.at.to_string();
+            let seen = bench
+                .run(&["visit", &host.address(), "--at", &at, "--old-address", &old_address, "--json"])
+                .json();
+            assert_eq!(codes(&seen).contains(&"old-place-on-page"), found, "{base} {old} {fault:?} {seen:#}");
+        }
+    }
+}

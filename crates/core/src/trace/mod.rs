@@ -122,6 +122,14 @@ pub enum TraceError {
 
 /// A rewrite to nowhere: what it would change is what points to an old place.
 pub fn old_place(addresses: &[Address], roots: &[Root]) -> Replacements {
+    old_place_beside(addresses, roots, &[])
+}
+
+/// The host that stands for an address that is none of the old place, in what [`old_place_beside`] would change.
+pub const NOT_OLD: &str = "zporter-not-old.test";
+
+/// The same, where a new address begins like an old one: what names the new one is led to [`NOT_OLD`].
+pub fn old_place_beside(addresses: &[Address], roots: &[Root], new: &[Address]) -> Replacements {
     let nowhere = |old: &Address| {
         let text = if old.host() == "a.test" { "http://b.test" } else { "http://a.test" };
         Address::parse(text).unwrap_or_else(|_| old.clone())
@@ -131,7 +139,14 @@ pub fn old_place(addresses: &[Address], roots: &[Root]) -> Replacements {
         Root::parse(text).unwrap_or_else(|_| old.clone())
     };
     let pairs = Pairs {
-        addresses: addresses.iter().map(|a| (a.clone(), nowhere(a))).collect(),
+        addresses: addresses
+            .iter()
+            .map(|a| (a.clone(), nowhere(a)))
+            .chain(
+                new.iter()
+                    .filter_map(|a| Some((a.clone(), Address::parse(&format!("http://{NOT_OLD}")).ok()?))),
+            )
+            .collect(),
         roots: roots.iter().map(|r| (r.clone(), away(r))).collect(),
     };
     Replacements::asking(&pairs, &[], RewriteOptions::default())

@@ -8,7 +8,8 @@ use crate::diagnose::Sureness::{self, Certain, Likely, Possible};
 use crate::finding::Code;
 use crate::system::knowledge::SymptomKind;
 use crate::text::replacements::{LeftReason, Replacements};
-use crate::trace::{Found, Sure, Tracer};
+use crate::text::value::{self, Notes};
+use crate::trace::{Found, NOT_OLD, Sure, Tracer};
 use std::sync::Arc;
 use std::time::Duration;
 use zporter_web::Url;
@@ -25,6 +26,8 @@ pub struct Known {
     pub symptoms: Symptoms,
     /// The old place.
     pub old: Option<Arc<Replacements>>,
+    /// Whether the new address begins like the old one, so that what names the new one has to be told apart.
+    pub contained: bool,
     /// Whether the old site has the same host: that its name stands somewhere says nothing then.
     pub same_host: bool,
     /// Whether it is a development copy.
@@ -124,7 +127,9 @@ fn sent(known: &Known, journey: &Journey, out: Out<'_>) {
 
 fn led_away(known: &Known, to: &Url, whose: Belongs, how: &str) -> Sight {
     let host = to.host_str().unwrap_or_default();
-    if whose == Belongs::Old || known.old.as_ref().is_some_and(|old| names_old(old, to.as_str().as_bytes())) {
+    if whose == Belongs::Old
+        || !known.contained && known.old.as_ref().is_some_and(|old| names_old(old, to.as_str().as_bytes()))
+    {
         return Sight::new(
             Code::RedirectToOld,
             Certain,
@@ -311,6 +316,10 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
     if !old.scan().any(body) {
         return;
     }
+    if known.contained {
+        out.extend(beside_new(old, body, whose));
+        return;
+    }
     let mut tracer = Tracer::with(old.clone(), 200);
     // Bytes in memory can be read.
     let _ = tracer.lines("", body);
@@ -330,12 +339,54 @@ pub fn old_place(known: &Known, body: &[u8], whose: &str, out: Out<'_>) {
             Code::OldPlaceOnPage,
             if certain { Certain } else { Possible },
             format!("the {whose} names the old place{times}{nesting}: {}", first.excerpt),
-            "zporter settle SITE --dry-run shows where it stands; caches of pages and styles keep it as well",
+            SETTLE,
         );
         let sight = sight.about(if certain { first.excerpt.clone() } else { first.what.to_string() });
         // What a rewrite would leave is mostly another site of the old host, or its name in a sentence.
         out.push(if certain { sight } else { sight.as_note().because(first.what) });
     }
+}
+
+/// The cure where a page names the old place.
+const SETTLE: &str =
+    "zporter settle SITE --dry-run shows where it stands; caches of pages and styles keep it as well";
+
+/// The old address where the new one begins like it: the rewriter's longest match tells the two apart.
+fn beside_new(old: &Replacements, body: &[u8], whose: &str) -> Option<Sight> {
+    let (mut count, mut first) = (0, None);
+    for line in body.split(|b| *b == b'\n').filter(|line| old.scan().any(line)) {
+        for edit in value::edits_of_hit(old, line, false, &mut Unheard) {
+            if !contains(&edit.new, NOT_OLD.as_bytes()) {
+                count += 1;
+                first.get_or_insert_with(|| {
+                    String::from_utf8_lossy(value::excerpt(line, edit.span.start)).into_owned()
+                });
+            }
+        }
+    }
+    let excerpt = shortened(first?.trim());
+    let times = if count == 1 { String::new() } else { format!(" {count} times") };
+    Some(
+        Sight::new(
+            Code::OldPlaceOnPage,
+            Certain,
+            format!("the {whose} names the old place{times}: {excerpt}"),
+            SETTLE,
+        )
+        .about(excerpt),
+    )
+}
+
+fn contains(hay: &[u8], needle: &[u8]) -> bool {
+    memchr::memmem::find(hay, needle).is_some()
+}
+
+/// Takes no notes.
+struct Unheard;
+
+impl Notes for Unheard {
+    fn changed(&mut self, _: &str, _: usize, _: &[u8]) {}
+    fn left(&mut self, _: LeftReason, _: &str, _: &[u8]) {}
 }
 
 /// The address that a page calls its own.

@@ -256,6 +256,7 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         bounds: bounds.clone(),
         symptoms: symptoms::Symptoms::of(input.systems, job.system.as_deref()),
         old: searched.map(Arc::new),
+        contained: begins_like(&job.address, &old_addresses),
         same_host: old_addresses.iter().any(|old| bounds.hosts().iter().any(|h| h == old.host())),
         copy: job.copy,
         mail_off: input.mail_off,
@@ -345,7 +346,15 @@ fn searched(old: &[Address], job: &VisitJob) -> Option<crate::text::replacements
             }
         }
     }
-    (!addresses.is_empty() || !job.old_root.is_empty()).then(|| trace::old_place(&addresses, &job.old_root))
+    let new: Vec<Address> =
+        if begins_like(&job.address, &addresses) { vec![job.address.clone()] } else { Vec::new() };
+    let any = !addresses.is_empty() || !job.old_root.is_empty();
+    any.then(|| trace::old_place_beside(&addresses, &job.old_root, &new))
+}
+
+/// Whether a new address begins like an old one: the same host, with a further base path.
+fn begins_like(new: &Address, old: &[Address]) -> bool {
+    old.iter().any(|o| o.host_port() == new.host_port() && new.base().starts_with(&format!("{}/", o.base())))
 }
 
 /// Looks at the certificate. Says whether the visit goes on.

@@ -84,10 +84,15 @@ fn shows(symptom: &Symptom, journey: &Journey, answer: &Answer, page: &Page, tex
         && sign.location.as_deref().is_none_or(|l| journey.hops.iter().any(|hop| hop.to.as_str().contains(l)))
 }
 
-/// Whether a page is headed so.
+/// Links behind which a page is one of a site, whatever its title.
+const OF_A_SITE: usize = 15;
+
+/// Whether a page is headed so, and is none of a site.
 fn is_title(page: &Page, words: &str) -> bool {
     let first = page.blocks.first().map_or("", |b| b.text.as_str());
-    page.title.starts_with(words) || first.starts_with(words) && page.letters() < 2 * MESSAGE
+    let headed = page.title.starts_with(words) || first.starts_with(words) && page.letters() < 2 * MESSAGE;
+    let listing = words.starts_with("Index of");
+    headed && (listing || page.anchors < OF_A_SITE && !page.links.iter().any(|l| l.menu))
 }
 
 /// Whether a page says something, rather than speaks of it.
@@ -178,7 +183,9 @@ pub fn php_message(page: &Page, text: &str) -> Option<PhpMessage> {
             rest = &rest[at..];
             let end = rest.char_indices().map(|(i, _)| i).take_while(|i| *i < 2000).last().unwrap_or(0);
             if let Some(line) = rest[..end.max(marked.len()).min(rest.len())].find(" on line <b>") {
-                let said = plain(&rest[..line + 18.min(rest.len() - line)]);
+                let behind = line + " on line <b>".len();
+                let digits = rest[behind..].bytes().take_while(u8::is_ascii_digit).count();
+                let said = plain(&rest[..behind + digits]);
                 return Some(PhpMessage { kind: kind.into(), said, as_markup: true });
             }
             rest = &rest[marked.len()..];
@@ -260,6 +267,16 @@ mod tests {
                     .any(|w| says(&read, 200, w, &wrong)),
                 "{wrong}"
             );
+        }
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn hostile_messages_are_read_whole_or_not(pieces in proptest::collection::vec(proptest::sample::select(vec![
+            "<b>Warning</b>: ", " on line <b>", "12", "</b>", "é", "\u{1f52d}", "PHP ", "Notice:", " in ", " on line ", "<", ">", "x", "\u{a0}",
+        ]), 0..30)) {
+            let text = pieces.concat();
+            php_message(&page::read(&text, 10), &text);
         }
     }
 

@@ -78,7 +78,12 @@ fn behind(
         pages: PAGES,
         copy: is_off(SwitchName::Index),
         old_address: way.old_addresses().filter(|a| **a != way.to.address).cloned().collect(),
-        old_root: way.old_roots().filter(|r| **r != way.to.root).cloned().collect(),
+        // A new folder that begins like the old one would be taken for it.
+        old_root: way
+            .old_roots()
+            .filter(|r| !way.to.root.segments().starts_with(r.segments()))
+            .cloned()
+            .collect(),
         ..VisitJob::of(way.to.address.clone())
     };
     let systems = world.definitions()?;
