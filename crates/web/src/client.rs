@@ -7,7 +7,8 @@ use std::io::Read;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 use ureq::Agent;
-use ureq::http::{HeaderMap, Response};
+use ureq::http::header::CONTENT_TYPE;
+use ureq::http::{HeaderMap, HeaderValue, Response};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::unversioned::transport::DefaultConnector;
 use url::Url;
@@ -74,6 +75,14 @@ pub enum NoAnswer {
 }
 
 impl Answer {
+    /// Makes one by hand, for who judges answers without a server.
+    pub fn made(status: u16, kind: &str, body: Vec<u8>) -> Self {
+        let headers = HeaderValue::from_str(kind)
+            .map(|kind| HeaderMap::from_iter([(CONTENT_TYPE, kind)]))
+            .unwrap_or_default();
+        Answer { status, headers, body, cut: None, took: Duration::ZERO }
+    }
+
     /// The value of a header; nothing where it is no text.
     pub fn header(&self, name: &str) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
@@ -115,7 +124,6 @@ impl Answer {
 #[derive(Debug, Clone)]
 pub struct Client {
     agent: Agent,
-    guard: Arc<Guard>,
 }
 
 /// The authorities that this machine trusts; the well-known ones where it names none.
@@ -148,13 +156,8 @@ impl Client {
             .timeout_connect(Some(settings.patience.min(Duration::from_secs(10))))
             .timeout_global(Some(settings.patience))
             .build();
-        let agent = Agent::with_parts(config, DefaultConnector::default(), Asked(guard.clone()));
-        Client { agent, guard }
-    }
-
-    /// Where hosts are asked.
-    pub fn guard(&self) -> &Arc<Guard> {
-        &self.guard
+        let agent = Agent::with_parts(config, DefaultConnector::default(), Asked(guard));
+        Client { agent }
     }
 
     /// Asks for an address. At most `most` bytes of the body are read.

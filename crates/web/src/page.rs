@@ -105,8 +105,6 @@ pub struct Page {
     pub more: bool,
     /// What a reader sees, block by block.
     pub blocks: Vec<Block>,
-    /// Whether there is any tag at all.
-    pub has_tags: bool,
 }
 
 /// A piece of text between two tags that break the line.
@@ -249,7 +247,6 @@ impl TokenSink for Reader {
         match token {
             CharacterTokens(text) => state.said(&text),
             TagToken(tag) if tag.kind == StartTag => {
-                state.page.has_tags = true;
                 return state.opened(&tag);
             }
             TagToken(tag) if tag.kind == EndTag => {

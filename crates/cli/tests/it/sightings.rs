@@ -256,3 +256,117 @@ fn an_address_that_begins_like_the_old_one_is_told_apart() {
         }
     }
 }
+
+/// A real program behind a real server through everything that ends with a visit.
+#[test]
+fn a_move_a_settling_and_a_diagnosis_end_with_a_look() {
+    let Some(server) = super::common::mariadb::server() else { return };
+    if !super::common::php::there() {
+        return;
+    }
+    let bench = Bench::new();
+    let (site, _old) = bench.live(server, zporter_standin::Variant::WordPress);
+    let new = server.new_database();
+    let target = bench.path("web/site");
+    std::fs::create_dir_all(target.parent().unwrap()).unwrap();
+    let port = super::common::php::port();
+    let _php = super::common::php::Php::serve(&bench.path("web"), port);
+    let (at, url, target) = (format!("127.0.0.1:{port}"), new.tcp_url(server), target.display().to_string());
+    let look = ["--visit", "--at", &at, "--json"];
+    let seen = |args: &[&str]| {
+        let done = bench.run(&[args, &look[..]].concat());
+        assert!(done.code <= 1, "{}{}", done.stdout, done.stderr);
+        let document = done.json();
+        let pages = document["visited"]["pages"].as_array().map_or(0, Vec::len);
+        assert!(pages > 0 && document["visited"]["pages"][0]["status"] == 200, "{args:?}: {document:#}");
+        document
+    };
+    let first =
+        seen(&["move", "old", &target, "--address", "http://new.fernhollow.test/site", "--database", &url]);
+    assert!(!codes(&first).contains(&"old-place-on-page"), "{first:#}");
+    let run = bench.last_run();
+    // The second act says for itself how it is looked at.
+    let finished = seen(&["move", "--finish", &run]);
+    assert_eq!(finished["visited"]["at"], at.as_str());
+    let settled = seen(&["settle", &target, "--address", "http://third.fernhollow.test/site"]);
+    assert_eq!(settled["visited"]["address"], "http://third.fernhollow.test/site");
+    let looked = bench.run(&["diagnose", &target, "--at", &at, "--json"]).json();
+    let pages = looked["looked"].as_array().unwrap().iter().find(|l| l["at"] == "pages").unwrap();
+    assert_eq!(pages["saw"], "nothing wrong", "{looked:#}");
+    // A preview opens nothing, and a site that does not answer is told without the work being called a failure.
+    let preview =
+        bench.run(&["settle", &target, "--address", "http://b.test/site", "--visit", "--dry-run", "--json"]);
+    assert!(preview.json()["visited"].is_null(), "{}", preview.stdout);
+    let unseen = bench.run(&[
+        "settle",
+        &target,
+        "--address",
+        "http://b.test/site",
+        "--visit",
+        "--at",
+        "127.0.0.1:9",
+        "--json",
+    ]);
+    assert_eq!(unseen.code, 1);
+    assert!(unseen.json()["findings"].to_string().contains("could not be visited"), "{}", unseen.stdout);
+    assert!(server.content(&new).contains("http://b.test/site"), "the work itself was done");
+    drop(site);
+}
+
+#[test]
+fn a_visit_is_saved_as_a_job_and_said_shortly() {
+    let bench = Bench::new();
+    let host = Host::serve(Served { pages: 6, portal: true, ..Served::default() }).unwrap();
+    bench.write("pw", "fake-Nova-1604\n");
+    let address = host.address();
+    let args = [
+        "visit",
+        &address,
+        "--pages",
+        "4",
+        "--system",
+        "dnn",
+        "--log-in",
+        "host",
+        "--log-in-password-file",
+        "pw",
+        "--save-job",
+        "look.toml",
+    ];
+    bench.run(&args).expect(0).says(&["the job is saved", "log-in", "administrator"]);
+    let saved = bench.read("look.toml");
+    assert!(
+        saved.contains("job = \"visit\"") && saved.contains("pages = 4") && !saved.contains("fake-Nova"),
+        "{saved}"
+    );
+    let again = bench.run(&["visit", "--job", "look.toml", "--json"]).expect(0).json();
+    assert_eq!(again["pages"].as_array().unwrap().len(), 4);
+    let fewer = bench.run(&["visit", "--job", "look.toml", "--pages", "2", "--json"]).expect(0).json();
+    assert_eq!(fewer["pages"].as_array().unwrap().len(), 2);
+    let quiet = bench.run(&["-q", "visit", &address]).expect(0);
+    assert_eq!(quiet.stdout.lines().count(), 1, "{}", quiet.stdout);
+    // Every rest is kept.
+    let began = std::time::Instant::now();
+    bench.run(&["visit", &address, "--pages", "3", "--connections", "1", "--delay", "0.02"]).expect(0);
+    assert!(began.elapsed() > std::time::Duration::from_millis(600), "some thirty answers and more");
+}
+
+/// Who is told to stop stops, and says so.
+#[test]
+fn a_visit_can_be_stopped() {
+    let host = Host::serve(Served { pages: 4000, ..Served::default() }).unwrap();
+    let bench = Bench::new();
+    let args =
+        ["visit", &host.address(), "--pages", "4000", "--connections", "1", "--delay", "0.01", "--json"];
+    let child = bench.command(&args).stdout(std::process::Stdio::piped()).spawn().unwrap();
+    while host.asked() < 20 {
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    super::common::signal(&child, "-INT");
+    let began = std::time::Instant::now();
+    let done = child.wait_with_output().unwrap();
+    assert_eq!(done.status.code(), Some(130));
+    assert!(began.elapsed() < std::time::Duration::from_secs(5));
+    let document: Value = serde_json::from_slice(&done.stdout).unwrap();
+    assert_eq!(document["error"]["kind"], "stopped");
+}

@@ -112,3 +112,31 @@ impl Gathered {
         self.seen
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use Sureness::{Certain, Possible};
+
+    #[test]
+    fn the_same_on_many_pages_is_told_once_and_much_of_a_kind_is_counted() {
+        let mut gathered = Gathered::default();
+        for i in 0..300 {
+            let page = format!("http://a.test/{i}");
+            gathered.add(
+                &page,
+                Some("http://a.test/"),
+                Sight::new(Code::OldPlaceOnPage, Certain, "old", "mend").about("the same"),
+            );
+            gathered.add(&page, None, Sight::new(Code::PageSlow, Possible, "slow", "").as_note());
+        }
+        assert_eq!(gathered.untold, 200);
+        let told = gathered.sorted();
+        assert_eq!(told.len(), 101);
+        assert!(
+            told[0].pages == 300 && told[0].page == "http://a.test/0" && told[0].finding.needs_attention(),
+            "{:?}",
+            told[0]
+        );
+    }
+}

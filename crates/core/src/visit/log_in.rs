@@ -357,3 +357,48 @@ fn links_behind(known: &Known, page: &Page, at: &Url, found: &Found<'_>, area: A
     out.truncate(BEHIND);
     out
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn way(path: &str, user: &str, password: &str) -> LogIn {
+        let text = format!(
+            "area = \"back\"\npath = {path:?}\nuser = {user:?}\npassword = {password:?}\nfields = {{ op = \"Log in\", kind = \"x\" }}\nsuccess = {{ status = 302 }}\nfailure = {{ text = \"x\" }}"
+        );
+        toml::from_str(&text).unwrap()
+    }
+
+    #[test]
+    fn a_form_is_filled_as_a_browser_would() {
+        let page = page::read(
+            "<form method=get action=/search><input name=q></form><form method=post action=in><input type=hidden name=token value=t1><input type=hidden name=kind value=y>\
+             <input name=name><input type=password name=pass_7f><input type=submit name=op value=Anmelden><input type=checkbox name=keep value=1></form>",
+            10,
+        );
+        let way = way("/in", "name", "pass_*");
+        let fitting: Vec<_> =
+            page.forms.iter().filter_map(|f| fields_of(f, &way).map(|names| (f, names))).collect();
+        let [(form, (user, password))] = &fitting[..] else { panic!("{fitting:?}") };
+        let person = Person { area: Area::Back, name: "ü".into(), password: Secret::new("p&w") };
+        let mut filled = filled(form, &way, user, password, &person);
+        filled.sort();
+        let wanted = [("kind", "x"), ("name", "ü"), ("op", "Anmelden"), ("pass_7f", "p&w"), ("token", "t1")];
+        assert_eq!(filled, wanted.map(|(n, v)| (n.to_string(), v.to_string())));
+    }
+
+    #[test]
+    fn names_that_programs_make_and_folders_of_their_own_are_found() {
+        assert!(
+            is_named("*$txtUser", "dnn$ctr$txtUser")
+                && is_named("password_*", "password_9")
+                && is_named("a", "a")
+        );
+        assert!(
+            !is_named("*$txtUser", "txtUser2") && !is_named("password_*", "pass") && !is_named("a", "ab")
+        );
+        let way = way("/*/index.php?x=1", "u", "p");
+        assert_eq!(paths(&way, &["office/".into()]), ["/office/index.php?x=1"]);
+        assert_eq!(paths(&way, &[]).len(), BACK_OFFICES.len());
+    }
+}

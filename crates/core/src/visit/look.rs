@@ -604,3 +604,31 @@ pub fn index(known: &Known, page: &Page, answer: &Answer, robots_close: bool) ->
         _ => None,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zporter_web::page;
+
+    #[test]
+    fn forms_that_send_mail_are_told_from_others() {
+        let sends = |form: &str| page::read(form, 10).forms.iter().any(sends_mail);
+        for form in [
+            "<form method=post><input name=your-email><textarea name=your-message></textarea></form>",
+            "<form method=post><input type=email name=x><button>Subscribe</button></form>",
+            "<form method=post><input name=email><input type=password name=p><input type=password name=p2></form>",
+            "<form method=post><input name=email><input type=password name=p><input name=firstname></form>",
+            "<form method=post><input name=author><textarea name=comment></textarea></form>",
+        ] {
+            assert!(sends(form), "{form}");
+        }
+        for form in [
+            "<form method=get><input name=q></form>",
+            "<form method=post><input name=email><input type=password name=passwd></form>",
+            "<form method=post><input type=hidden name=email_token><input name=quantity></form>",
+            "<form method=post><input name=code><textarea name=notes></textarea></form>",
+        ] {
+            assert!(!sends(form), "{form}");
+        }
+    }
+}

@@ -363,3 +363,55 @@ fn judge_zone(
         );
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn asked(server: &str, own: bool, addresses: &[(Kind, &str)]) -> Asked {
+        let addresses = addresses.iter().map(|(kind, value)| Record {
+            kind: *kind,
+            value: value.to_string(),
+            seconds: 300,
+        });
+        Asked {
+            server: server.into(),
+            own,
+            addresses: addresses.collect(),
+            twin: Vec::new(),
+            no_answer: None,
+            new_host: None,
+        }
+    }
+
+    fn judged(all: Vec<Asked>) -> Vec<(Code, bool, String)> {
+        let names = Names { asked: all, ..Names::default() };
+        let wanted = "203.0.113.7".parse().ok();
+        let question = Question { host: "www.a.test", twin: None, wanted, resolvers: &[], own: &[] };
+        let mut out = Vec::new();
+        judge_addresses(&names, &question, &mut out);
+        out.into_iter().map(|s| (s.code, s.note, s.cure)).collect()
+    }
+
+    #[test]
+    fn only_a_name_server_of_its_own_is_a_fault_that_somebody_can_mend() {
+        assert_eq!(judged(vec![asked("ns1", true, &[(Kind::A, "203.0.113.7")])]), []);
+        let old = judged(vec![asked("ns1", true, &[(Kind::A, "203.0.113.7"), (Kind::Aaaa, "2001:db8::1")])]);
+        assert!(old.len() == 1 && !old[0].1 && old[0].2.contains("take the AAAA record"), "{old:?}");
+        let resolver = judged(vec![asked("9.9.9.9", false, &[(Kind::A, "192.0.2.1")])]);
+        assert!(
+            resolver.len() == 1 && resolver[0].1 && resolver[0].0 == Code::NameLeadsElsewhere,
+            "{resolver:?}"
+        );
+        let none = judged(vec![asked("ns1", true, &[])]);
+        assert!(
+            none[0].0 == Code::NameServerFails && !none[0].1 && none[0].2.contains("add an A record"),
+            "{none:?}"
+        );
+        let both = judged(vec![
+            asked("ns1", true, &[(Kind::A, "203.0.113.7")]),
+            asked("ns2", true, &[(Kind::A, "192.0.2.1")]),
+        ]);
+        assert!(both.iter().any(|(code, ..)| *code == Code::NamesDiffer), "{both:?}");
+    }
+}

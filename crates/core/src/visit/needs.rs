@@ -118,3 +118,33 @@ fn is_kind(kind: Kind, answer: &Answer) -> bool {
         _ => true,
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use zporter_web::client::Answer;
+
+    #[test]
+    fn things_are_known_by_their_first_bytes() {
+        let answer = |body: &[u8]| Answer::made(200, "application/octet-stream", body.to_vec());
+        for (kind, body) in [
+            (Kind::Picture, &b"\x89PNG\r\n"[..]),
+            (Kind::Picture, b"<?xml version='1.0'?><svg/>"),
+            (Kind::Picture, b"  <svg xmlns=''>"),
+            (Kind::Picture, b"\0\0\0\x1cftypavif"),
+            (Kind::Picture, b"RIFF....WEBP"),
+            (Kind::Font, b"wOF2"),
+            (Kind::Font, b"\0\x01\0\0"),
+            (Kind::Script, b"anything"),
+        ] {
+            assert!(is_kind(kind, &answer(body)) && !is_page(kind, &answer(body)), "{kind:?} {body:?}");
+        }
+        assert!(
+            !is_kind(Kind::Picture, &answer(b"not a picture")) && !is_kind(Kind::Font, &answer(b"no font"))
+        );
+        assert!(
+            is_page(Kind::Style, &answer(b" <!DOCTYPE html>")) && !is_page(Kind::Frame, &answer(b"<html>"))
+        );
+        assert!(is_page(Kind::Script, &Answer::made(200, "text/html", b"x".to_vec())));
+    }
+}

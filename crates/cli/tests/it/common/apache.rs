@@ -74,7 +74,7 @@ impl Apache {
         let (web, own, php) = (web.display(), work.display(), php.display());
         let config = format!(
             "ServerRoot \"{own}\"\nServerName copy.test\nPidFile \"{own}/pid\"\nErrorLog \"{own}/log\"\nLogLevel warn\nMutex \"file:{own}\"\n{modules}\
-             LoadModule php_module \"{php}\"\nTypesConfig /etc/mime.types\nUser www-data\nGroup www-data\nStartServers 1\nMaxRequestWorkers 4\n\
+             LoadModule php_module \"{php}\"\nTypesConfig /etc/mime.types\nUser www-data\nGroup www-data\nStartServers 1\nMaxRequestWorkers 16\n\
              UseCanonicalName Off\nUseCanonicalPhysicalPort Off\nDirectoryIndex index.php index.html\n\
              SetEnvIfExpr \"%{{HTTPS}} == 'on'\" HTTPS=on\n\
              <FilesMatch \\.php$>\nSetHandler application/x-httpd-php\n</FilesMatch>\n\
