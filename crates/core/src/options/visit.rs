@@ -41,11 +41,11 @@ pub struct VisitJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME", "x-group" = "How it is reached"))]
     pub with_host: Vec<String>,
-    /// Pages to look at
+    /// Pages to look at (default: 200)
     #[serde(default = "pages")]
     #[schemars(extend("x-value" = "N", "x-group" = "How much is asked"))]
     pub pages: usize,
-    /// Connections over which pages are asked for
+    /// Connections over which pages are asked for (default: 4)
     #[serde(default = "connections")]
     #[schemars(extend("x-value" = "N", "x-group" = "How much is asked"))]
     pub connections: usize,
@@ -53,11 +53,11 @@ pub struct VisitJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "SECONDS", "x-group" = "How much is asked"))]
     pub delay: Option<Seconds>,
-    /// A page that takes longer is told as slow
+    /// A page that takes longer is told as slow (default: 3)
     #[serde(default = "slow")]
     #[schemars(extend("x-value" = "SECONDS", "x-group" = "How much is asked"))]
     pub slow: Seconds,
-    /// Longest time that one answer may take
+    /// Longest time that one answer may take (default: 30)
     #[serde(default = "patience")]
     #[schemars(extend("x-value" = "SECONDS", "x-group" = "How much is asked"))]
     pub patience: Seconds,
