@@ -545,10 +545,7 @@ impl Shared {
             );
         }
         if self.has(Fault::Maintenance) {
-            return Response {
-                status: 503,
-                ..page(503, "<!doctype html><title>Maintenance</title><h1>Closed for maintenance</h1>")
-            };
+            return page(503, "<!doctype html><title>Maintenance</title><h1>Closed for maintenance</h1>");
         }
         if self.has(Fault::Installer) {
             return redirect(format!("http://{name}{base}/install/"));

@@ -2,6 +2,7 @@
 //! and every step has an end in time.
 
 use crate::guard::{Asked, Guard, INNER};
+use crate::page::decoded;
 use encoding_rs::Encoding;
 use std::io::Read;
 use std::sync::Arc;
@@ -104,6 +105,11 @@ impl Answer {
             return None;
         }
         asked.join(self.header("location")?).ok()
+    }
+
+    /// The body as text.
+    pub fn text(&self) -> String {
+        decoded(&self.body, self.charset()).0
     }
 
     /// The kind of content, without its parameters, in lower case.

@@ -77,6 +77,13 @@ impl Guard {
         Guard { pins, inner, known: Mutex::default() }
     }
 
+    /// Allows inner addresses if a host, which was chosen for its own sake, is at one.
+    pub fn open_to(mut self, host: &str, port: u16) -> Self {
+        self.inner = true;
+        self.inner = self.addresses(host, port).is_ok_and(|all| all.iter().any(|a| is_inner(a.ip())));
+        self
+    }
+
     /// Where a host would be asked: pinned, or as the system's resolver says now.
     pub fn addresses(&self, host: &str, port: u16) -> std::io::Result<Vec<SocketAddr>> {
         let host = host.trim_matches(['[', ']']).trim_end_matches('.').to_ascii_lowercase();

@@ -11,6 +11,7 @@ use html5ever::tokenizer::{
 };
 use std::cell::RefCell;
 use std::collections::HashSet;
+use url::Url;
 
 /// What a page needs besides itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -117,6 +118,11 @@ pub struct Block {
 }
 
 impl Page {
+    /// The address from which its relative ones count.
+    pub fn base_at(&self, own: &Url) -> Url {
+        self.base.as_deref().and_then(|base| own.join(base).ok()).unwrap_or_else(|| own.clone())
+    }
+
     /// Letters of the text that a reader sees.
     pub fn letters(&self) -> usize {
         self.blocks.iter().map(|b| b.text.len()).sum()

@@ -114,9 +114,8 @@ fn ran(style: Style, job: &Job, dry_run: bool, samples: usize) -> Result<(Report
 }
 
 /// How the site is looked at behind the second act of a move: of all options of the first one, these alone count.
-#[derive(serde::Deserialize)]
+#[derive(Default, serde::Deserialize)]
 #[serde(default, rename_all = "kebab-case")]
-#[derive(Default)]
 struct Looks {
     visit: bool,
     at: Option<At>,

@@ -323,6 +323,15 @@ impl At {
     }
 }
 
+impl std::fmt::Display for At {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self.port {
+            Some(port) => SocketAddr::new(self.ip, port).fmt(f),
+            None => self.ip.fmt(f),
+        }
+    }
+}
+
 impl Written for At {
     fn read(text: &str) -> Result<Self, (String, String)> {
         let bare = text.trim();
@@ -339,10 +348,7 @@ impl Written for At {
         Ok(At { ip: at.ip(), port: Some(at.port()) })
     }
     fn written(&self) -> String {
-        match self.port {
-            Some(port) => SocketAddr::new(self.ip, port).to_string(),
-            None => self.ip.to_string(),
-        }
+        self.to_string()
     }
 }
 written!(At, "address in the network, with a port where it is another than the site's: IP or IP:PORT");

@@ -120,12 +120,52 @@ fn heavy(path: &Path, bytes: u64) -> Option<Heavy> {
         .or_else(|| (bytes >= HUGE).then(|| whole(path, "very large file")))
 }
 
+/// Sizes of folders, as far down as they are told apart.
+#[derive(Default)]
+struct Sizes(BTreeMap<String, FolderSize>);
+
+impl Sizes {
+    /// Adds a file.
+    fn add(&mut self, path: &Path, depth: usize, bytes: u64, left_out: bool) {
+        let top = top(path, depth);
+        let size = match self.0.get_mut(&*top) {
+            Some(known) => known,
+            None => self
+                .0
+                .entry(top.to_string())
+                .or_insert(FolderSize { path: top.into_owned(), ..FolderSize::default() }),
+        };
+        size.files += 1;
+        size.bytes += bytes;
+        if left_out {
+            size.cache_files += 1;
+            size.cache_bytes += bytes;
+        }
+    }
+
+    /// All of them, heaviest first.
+    fn sorted(self) -> Vec<FolderSize> {
+        let mut out: Vec<FolderSize> = self.0.into_values().collect();
+        out.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
+        out
+    }
+}
+
+/// How heavy the folders of a place are, told apart down to `depth` below its root. What cannot be read is left out.
+pub fn sizes(tree: &dyn Tree, depth: usize) -> Vec<FolderSize> {
+    let mut sizes = Sizes::default();
+    for found in tree.walk(tree.root()).flatten().filter(|f| f.meta.is_file()) {
+        sizes.add(found.path.strip_prefix(tree.root()).unwrap_or(&found.path), depth, found.meta.size, false);
+    }
+    sizes.sorted()
+}
+
 /// Walks over a site. Folders are told apart down to `depth` below its root.
 pub fn walk(tree: &dyn Tree, definition: &Definition, selection: &Selection, depth: usize) -> Walked {
     let site = tree.root();
     let mut out = Walked::default();
     let mut heavy_things: BTreeMap<String, Heavy> = BTreeMap::new();
-    let mut folders: BTreeMap<String, FolderSize> = BTreeMap::new();
+    let mut sizes = Sizes::default();
     for found in tree.walk(site) {
         let Found { path: whole, meta } = match found {
             Ok(found) => found,
@@ -139,15 +179,8 @@ pub fn walk(tree: &dyn Tree, definition: &Definition, selection: &Selection, dep
         }
         let path = whole.strip_prefix(site).unwrap_or(&whole);
         let bytes = if meta.is_file() { meta.size } else { 0 };
-        let top = top(path, depth);
-        let size = match folders.get_mut(&*top) {
-            Some(known) => known,
-            None => folders
-                .entry(top.to_string())
-                .or_insert(FolderSize { path: top.into_owned(), ..FolderSize::default() }),
-        };
-        size.files += 1;
-        size.bytes += bytes;
+        let left_out = reason(definition, selection.decide(path, false), path);
+        sizes.add(path, depth, bytes, left_out.is_some());
         if let Some(found) = heavy(path, bytes) {
             match heavy_things.get_mut(&found.path) {
                 Some(known) => {
@@ -160,10 +193,7 @@ pub fn walk(tree: &dyn Tree, definition: &Definition, selection: &Selection, dep
         if meta.is_file() && htaccess::is_read_anywhere(path) {
             out.for_web_server.push(path.to_path_buf());
         }
-        let decide = selection.decide(path, false);
-        if let Some((what, why)) = reason(definition, decide, path) {
-            size.cache_files += 1;
-            size.cache_bytes += bytes;
+        if let Some((what, why)) = left_out {
             match out.left_out.iter_mut().find(|l| l.what == what) {
                 Some(known) => {
                     known.count += 1;
@@ -183,8 +213,7 @@ pub fn walk(tree: &dyn Tree, definition: &Definition, selection: &Selection, dep
     }
     out.heavy = heavy_things.into_values().collect();
     out.heavy.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
-    out.folders = folders.into_values().collect();
-    out.folders.sort_by(|a, b| b.bytes.cmp(&a.bytes).then_with(|| a.path.cmp(&b.path)));
+    out.folders = sizes.sorted();
     out
 }
 

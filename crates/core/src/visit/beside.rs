@@ -154,7 +154,7 @@ impl OldSite {
         let journey = asker.go(url, most);
         let read = match &journey.end {
             End::Answer(answer) => {
-                let (text, _) = page::decoded(&answer.body, answer.charset());
+                let text = answer.text();
                 Some((answer.status, page::read(&text, self.most_links)))
             }
             _ => None,
@@ -194,11 +194,7 @@ impl OldSite {
     /// The pages that the old page links, below the address.
     fn links(&self, journey: &Journey, page: &Page) -> Vec<String> {
         let bounds = &self.asker.bounds;
-        let base = page
-            .base
-            .as_deref()
-            .and_then(|b| journey.url.join(b).ok())
-            .unwrap_or_else(|| journey.url.clone());
+        let base = page.base_at(&journey.url);
         let links = page.links.iter().filter(|l| !l.shy).filter_map(|l| base.join(&l.href).ok());
         links
             .filter_map(|u| {

@@ -4,7 +4,7 @@
 use crate::options::values::At;
 use crate::place::{Address, Scheme};
 use zporter_web::Url;
-use zporter_web::guard::{Guard, Pin, is_inner};
+use zporter_web::guard::{Guard, Pin};
 
 /// Where an address leads.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -221,16 +221,10 @@ pub fn changes_something(url: &Url) -> bool {
 
 /// Where a site's names may be asked. Inner addresses only where the site itself is at one.
 pub fn guard(bounds: &Bounds, at: Option<At>) -> Guard {
-    let hosts = bounds.hosts().to_vec();
     let own = bounds.home.port_or_known_default().unwrap_or_default();
-    let pins: Vec<Pin> = at
-        .iter()
-        .map(|at| Pin { hosts: hosts.clone(), ip: at.ip, port: at.port.map(|to| (own, to)) })
-        .collect();
-    let open = Guard::new(pins.clone(), true);
+    let pin = |at: At| Pin { hosts: bounds.hosts.clone(), ip: at.ip, port: at.port.map(|to| (own, to)) };
     let host = bounds.home.host_str().unwrap_or_default();
-    let inner = open.addresses(host, own).is_ok_and(|all| all.iter().any(|a| is_inner(a.ip())));
-    Guard::new(pins, inner)
+    Guard::new(at.map(pin).into_iter().collect(), false).open_to(host, own)
 }
 
 /// The scheme of a site's address is the encrypted one.

@@ -68,8 +68,8 @@ pub struct Ways<'w> {
     pub certain: bool,
     /// Version of the site, where somebody knows it.
     pub version: Option<&'w str>,
-    /// Folders in which the back office may lie.
-    pub back_offices: Vec<String>,
+    /// Folder of the back office, where somebody knows it.
+    pub back_office: Option<&'w str>,
 }
 
 /// A form that was found, filled but for name and password.
@@ -140,7 +140,7 @@ pub fn log_in(
         }
     };
     let (last, url) = followed(asker, &found.action, &answer, most);
-    let (text, _) = page::decoded(&last.body, last.charset());
+    let text = last.text();
     let held = |beginning: &str| asker.client.holds_cookie(beginning);
     let signed = found.ways.iter().any(|w| is_signed(&w.success, &answer, &last, &text, held));
     let failed = found.ways.iter().any(|w| is_signed(&w.failure, &last, &last, &text, held));
@@ -190,7 +190,7 @@ fn form<'w>(
             {
                 continue;
             }
-            for path in paths(way, &ways.back_offices) {
+            for path in paths(way, ways.back_office) {
                 let Some(url) = known.bounds.at(path.trim_start_matches('/')) else { continue };
                 let journey = asker.go(&url, most);
                 let End::Answer(answer) = &journey.end else { continue };
@@ -199,7 +199,7 @@ fn form<'w>(
                 if answer.status == 404 || !ways.certain && bare(&journey.url) != bare(&url) {
                     continue;
                 }
-                let (text, _) = page::decoded(&answer.body, answer.charset());
+                let text = answer.text();
                 let page = page::read(&text, 200);
                 let fitting = page.forms.iter().find_map(|f| fields_of(f, way).map(|names| (f, names)));
                 let Some((form, (user, password))) = fitting else { continue };
@@ -207,7 +207,7 @@ fn form<'w>(
                 let fields = filled(form, way, &user, &password, person);
                 let alike = |l: &&LogIn| {
                     l.area == person.area
-                        && (l.path == way.path || paths(l, &ways.back_offices).contains(&path))
+                        && (l.path == way.path || paths(l, ways.back_office).contains(&path))
                         && fields_of(form, l).is_some()
                 };
                 let ways = system.log_in.iter().filter(alike).collect();
@@ -219,12 +219,11 @@ fn form<'w>(
 }
 
 /// Paths of a form, where one holds a folder that each site names itself.
-fn paths(way: &LogIn, back_offices: &[String]) -> Vec<String> {
+fn paths(way: &LogIn, back_office: Option<&str>) -> Vec<String> {
     if !way.path.contains('*') {
         return vec![way.path.clone()];
     }
-    let usual = BACK_OFFICES.iter().map(ToString::to_string);
-    let names: Vec<String> = if back_offices.is_empty() { usual.collect() } else { back_offices.to_vec() };
+    let names = back_office.as_ref().map_or(&BACK_OFFICES[..], std::slice::from_ref);
     names.iter().map(|name| way.path.replacen('*', name.trim_matches('/'), 1)).collect()
 }
 
@@ -313,7 +312,7 @@ fn behind(
             );
             continue;
         };
-        let (text, _) = page::decoded(&answer.body, answer.charset());
+        let text = answer.text();
         let page = page::read(&text, 200);
         result.behind.push(Behind { url: name.clone(), status: answer.status, title: page.title.clone() });
         if answer.status >= 400 {
@@ -342,7 +341,7 @@ fn behind(
 }
 
 fn links_behind(known: &Known, page: &Page, at: &Url, found: &Found<'_>, area: Area) -> Vec<Url> {
-    let base = page.base.as_deref().and_then(|b| at.join(b).ok()).unwrap_or_else(|| at.clone());
+    let base = page.base_at(at);
     let folder = found.url.path().rsplit_once('/').map_or("/", |(f, _)| f).to_string() + "/";
     let mut out: Vec<Url> = Vec::new();
     for link in &page.links {
@@ -398,7 +397,7 @@ mod tests {
             !is_named("*$txtUser", "txtUser2") && !is_named("password_*", "pass") && !is_named("a", "ab")
         );
         let way = way("/*/index.php?x=1", "u", "p");
-        assert_eq!(paths(&way, &["office/".into()]), ["/office/index.php?x=1"]);
-        assert_eq!(paths(&way, &[]).len(), BACK_OFFICES.len());
+        assert_eq!(paths(&way, Some("office/")), ["/office/index.php?x=1"]);
+        assert_eq!(paths(&way, None).len(), BACK_OFFICES.len());
     }
 }

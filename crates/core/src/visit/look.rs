@@ -356,7 +356,7 @@ fn beside_new(old: &Replacements, body: &[u8], whose: &str) -> Option<Sight> {
     let (mut count, mut first) = (0, None);
     for line in body.split(|b| *b == b'\n').filter(|line| old.scan().any(line)) {
         for edit in value::edits_of_hit(old, line, false, &mut Unheard) {
-            if !contains(&edit.new, NOT_OLD.as_bytes()) {
+            if memchr::memmem::find(&edit.new, NOT_OLD.as_bytes()).is_none() {
                 count += 1;
                 first.get_or_insert_with(|| {
                     String::from_utf8_lossy(value::excerpt(line, edit.span.start)).into_owned()
@@ -375,10 +375,6 @@ fn beside_new(old: &Replacements, body: &[u8], whose: &str) -> Option<Sight> {
         )
         .about(excerpt),
     )
-}
-
-fn contains(hay: &[u8], needle: &[u8]) -> bool {
-    memchr::memmem::find(hay, needle).is_some()
 }
 
 /// Takes no notes.

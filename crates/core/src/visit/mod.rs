@@ -96,6 +96,9 @@ pub struct Visited {
     /// Pictures of pages.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pictures: Vec<Pictured>,
+    /// Why the home page did not answer at all.
+    #[serde(skip)]
+    unreached: Option<NoAnswer>,
     #[serde(skip)]
     generator: Option<String>,
     #[serde(skip)]
@@ -176,8 +179,6 @@ pub struct Input<'i> {
     pub mail_off: bool,
     /// The site's version, where somebody knows it.
     pub version: Option<String>,
-    /// Folders in which the back office may lie, where somebody knows them.
-    pub back_offices: Vec<String>,
 }
 
 /// Why there was no visit.
@@ -225,9 +226,7 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     };
     let mut out = Visited {
         address: job.address.to_string(),
-        at: job.at.map(|at| {
-            serde_json::to_value(at).ok().and_then(|v| v.as_str().map(str::to_string)).unwrap_or_default()
-        }),
+        at: job.at.map(|at| at.to_string()),
         system: job.system.clone(),
         ..Visited::default()
     };
@@ -244,14 +243,9 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     let delay = job.delay.map_or(Duration::ZERO, |d| d.duration());
     let asker = Asker { client: Client::new(&settings, guard.clone()), bounds: bounds.clone(), delay };
     let searched = searched(&old_addresses, job);
-    let old = job.beside.as_ref().and_then(|old| {
-        let old_bounds = Bounds::of(old, &[], &[])?;
-        let old_guard = Arc::new(bounds::guard(&old_bounds, job.beside_at));
-        // The old host's certificate is nobody's concern any more.
-        let client = Client::new(&Settings { any_certificate: true, ..settings.clone() }, old_guard);
-        out.beside = Some(Beside { address: old.to_string(), ..Beside::default() });
-        Some(OldSite::new(Asker { client, bounds: old_bounds, delay }, old, &job.address, 5_000))
-    });
+    let old = old_site(job, &settings, delay);
+    let told = job.beside.as_ref().filter(|_| old.is_some());
+    out.beside = told.map(|old| Beside { address: old.to_string(), ..Beside::default() });
     let known = look::Known {
         bounds: bounds.clone(),
         symptoms: symptoms::Symptoms::of(input.systems, job.system.as_deref()),
@@ -273,11 +267,7 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         watch,
     };
     walk.run(&mut out, &mut gathered)?;
-    if out.pages.first().is_some_and(|p| p.status == 0 && p.leads_to.is_none()) {
-        let why = match walk.asker.client.get(&bounds.home, 1) {
-            Err(why) => why,
-            Ok(_) => NoAnswer::Slow,
-        };
+    if let Some(why) = out.unreached {
         return Err(VisitError::NoAnswer { address: job.address.to_string(), why });
     }
     if out.system.is_none() {
@@ -287,28 +277,34 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         // A session of its own: nobody is logged in twice.
         let client = Client::new(&settings, guard.clone());
         let asker = Asker { client, ..walk.asker.clone() };
-        let ways = ways(input, out.system.as_deref());
+        let ways = ways(job, input, out.system.as_deref());
         let (done, sights) = log_in::log_in(&asker, &walk.known, &ways, person, walk::PAGE);
         if let Some(done) = done {
             out.system.get_or_insert_with(|| done.system.clone());
             out.log_ins.push(done);
         }
-        for (page, sight) in sights {
-            gathered.add(&page, None, sight);
-        }
+        sights.into_iter().for_each(|(page, sight)| gathered.add(&page, None, sight));
     }
     if let Some(folder) = &job.pictures {
         let new = Side { bounds: &bounds, at: job.at };
         let old_side = walk.old.as_ref().map(|old| Side { bounds: &old.asker.bounds, at: job.beside_at });
         let taken = pictures::take(&new, old_side.as_ref(), &job.picture_of, folder, settings.patience)?;
         out.pictures = taken.pictures;
-        for (page, sight) in taken.sights {
-            gathered.add(&page, None, sight);
-        }
+        taken.sights.into_iter().for_each(|(page, sight)| gathered.add(&page, None, sight));
     }
     out.untold = gathered.untold;
     out.sightings = gathered.sorted();
     Ok(out)
+}
+
+/// The old site, where the new one is compared with it.
+fn old_site(job: &VisitJob, settings: &Settings, delay: Duration) -> Option<OldSite> {
+    let old = job.beside.as_ref()?;
+    let bounds = Bounds::of(old, &[], &[])?;
+    let guard = Arc::new(bounds::guard(&bounds, job.beside_at));
+    // The old host's certificate is nobody's concern any more.
+    let client = Client::new(&Settings { any_certificate: true, ..settings.clone() }, guard);
+    Some(OldSite::new(Asker { client, bounds, delay }, old, &job.address, 5_000))
 }
 
 /// Asks name servers.
@@ -418,7 +414,7 @@ fn told_system(systems: &[Known], generator: Option<&str>) -> Option<String> {
 }
 
 /// How one may log in: by the system's own form, or, where nobody knows the system, by any that is there.
-fn ways<'i>(input: &'i Input<'_>, system: Option<&str>) -> Ways<'i> {
+fn ways<'i>(job: &'i VisitJob, input: &'i Input<'_>, system: Option<&str>) -> Ways<'i> {
     let (own, others): (Vec<&Definition>, Vec<&Definition>) = input
         .systems
         .iter()
@@ -426,5 +422,5 @@ fn ways<'i>(input: &'i Input<'_>, system: Option<&str>) -> Ways<'i> {
         .partition(|d| system.is_some_and(|id| d.id == id || d.name == id));
     let certain = !own.is_empty();
     let systems = if certain { own } else { others };
-    Ways { certain, systems, version: input.version.as_deref(), back_offices: input.back_offices.clone() }
+    Ways { certain, systems, version: input.version.as_deref(), back_office: job.back_office.as_deref() }
 }

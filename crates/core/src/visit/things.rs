@@ -18,6 +18,8 @@ use zporter_web::{Url, style};
 const NEEDS: usize = 100;
 /// Things that are asked for before what style sheets name is added.
 const WAVE: usize = 256;
+/// Addresses beside the base path that are asked for.
+const BESIDE: usize = 200;
 /// Things that one style sheet needs.
 const OF_A_STYLE: usize = 2000;
 
@@ -29,6 +31,29 @@ pub(super) struct Thing {
     pub url: Url,
     /// The page or style sheet that names it.
     pub from: String,
+}
+
+/// Things that wait to be asked for, each once.
+#[derive(Default)]
+pub(super) struct Things {
+    known: HashSet<u64>,
+    needs: VecDeque<Thing>,
+    /// Links that leave the base path.
+    beside: Vec<Thing>,
+}
+
+impl Things {
+    /// Adds one, unless it is known.
+    pub(super) fn add(&mut self, thing: Thing) {
+        if !self.known.insert(print_of((thing.kind, thing.url.as_str()))) {
+            return;
+        }
+        match thing.kind {
+            Some(_) => self.needs.push_back(thing),
+            None if self.beside.len() < BESIDE => self.beside.push(thing),
+            None => (),
+        }
+    }
 }
 
 /// What came of asking for something.
@@ -66,18 +91,17 @@ impl Walk<'_> {
         came
     }
 
-    /// Asks for what pages need; style sheets need things themselves.
+    /// Asks for what pages need; style sheets need things themselves. Returns the links that leave the base path.
     pub(super) fn needs(
         &self,
-        mut things: VecDeque<Thing>,
-        known_things: &mut HashSet<u64>,
+        mut things: Things,
         out: &mut Visited,
         gathered: &mut Gathered,
-    ) -> Result<(), Cancelled> {
+    ) -> Result<Vec<Thing>, Cancelled> {
         let mut left = NEEDS * self.pages.max(1);
-        while !things.is_empty() && left > 0 {
-            let most = things.len().min(WAVE).min(left);
-            let wave: Vec<Thing> = things.drain(..most).collect();
+        while !things.needs.is_empty() && left > 0 {
+            let most = things.needs.len().min(WAVE).min(left);
+            let wave: Vec<Thing> = things.needs.drain(..most).collect();
             left -= wave.len();
             let mut further = Vec::new();
             let mut merge = |at: usize, came: Came| {
@@ -103,12 +127,10 @@ impl Walk<'_> {
             out.need_urls.extend(
                 wave.iter().filter(|t| t.kind == Some(Kind::Picture)).take(200).map(|t| t.url.clone()),
             );
-            things.extend(
-                further.into_iter().filter(|t| known_things.insert(print_of((t.kind, t.url.as_str())))),
-            );
+            further.into_iter().for_each(|thing| things.add(thing));
         }
-        out.unasked_needs = things.len() as u64;
-        Ok(())
+        out.unasked_needs = things.needs.len() as u64;
+        Ok(things.beside)
     }
 
     /// Looks at links that leave the base path of the site: whether anything is there.
@@ -144,9 +166,7 @@ impl Walk<'_> {
         // What cannot be there, to know what the site answers then.
         let nonsense = self.known.bounds.at("zzq-7f3a9c-no-such-page").map(|u| self.asker.go(&u, 256 << 10));
         let title = match nonsense.map(|j| j.end) {
-            Some(End::Answer(answer)) => {
-                page::read(&page::decoded(&answer.body, answer.charset()).0, 10).title
-            }
+            Some(End::Answer(answer)) => page::read(&answer.text(), 10).title,
             _ => String::new(),
         };
         let folders: BTreeSet<String> = out

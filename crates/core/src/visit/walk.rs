@@ -8,15 +8,16 @@ use super::gather::{Gathered, Sight};
 use super::look::{self, Known};
 use super::queue::{Queue, Waiting, print_of};
 use super::symptoms::shortened;
-use super::things::Thing;
+use super::things::{Thing, Things};
 use super::{PageLine, Visited};
 use crate::diagnose::Sureness::{Certain, Likely, Possible};
 use crate::event::{Cancelled, Event, Watch, go_on};
 use crate::finding::Code;
 use crate::system;
-use std::collections::{BTreeMap, HashSet, VecDeque};
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc;
+use zporter_web::client::NoAnswer;
 use zporter_web::guard::is_inner;
 use zporter_web::page::{self, Kind};
 use zporter_web::{Url, site_map};
@@ -25,8 +26,6 @@ use zporter_web::{Url, site_map};
 const WAVE: usize = 64;
 /// Bytes of a page that are read.
 pub const PAGE: usize = 2 << 20;
-/// Addresses beside the base path that are asked for.
-const BESIDE: usize = 200;
 
 /// All that a walk needs.
 pub struct Walk<'w> {
@@ -49,14 +48,15 @@ pub struct Walk<'w> {
 }
 
 /// What one page came to.
+#[derive(Default)]
 struct Seen {
     line: PageLine,
     sights: Vec<Sight>,
     /// Pages that it links, in the site.
     links: Vec<Url>,
-    /// Addresses on the same host that it links, outside of the base path.
-    beside: Vec<Url>,
-    needs: Vec<(Kind, Url)>,
+    /// What else it names.
+    things: Vec<Thing>,
+    /// Other hosts that it needs something of.
     others: Vec<String>,
     changing: u64,
     print: u64,
@@ -64,66 +64,47 @@ struct Seen {
     generator: Option<String>,
     index: Option<Sight>,
     compared: Option<Compared>,
-    reached: bool,
+    /// Whether a page came, wherever one was sent before.
     answered: bool,
+    /// Why nobody answered.
+    none: Option<NoAnswer>,
+}
+
+/// All that grows while a site is walked.
+struct Grown<'g> {
+    out: &'g mut Visited,
+    gathered: &'g mut Gathered,
+    queue: Queue,
+    things: Things,
 }
 
 impl Walk<'_> {
     /// Walks the site.
     pub fn run(&self, out: &mut Visited, gathered: &mut Gathered) -> Result<(), Cancelled> {
-        let mut queue = Queue::default();
-        let home = self.known.bounds.home.clone();
         let robots = self.robots(gathered);
-        queue.push(home.clone(), None);
-        let mut things: VecDeque<Thing> = VecDeque::new();
-        let mut known_things: HashSet<u64> = HashSet::new();
-        let (mut beside, mut changing) = (Vec::new(), 0);
-        let mut mapped = false;
-        while out.pages.len() < self.pages && queue.waiting() > 0 {
+        let mut grown = Grown { out, gathered, queue: Queue::default(), things: Things::default() };
+        grown.queue.push(self.known.bounds.home.clone(), None);
+        while grown.out.pages.len() < self.pages && grown.queue.waiting() > 0 {
             go_on(self.watch)?;
             // The home page alone: what it says decides what comes next.
-            let most = if out.pages.is_empty() { 1 } else { WAVE };
-            let wave = queue.next(most.min(self.pages - out.pages.len()));
-            let names: Vec<Option<String>> = wave
-                .iter()
-                .map(|w| w.from.and_then(|f| out.pages.get(f as usize)).map(|p| p.url.clone()))
-                .collect();
-            let mut merge = |at: usize, seen: Seen| {
-                let from = names[at].clone();
-                self.merge(
-                    seen,
-                    &wave[at],
-                    from.as_deref(),
-                    out,
-                    gathered,
-                    &mut queue,
-                    &mut |thing| {
-                        if known_things.insert(print_of((thing.kind, thing.url.as_str()))) {
-                            match thing.kind {
-                                None if beside.len() < BESIDE => beside.push(thing),
-                                None => (),
-                                Some(_) => things.push_back(thing),
-                            }
-                        }
-                    },
-                    &mut changing,
-                );
-            };
-            self.in_parallel(&wave, |waiting| self.page(waiting, &robots), &mut merge)?;
-            if !mapped {
-                mapped = true;
-                if out.pages.first().is_some_and(|p| p.status == 0) {
+            let first = grown.out.pages.is_empty();
+            let most = if first { 1 } else { WAVE };
+            let wave = grown.queue.next(most.min(self.pages - grown.out.pages.len()));
+            let merge = &mut |at: usize, seen| self.merge(seen, &wave[at], &mut grown);
+            self.in_parallel(&wave, |waiting| self.page(waiting, &robots), merge)?;
+            if first {
+                if grown.out.unreached.is_some() {
                     break;
                 }
-                self.site_maps(&robots, &mut queue, out);
+                self.site_maps(&robots, &mut grown.queue, grown.out);
             }
         }
+        let Grown { out, gathered, queue, things } = grown;
         out.unvisited = queue.waiting() as u64 + queue.dropped;
         out.endless = queue.endless;
-        out.changing = changing;
-        self.needs(things, &mut known_things, out, gathered)?;
+        let beside = self.needs(things, out, gathered)?;
         self.outside(&beside, gathered)?;
-        if out.pages.first().is_some_and(|p| p.status != 0) {
+        if out.unreached.is_none() {
             self.leaked(out, gathered)?;
         }
         self.cut_short(out, gathered);
@@ -147,8 +128,8 @@ impl Walk<'_> {
             return Ok(());
         }
         let next = AtomicUsize::new(0);
-        // A bound, so that those who are early wait instead of piling up.
-        let (send, receive) = mpsc::sync_channel::<(usize, R)>(threads);
+        // What comes early waits to be merged: a wave at most.
+        let (send, receive) = mpsc::channel::<(usize, R)>();
         std::thread::scope(|scope| {
             for _ in 0..threads {
                 let (send, next, work) = (send.clone(), &next, &work);
@@ -181,55 +162,40 @@ impl Walk<'_> {
         let journey = self.asker.go(&waiting.url, PAGE);
         let linked = waiting.from.is_some();
         let home = waiting.url == self.known.bounds.home;
-        let mut line = PageLine { url: waiting.url.to_string(), ..PageLine::default() };
         let mut seen = Seen {
-            line: PageLine::default(),
-            sights: Vec::new(),
-            links: Vec::new(),
-            beside: Vec::new(),
-            needs: Vec::new(),
-            others: Vec::new(),
-            changing: 0,
-            print: 0,
-            generator: None,
-            index: None,
-            compared: None,
-            reached: !matches!(journey.end, End::None(_)),
+            line: PageLine { url: waiting.url.to_string(), ..PageLine::default() },
             answered: matches!(journey.end, End::Answer(_)),
+            ..Seen::default()
         };
-        if !journey.hops.is_empty() {
-            line.leads_to = Some(journey.hops.last().map_or(String::new(), |h| h.to.to_string()));
-            line.status = journey.hops[0].status;
+        if let (Some(first), Some(last)) = (journey.hops.first(), journey.hops.last()) {
+            seen.line.leads_to = Some(last.to.to_string());
+            seen.line.status = first.status;
         }
         let End::Answer(answer) = &journey.end else {
             seen.sights = look::no_page(&self.known, &journey, linked);
-            if let Some(old) = &self.old {
-                seen.compared = Some(self.compare(old, &journey, None, &waiting.url, &mut seen.links));
+            self.compare(&journey, None, &waiting.url, &mut seen);
+            if let End::None(why) = journey.end {
+                seen.none = Some(why);
             }
-            seen.line = line;
             return seen;
         };
-        line.status = answer.status;
-        line.bytes = answer.body.len() as u64;
-        line.milliseconds = answer.took.as_millis() as u64;
-        self.watch.event(Event::Advanced { bytes: line.bytes });
+        seen.line.status = answer.status;
+        seen.line.bytes = answer.body.len() as u64;
+        seen.line.milliseconds = answer.took.as_millis() as u64;
+        self.watch.event(Event::Advanced { bytes: seen.line.bytes });
         let kind = answer.kind();
         let is_page =
             kind.is_empty() || kind.contains("html") || kind.contains("xml") && kind.contains("xhtml");
         if !is_page && answer.status < 400 {
             // A document that is linked like a page: it is there.
-            look::old_place(
-                &self.known,
-                if kind.starts_with("text/") { &answer.body } else { b"" },
-                "file",
-                &mut seen.sights,
-            );
-            seen.line = line;
+            if kind.starts_with("text/") {
+                look::old_place(&self.known, &answer.body, "file", &mut seen.sights);
+            }
             return seen;
         }
-        let (text, _) = page::decoded(&answer.body, answer.charset());
+        let text = answer.text();
         let read = page::read(&text, 5_000.max(self.pages.min(50_000)));
-        line.title = shortened(&read.title);
+        seen.line.title = shortened(&read.title);
         seen.sights = look::page(&self.known, &journey, answer, &read, &text, linked);
         self.sort_links(&journey, &read, &mut seen);
         if home {
@@ -238,39 +204,26 @@ impl Walk<'_> {
         }
         let said: Vec<&str> = read.blocks.iter().map(|b| b.text.as_str()).collect();
         seen.print = print_of(&said);
-        if let Some(old) = &self.old {
-            let mut links = std::mem::take(&mut seen.links);
-            seen.compared =
-                Some(self.compare(old, &journey, Some((answer.status, &read)), &waiting.url, &mut links));
-            seen.links = links;
-        }
-        seen.line = line;
+        self.compare(&journey, Some((answer.status, &read)), &waiting.url, &mut seen);
         seen
     }
 
-    fn compare(
-        &self,
-        old: &OldSite,
-        journey: &Journey,
-        page: Option<(u16, &page::Page)>,
-        asked: &Url,
-        links: &mut Vec<Url>,
-    ) -> Compared {
+    /// Compares a page with that of the old site, where there is one; what the old one links is looked at as well.
+    fn compare(&self, journey: &Journey, page: Option<(u16, &page::Page)>, asked: &Url, seen: &mut Seen) {
+        let Some(old) = &self.old else { return };
         let new = New { known: &self.known, asker: &self.asker, journey, page };
         let (compared, old_links) = old.compare(&new, asked, PAGE);
         let theirs = old_links.iter().filter_map(|below| self.known.bounds.at(below));
-        links.extend(theirs.filter(|u| !changes_something(u)));
-        compared
+        seen.links.extend(theirs.filter(|u| !changes_something(u)));
+        seen.compared = Some(compared);
     }
 
     /// Sorts what a page names by where it leads.
     fn sort_links(&self, journey: &Journey, page: &page::Page, seen: &mut Seen) {
         let bounds = &self.known.bounds;
-        let base = page
-            .base
-            .as_deref()
-            .and_then(|b| journey.url.join(b).ok())
-            .unwrap_or_else(|| journey.url.clone());
+        let base = page.base_at(&journey.url);
+        let from = &seen.line.url;
+        let thing = |kind, url: &Url| Thing { kind, url: bounds.plain(url), from: from.clone() };
         let refresh = page.refresh.iter().map(|r| (r.as_str(), false));
         // Menus first: they lead to every section.
         let (menu, rest): (Vec<_>, Vec<_>) = page.links.iter().partition(|l| l.menu);
@@ -280,7 +233,7 @@ impl Walk<'_> {
             match bounds.belongs(&url) {
                 Belongs::Inside if changes_something(&url) => seen.changing += 1,
                 Belongs::Inside if !shy => seen.links.push(bounds.plain(&url)),
-                Belongs::Beside if !shy && !changes_something(&url) => seen.beside.push(bounds.plain(&url)),
+                Belongs::Beside if !shy && !changes_something(&url) => seen.things.push(thing(None, &url)),
                 Belongs::Elsewhere => self.inner(&url, "links", &mut seen.sights),
                 _ => (),
             }
@@ -289,7 +242,7 @@ impl Walk<'_> {
             let Ok(url) = base.join(written) else { continue };
             match bounds.belongs(&url) {
                 Belongs::Inside if *kind == Kind::Frame => seen.links.push(bounds.plain(&url)),
-                Belongs::Inside | Belongs::Beside => seen.needs.push((*kind, bounds.plain(&url))),
+                Belongs::Inside | Belongs::Beside => seen.things.push(thing(Some(*kind), &url)),
                 Belongs::Elsewhere => {
                     self.inner(&url, "needs something of", &mut seen.sights);
                     seen.others.extend(url.host_str().map(str::to_string));
@@ -325,25 +278,17 @@ impl Walk<'_> {
         }
     }
 
-    #[expect(clippy::too_many_arguments, reason = "everything that grows while a site is walked")]
-    fn merge(
-        &self,
-        seen: Seen,
-        waiting: &Waiting,
-        from: Option<&str>,
-        out: &mut Visited,
-        gathered: &mut Gathered,
-        queue: &mut Queue,
-        thing: &mut dyn FnMut(Thing),
-        changing: &mut u64,
-    ) {
+    /// Takes down what a page came to.
+    fn merge(&self, seen: Seen, waiting: &Waiting, grown: &mut Grown<'_>) {
+        let Grown { out, gathered, queue, things } = grown;
         let number = out.pages.len() as u32;
-        let url = seen.line.url.clone();
-        let below = self.known.bounds.below(&waiting.url).unwrap_or_default().to_string();
+        let from = waiting.from.and_then(|f| out.pages.get(f as usize)).map(|p| p.url.clone());
+        let (url, from_url) = (seen.line.url.clone(), from.as_deref());
+        let below = self.known.bounds.below(&waiting.url).unwrap_or_default();
         let mut gone_before = false;
         if let (Some(compared), Some(result)) = (seen.compared, out.beside.as_mut()) {
             gone_before = matches!(compared, Compared::Neither);
-            note_compared(compared, &below, &url, from, result, gathered);
+            note_compared(compared, below, &url, from_url, result, gathered);
         }
         // Where a redirect leads to a page that is looked at by itself, what is wrong with that page is told there.
         let end = seen.line.leads_to.as_deref().and_then(|l| Url::parse(l).ok());
@@ -353,7 +298,7 @@ impl Walk<'_> {
                 sight.cause = "it is missing on the old site as well".into();
                 sight.note = true;
             }
-            gathered.add(&url, from, sight);
+            gathered.add(&url, from_url, sight);
         }
         if let Some(sight) = seen.index {
             gathered.add(&url, None, sight);
@@ -361,27 +306,21 @@ impl Walk<'_> {
         if seen.generator.is_some() {
             out.generator = seen.generator;
         }
-        *changing += seen.changing;
+        out.changing += seen.changing;
         for host in seen.others {
             *out.others.entry(host).or_default() += 1;
         }
-        for (kind, need) in seen.needs {
-            thing(Thing { kind: Some(kind), url: need, from: url.clone() });
-        }
-        for beside in seen.beside {
-            thing(Thing { kind: None, url: beside, from: url.clone() });
-        }
-        if seen.reached {
-            queue.looked(&waiting.url, seen.print);
+        seen.things.into_iter().for_each(|thing| things.add(thing));
+        match seen.none {
+            None => queue.looked(&waiting.url, seen.print),
+            why if number == 0 && seen.line.status == 0 => out.unreached = why,
+            Some(_) => (),
         }
         for link in seen.links {
             queue.push(link, Some(number));
         }
-        out.weighs(&seen.line.url, "page", seen.line.bytes);
-        out.pages.push(PageLine {
-            from: from.map(str::to_string).filter(|_| out.pages.len() < 2000),
-            ..seen.line
-        });
+        out.weighs(&url, "page", seen.line.bytes);
+        out.pages.push(PageLine { from: from.filter(|_| number < 2000), ..seen.line });
     }
 
     /// Says what was not looked at.

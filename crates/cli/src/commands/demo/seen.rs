@@ -15,6 +15,9 @@ use zporter_standin::host::{Fault, Host, Served};
 /// Pages of the site.
 const PAGES: usize = 40;
 
+/// The address that pages of the old site name; it is served here without encryption.
+const OLD: &str = "https://www.fernhollow.example";
+
 /// What went wrong on the way to the new host.
 const FAULTS: [Fault; 6] = [
     Fault::OldEscaped,
@@ -29,10 +32,9 @@ const FAULTS: [Fault; 6] = [
 pub(super) fn tell(style: Style, folder: &Path, number: usize) -> Result<(), CommandError> {
     let unserved = |e| CommandError::world("no web host could be started on this machine", e);
     let served = |name: &str, faults: BTreeSet<Fault>| {
-        let old = "https://www.fernhollow.example".to_string();
         Host::serve(Served {
             name: name.into(),
-            old,
+            old: OLD.into(),
             pages: PAGES,
             lively: true,
             faults,
@@ -49,11 +51,11 @@ pub(super) fn tell(style: Style, folder: &Path, number: usize) -> Result<(), Com
     let began = Instant::now();
     let options = json!({
         "address": new.address(), "at": new.at.to_string(), "beside": old.address(), "beside-at": old.at.to_string(),
-        "old-address": ["https://www.fernhollow.example"],
+        "old-address": [OLD],
     });
     let report = carried_out(style, Kind::Visit, &options)?;
     let command = format!(
-        "zporter visit {} --at {} --beside {} --beside-at {} --page visit.html",
+        "zporter visit {} --at {} --beside {} --beside-at {} --old-address {OLD} --page visit.html",
         new.address(),
         new.at,
         old.address(),

@@ -46,7 +46,6 @@ fn start(shared: bool) -> Option<Server> {
     let folder = tempfile::Builder::new().prefix("zpdb").tempdir().unwrap();
     let data = folder.path().join("data");
     let socket = folder.path().join("s").display().to_string();
-    let port = free_port();
     let user = run_as();
     let made = Command::new("mariadb-install-db")
         .args(["--no-defaults", "--auth-root-authentication-method=normal", "--skip-test-db", user])
@@ -59,6 +58,8 @@ fn start(shared: bool) -> Option<Server> {
         .unwrap();
     assert!(made.success(), "mariadb-install-db failed");
     // Nothing drops what all tests share, so its keeper takes the folder away.
+    // Chosen as late as can be: others that run meanwhile take free ports as well.
+    let port = free_port();
     let keeper = keeper(&data, &socket, port, user, shared.then(|| folder.path()));
     let server = Server { port, socket, folder, keeper };
     server.wait();

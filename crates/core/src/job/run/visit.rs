@@ -8,10 +8,17 @@ use crate::options::CopyJob;
 use crate::options::VisitJob;
 use crate::options::values::FullPath;
 use crate::restore::plan::RestorePlan;
+use crate::system::Known;
 use crate::system::copy::SwitchName;
 use crate::system::knowledge::Area;
 use crate::visit::log_in::Person;
 use crate::visit::{Input, VisitError, Visited, visit};
+
+/// What every visit is told.
+fn input<'i>(systems: &'i [Known], world: &dyn World) -> Input<'i> {
+    let agent = world.written_by().replace(' ', "/");
+    Input { systems, agent, people: Vec::new(), mail_off: false, version: None }
+}
 
 /// Runs a visit.
 pub fn run(job: &VisitJob, world: &dyn World, watch: &dyn Watch) -> Result<Visited, RunError> {
@@ -27,15 +34,7 @@ pub fn run(job: &VisitJob, world: &dyn World, watch: &dyn Watch) -> Result<Visit
             people.push(Person { area, name: name.clone(), password: world.secret(file)? });
         }
     }
-    let input = Input {
-        systems: &systems,
-        agent: world.written_by().replace(' ', "/"),
-        people,
-        mail_off: false,
-        version: None,
-        back_offices: job.back_office.iter().cloned().collect(),
-    };
-    Ok(visit(job, &input, watch)?)
+    Ok(visit(job, &Input { people, ..input(&systems, world) }, watch)?)
 }
 
 /// Visits a site that was just made elsewhere, if that was asked for. What is wrong with it is no failure of the job.
@@ -87,14 +86,8 @@ fn behind(
         ..VisitJob::of(way.to.address.clone())
     };
     let systems = world.definitions()?;
-    let input = Input {
-        systems: &systems,
-        agent: world.written_by().replace(' ', "/"),
-        people: Vec::new(),
-        mail_off: is_off(SwitchName::Mail),
-        version: plan.version.clone(),
-        back_offices: Vec::new(),
-    };
+    let input =
+        Input { mail_off: is_off(SwitchName::Mail), version: plan.version.clone(), ..input(&systems, world) };
     let seen = visit(&job, &input, watch);
     watch.event(Event::StepDone);
     match seen {
