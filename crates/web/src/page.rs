@@ -123,6 +123,14 @@ impl Page {
         self.base.as_deref().and_then(|base| own.join(base).ok()).unwrap_or_else(|| own.clone())
     }
 
+    /// Where a form is sent; one that does not say is sent to the page itself, whatever its base.
+    pub fn sent_to(&self, form: &Form, own: &Url) -> Option<Url> {
+        match form.action.as_str() {
+            "" => Some(own.clone()),
+            action => self.base_at(own).join(action).ok(),
+        }
+    }
+
     /// Letters of the text that a reader sees.
     pub fn letters(&self) -> usize {
         self.blocks.iter().map(|b| b.text.len()).sum()
@@ -568,6 +576,22 @@ mod tests {
             (" v ", "hi <b>there</b>")
         );
         assert_eq!((page.pictures, page.anchors), (1, 4));
+    }
+
+    #[test]
+    fn a_base_counts_for_all_but_a_form_that_does_not_say_where() {
+        let own = Url::parse("https://www.fernhollow.example/shop/in?x=1").unwrap();
+        let forms = "<form action='go'></form><form action=''></form><form></form>";
+        for (base, go) in [
+            ("", "https://www.fernhollow.example/shop/go"),
+            ("<base href='http://www.fernhollow.example/old/'>", "http://www.fernhollow.example/old/go"),
+            ("<base href='../b/'>", "https://www.fernhollow.example/b/go"),
+        ] {
+            let page = read(&format!("{base}{forms}"), 10);
+            let sent: Vec<_> =
+                page.forms.iter().map(|f| page.sent_to(f, &own).unwrap().to_string()).collect();
+            assert_eq!(sent, [go, own.as_str(), own.as_str()], "{base}");
+        }
     }
 
     #[test]

@@ -169,7 +169,9 @@ fn is_form(way: &LogIn, text: &str) -> bool {
 
 /// Whether a page links the way out.
 fn leads_out(text: &str, at: &Url) -> bool {
-    page::read(text, 1000).links.iter().filter_map(|l| at.join(&l.href).ok()).any(|u| leaves(&u))
+    let page = page::read(text, 1000);
+    let base = page.base_at(at);
+    page.links.iter().filter_map(|l| base.join(&l.href).ok()).any(|u| leaves(&u))
 }
 
 /// Looks for a form that fits.
@@ -203,7 +205,7 @@ fn form<'w>(
                 let page = page::read(&text, 200);
                 let fitting = page.forms.iter().find_map(|f| fields_of(f, way).map(|names| (f, names)));
                 let Some((form, (user, password))) = fitting else { continue };
-                let Ok(action) = journey.url.join(&form.action) else { continue };
+                let Some(action) = page.sent_to(form, &journey.url) else { continue };
                 let fields = filled(form, way, &user, &password, person);
                 let alike = |l: &&LogIn| {
                     l.area == person.area

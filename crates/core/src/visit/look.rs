@@ -387,10 +387,10 @@ impl Notes for Unheard {
 
 /// The address that a page calls its own.
 fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
-    let told = [("canonical address", &page.canonical), ("base address", &page.base)];
-    for (what, written) in told {
-        let Some(to) = written.as_deref().filter(|w| !w.is_empty()).and_then(|w| journey.url.join(w).ok())
-        else {
+    let base = page.base_at(&journey.url);
+    let told = [("canonical address", &page.canonical, &base), ("base address", &page.base, &journey.url)];
+    for (what, written, from) in told {
+        let Some(to) = written.as_deref().filter(|w| !w.is_empty()).and_then(|w| from.join(w).ok()) else {
             continue;
         };
         let (sure, why) = match known.bounds.belongs(&to) {
@@ -411,8 +411,7 @@ fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
             .about(format!("{what} {} {}", to.scheme(), to.host_str().unwrap_or_default())),
         );
     }
-    if let Some(to) = page.refresh.as_deref().filter(|r| !r.is_empty()).and_then(|r| journey.url.join(r).ok())
-    {
+    if let Some(to) = page.refresh.as_deref().filter(|r| !r.is_empty()).and_then(|r| base.join(r).ok()) {
         let whose = known.bounds.belongs(&to);
         if !matches!(whose, Belongs::Inside | Belongs::Beside) {
             out.push(led_away(known, &to, whose, "sends visitors by a line in the page"));
@@ -424,8 +423,9 @@ fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     if journey.url.scheme() != "https" {
         return;
     }
+    let base = page.base_at(&journey.url);
     for (kind, written) in &page.needs {
-        let Some(url) = journey.url.join(written).ok().filter(|u| u.scheme() == "http") else { continue };
+        let Some(url) = base.join(written).ok().filter(|u| u.scheme() == "http") else { continue };
         out.push(
             Sight::new(
                 Code::MixedContent,
@@ -438,9 +438,8 @@ fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
         );
     }
     for form in &page.forms {
-        let Some(url) = journey.url.join(&form.action).ok().filter(|u| u.scheme() == "http") else {
-            continue;
-        };
+        let sent_to = page.sent_to(form, &journey.url);
+        let Some(url) = sent_to.filter(|u| u.scheme() == "http") else { continue };
         out.push(
             Sight::new(
                 Code::MixedContent,
@@ -453,7 +452,7 @@ fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
         );
     }
     for link in &page.links {
-        let Some(url) = journey.url.join(&link.href).ok().filter(|u| u.scheme() == "http") else { continue };
+        let Some(url) = base.join(&link.href).ok().filter(|u| u.scheme() == "http") else { continue };
         if known.bounds.belongs(&url) == Belongs::Inside {
             out.push(
                 Sight::new(
