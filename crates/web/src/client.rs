@@ -38,6 +38,15 @@ pub enum Cut {
     Broken,
 }
 
+/// Names and values that are sent.
+#[derive(Clone)]
+pub enum Sent {
+    /// As a form.
+    Form(Vec<(String, String)>),
+    /// As one JSON object.
+    Object(Vec<(String, String)>),
+}
+
 /// What came back.
 #[derive(Debug, Clone)]
 pub struct Answer {
@@ -173,14 +182,19 @@ impl Client {
         Ok(taken(answer, most, began))
     }
 
-    /// Sends a form.
-    pub fn post(&self, url: &Url, form: &[(String, String)], most: usize) -> Result<Answer, NoAnswer> {
+    /// Sends what a page's form, or its script, holds.
+    pub fn post(&self, url: &Url, sent: &Sent, most: usize) -> Result<Answer, NoAnswer> {
         let began = Instant::now();
-        let fields = form.iter().map(|(n, v)| (n.as_str(), v.as_str()));
         let origin = url.origin().ascii_serialization();
         let request = self.agent.post(url.as_str()).header("origin", &origin).header("referer", url.as_str());
-        let answer = request.send_form(fields).map_err(|e| no_answer(&e))?;
-        Ok(taken(answer, most, began))
+        let answer = match sent {
+            Sent::Form(fields) => request.send_form(fields.iter().map(|(n, v)| (n.as_str(), v.as_str()))),
+            Sent::Object(fields) => {
+                let text = serde_json::Value::from_iter(fields.iter().cloned()).to_string();
+                request.content_type("application/json").send(text)
+            }
+        };
+        Ok(taken(answer.map_err(|e| no_answer(&e))?, most, began))
     }
 
     /// Says whether a cookie is held whose name begins so.

@@ -52,6 +52,16 @@ pub fn damaged<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Damage> {
                     }
                     twice.0 += 2;
                 }
+                // A word of nothing else, as languages with other letters lose them.
+                '?' if before.is_none_or(char::is_whitespace)
+                    && word(text, at).len() > 3
+                    && word(text, at).bytes().all(|b| b == b'?') =>
+                {
+                    if lost.0 == 0 {
+                        lost.1 = word(text, at);
+                    }
+                    lost.0 += 2;
+                }
                 '?' => {
                     let inside =
                         before.is_some_and(char::is_alphabetic) && next.is_some_and(char::is_lowercase);
@@ -88,6 +98,7 @@ mod tests {
             ("ÐŸÑ€Ð¸Ð²ÐµÑ‚", "twice"),
             ("Eine F\u{fffd}hrung", "broken"),
             ("Eine F?hrung durch M?nchen", "lost"),
+            ("?????? ???", "lost"),
         ] {
             let found = damaged([text].into_iter());
             let told = match found {
@@ -101,7 +112,7 @@ mod tests {
         for sound in [
             "Führung, São João, Ångström, Łódź, Ünïcödé, 日本語, Привет, Ελλάδα",
             "Er sagte „Ä“ und Â“, Ã…",
-            "Why? because. a?b=1 what?ever index.php?x=1&y?z",
+            "Why? What??? ??? because. a?b=1 what?ever index.php?x=1&y?z",
             "Größe: 5 €",
         ] {
             assert_eq!(damaged([sound].into_iter()), None, "{sound}");

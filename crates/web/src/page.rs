@@ -1,6 +1,7 @@
 //! Takes a page apart as a browser's tokenizer does: what it links, what it needs, its forms, and the text that a reader sees, block by block.
 //! No tree is built, so a page costs what its text costs.
 
+use crate::client::Answer;
 use crate::style;
 use encoding_rs::{Encoding, UTF_8, WINDOWS_1252};
 use html5ever::tendril::StrTendril;
@@ -86,6 +87,10 @@ pub struct Page {
     pub base: Option<String>,
     /// Canonical address, as it is written.
     pub canonical: Option<String>,
+    /// The address under which other programs are to share it, as it is written.
+    pub shared_as: Option<String>,
+    /// Pictures that other programs show beside a link to it, as they are written.
+    pub shared_with: Vec<String>,
     /// What it says to search engines, in lower case.
     pub robots: Option<String>,
     /// The program that made it, by its own words.
@@ -136,10 +141,35 @@ impl Page {
         self.blocks.iter().map(|b| b.text.len()).sum()
     }
 
+    /// Adds what the server says of it beside it: where it leads after a while, and its canonical address.
+    pub fn heed(&mut self, answer: &Answer) {
+        if self.refresh.is_none() {
+            self.refresh = answer.header("refresh").and_then(refreshed_to);
+        }
+        if self.canonical.is_none() {
+            let links = answer.all("link").flat_map(|l| l.split(", <"));
+            let canonical = |link: &str| {
+                let (to, rel) = link.trim_start_matches('<').split_once('>')?;
+                let rel = rel.to_ascii_lowercase().replace('"', "");
+                rel.contains("rel=canonical").then(|| to.to_string())
+            };
+            self.canonical = links.into_iter().find_map(canonical);
+        }
+    }
+
     /// Whether it asks not to be listed by search engines.
     pub fn unlisted(&self) -> bool {
         self.robots.as_deref().is_some_and(|r| r.split(',').any(|w| matches!(w.trim(), "noindex" | "none")))
     }
+}
+
+/// Where a page leads after a while, by what its line or header says: `5; url=ADDRESS`, also without the word.
+fn refreshed_to(content: &str) -> Option<String> {
+    let to = content.split_once([';', ','])?.1.trim();
+    let word = to.get(..3).is_some_and(|w| w.eq_ignore_ascii_case("url"));
+    let to = to.get(3..).filter(|_| word).and_then(|rest| rest.trim_start().strip_prefix('=')).unwrap_or(to);
+    let to = to.trim().trim_matches(['"', '\'']);
+    (!to.is_empty()).then(|| to.to_string())
 }
 
 /// Decodes the bytes of a page: by its mark, by what the server said, by what the page says of itself, else as UTF-8 if it is that.
@@ -311,6 +341,7 @@ impl State {
         if let Some(at) = attribute(tag, "background") {
             self.need(Kind::Picture, at);
         }
+        self.need_of_script(tag);
         match name {
             "title" => {
                 // A picture made of text has titles of its own.
@@ -352,7 +383,7 @@ impl State {
             "img" => {
                 self.page.pictures += 1;
                 self.need_in(tag, "src", Kind::Picture);
-                self.need_of_set(tag);
+                self.need_of_set(tag, "srcset");
             }
             "input" => {
                 self.field(tag, attribute(tag, "type").unwrap_or("text"));
@@ -365,14 +396,17 @@ impl State {
             "source" => {
                 let kind = if attribute(tag, "srcset").is_some() { Kind::Picture } else { Kind::Media };
                 self.need_in(tag, "src", kind);
-                self.need_of_set(tag);
+                self.need_of_set(tag, "srcset");
             }
             "video" | "audio" | "embed" | "track" => {
                 self.need_in(tag, "src", Kind::Media);
                 self.need_in(tag, "poster", Kind::Picture);
             }
             "object" => self.need_in(tag, "data", Kind::Media),
-            "image" | "use" => self.need_in(tag, "href", Kind::Picture),
+            "image" | "use" => {
+                self.need_in(tag, "href", Kind::Picture);
+                self.need_in(tag, "xlink:href", Kind::Picture);
+            }
             "form" => {
                 if let Some(form) = self.form.take() {
                     self.page.forms.push(form);
@@ -416,14 +450,25 @@ impl State {
     fn meta(&mut self, tag: &Tag) {
         let content = attribute(tag, "content").unwrap_or_default();
         match attribute(tag, "name").unwrap_or_default().to_ascii_lowercase().as_str() {
-            "robots" => self.page.robots = Some(content.to_ascii_lowercase()),
+            // Each engine may be told by its own name as well.
+            "robots" | "googlebot" | "bingbot" => {
+                let before = self.page.robots.take().map_or(String::new(), |b| b + ",");
+                self.page.robots = Some(before + &content.to_ascii_lowercase());
+            }
             "generator" => self.page.generator = Some(content.to_string()),
             _ => (),
         }
         if attribute(tag, "http-equiv").is_some_and(|e| e.eq_ignore_ascii_case("refresh")) {
-            let url =
-                content.split_once(['=']).map(|(_, url)| url.trim().trim_matches(['"', '\'']).to_string());
-            self.page.refresh = url;
+            self.page.refresh = refreshed_to(content);
+        }
+        match attribute(tag, "property").or_else(|| attribute(tag, "name")).unwrap_or_default() {
+            "og:url" => self.page.shared_as = Some(content.to_string()),
+            "og:image" | "og:image:secure_url" | "twitter:image" | "msapplication-TileImage"
+                if self.page.shared_with.len() < 20 && content.len() < LONGEST =>
+            {
+                self.page.shared_with.push(content.to_string());
+            }
+            _ => (),
         }
     }
 
@@ -491,8 +536,8 @@ impl State {
     }
 
     /// A list of pictures for several widths: addresses, each with a width or density behind a space.
-    fn need_of_set(&mut self, tag: &Tag) {
-        let mut rest = attribute(tag, "srcset").unwrap_or_default();
+    fn need_of_set(&mut self, tag: &Tag, name: &str) {
+        let mut rest = attribute(tag, name).unwrap_or_default();
         loop {
             rest = rest.trim_start_matches(|c: char| c.is_ascii_whitespace() || c == ',');
             if rest.is_empty() {
@@ -506,6 +551,30 @@ impl State {
             rest = &rest[end..];
             if !ended {
                 rest = rest.find(',').map_or("", |at| &rest[at..]);
+            }
+        }
+    }
+
+    /// Pictures that a script puts in their place when somebody comes near: under names that many such scripts share.
+    fn need_of_script(&mut self, tag: &Tag) {
+        let is_picture = matches!(&*tag.name, "img" | "source");
+        for attribute in &tag.attrs {
+            let value = attribute.value.trim();
+            let name = &*attribute.name.local;
+            // Scripts fill in what stands in braces.
+            if !name.starts_with("data-") || value.contains(['{', '<']) || !value.contains('/') {
+                continue;
+            }
+            match name {
+                "data-src" | "data-lazy-src" | "data-original" if is_picture => {
+                    self.need(Kind::Picture, value)
+                }
+                "data-srcset" | "data-lazy-srcset" if is_picture => self.need_of_set(tag, name),
+                "data-bg" | "data-background" | "data-background-image" => match value.starts_with("url(") {
+                    true => self.need_of_style(value),
+                    false => self.need(Kind::Picture, value),
+                },
+                _ => (),
             }
         }
     }
@@ -534,6 +603,28 @@ const LONGEST: usize = 4096;
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_scripts_and_other_programs_show_is_needed_too() {
+        let page = read(
+            "<meta name=robots content=index><meta name=Googlebot content=NoIndex><meta property=og:url content=/u><meta property=og:image content=/o.png>\
+             <meta http-equiv=refresh content='0; /next?a=b'><img src=data:, data-src=/l.png data-srcset='/m.png 1x, /n.png 2x' data-original='{x}/y'>\
+             <div data-bg=/bg.png data-src=/no.html></div><svg><use xlink:href='/s.svg#a'/><use href='#b'/></svg>",
+            50,
+        );
+        let needs: Vec<_> = page.needs.iter().map(|(_, u)| u.as_str()).collect();
+        assert_eq!(needs, ["/l.png", "/m.png", "/n.png", "/bg.png", "/s.svg#a"]);
+        assert_eq!(
+            (page.shared_as.as_deref(), &page.shared_with[..]),
+            (Some("/u"), &["/o.png".to_string()][..])
+        );
+        assert!(page.unlisted() && page.refresh.as_deref() == Some("/next?a=b"));
+        for (content, to) in
+            [("5", None), ("0;URL='x'", Some("x")), ("3, url = y", Some("y")), ("0; urls/z", Some("urls/z"))]
+        {
+            assert_eq!(refreshed_to(content).as_deref(), to, "{content}");
+        }
+    }
 
     #[test]
     fn a_page_tells_what_it_links_needs_and_says() {

@@ -5,7 +5,7 @@ use super::common::apache::Apache;
 use serde_json::Value;
 use std::collections::BTreeSet;
 use std::os::unix::fs::PermissionsExt;
-use zporter_standin::host::{Fault, Host, Served};
+use zporter_standin::host::{Door, Fault, Host, Served};
 
 fn codes(document: &Value) -> Vec<&str> {
     document["findings"].as_array().unwrap().iter().map(|f| f["code"].as_str().unwrap()).collect()
@@ -152,8 +152,13 @@ fn the_report_page_is_one_file_that_needs_no_network() {
 
 #[test]
 fn a_portal_is_logged_in_to_and_a_wrong_password_is_told() {
-    let host =
-        Host::serve(Served { base: "/portal".into(), portal: true, pages: 2, ..Served::default() }).unwrap();
+    let host = Host::serve(Served {
+        base: "/portal".into(),
+        door: Some(Door::Portal),
+        pages: 2,
+        ..Served::default()
+    })
+    .unwrap();
     let bench = Bench::new();
     let address = host.address();
     let visit = |password: &str| {
@@ -181,6 +186,47 @@ fn a_portal_is_logged_in_to_and_a_wrong_password_is_told() {
     // Where there is no form nobody guesses.
     let plain = Host::serve(Served { pages: 2, ..Served::default() }).unwrap();
     let args = ["visit", &plain.address(), "--member", "guest", "--member-password-file", "pw", "--json"];
+    assert_eq!(codes(&bench.run(&args).json()), ["log-in-unknown"]);
+}
+
+/// A back office that is a script: name and password go as JSON, to the interface of the line that answers.
+#[test]
+fn a_back_office_that_is_a_script_is_logged_in_to() {
+    let bench = Bench::new();
+    for (line, base) in [("api/admin/", ""), ("api/v2/admin/", "/blog")] {
+        let old = "http://old.fernhollow.example".to_string();
+        let served =
+            Served { base: base.into(), door: Some(Door::Script(line)), pages: 2, old, ..Served::default() };
+        let host = Host::serve(served).unwrap();
+        let address = host.address();
+        let visit = |password: &str, system: &[&str]| {
+            bench.write("pw", password);
+            let mut args = vec!["visit", &address, "--log-in", "keeper@fernhollow.example"];
+            args.extend([
+                "--log-in-password-file",
+                "pw",
+                "--json",
+                "--old-address",
+                "http://old.fernhollow.example",
+            ]);
+            args.extend(system);
+            bench.run(&args).json()
+        };
+        for system in [&["--system", "ghost"][..], &[]] {
+            let inside = visit("fake-\"Nova\\1604\n", system);
+            let log_in = &inside["log_ins"][0];
+            let behind: Vec<_> = log_in["behind"].as_array().unwrap().iter().map(|b| &b["status"]).collect();
+            assert!(log_in["worked"] == true && behind == [200, 200, 200], "{inside:#}");
+            // What an address of the database says of the old place shows there.
+            assert_eq!(codes(&inside), ["old-place-on-page"], "{:#}", inside["findings"]);
+        }
+        let outside = visit("wrong", &["--system", "ghost"]);
+        assert_eq!(codes(&outside), ["log-in-failed"]);
+        assert!(outside["findings"].to_string().contains("The password is not right."), "{outside:#}");
+    }
+    // Members of such a blog have no password.
+    let host = Host::serve(Served { door: Some(Door::Script("api/admin/")), ..Served::default() }).unwrap();
+    let args = ["visit", &host.address(), "--member", "guest", "--member-password-file", "pw", "--json"];
     assert_eq!(codes(&bench.run(&args).json()), ["log-in-unknown"]);
 }
 
@@ -316,7 +362,7 @@ fn a_move_a_settling_and_a_diagnosis_end_with_a_look() {
 #[test]
 fn a_visit_is_saved_as_a_job_and_said_shortly() {
     let bench = Bench::new();
-    let host = Host::serve(Served { pages: 6, portal: true, ..Served::default() }).unwrap();
+    let host = Host::serve(Served { pages: 6, door: Some(Door::Portal), ..Served::default() }).unwrap();
     bench.write("pw", "fake-Nova-1604\n");
     let address = host.address();
     let args = [

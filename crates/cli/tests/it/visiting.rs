@@ -113,7 +113,7 @@ fn people(variant: Variant) -> (&'static str, &'static [&'static str], Option<(&
     }
 }
 
-/// Each line, moved with its rows, seen through three web servers, beside where it came from, and logged in to.
+/// Each line, restored from an archive with its rows, seen through three web servers, beside where it came from, and logged in to.
 #[test]
 fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
     let Some(server) = server() else { return };
@@ -157,27 +157,20 @@ fn every_line_is_visited_behind_three_servers_and_logged_in_to() {
         bench.write("password", "fake-Nova-1604\n");
         let (address, url) = (format!("http://{name}/branch/site"), new.tcp_url(server));
         let target_text = target.display().to_string();
-        let mut args =
-            vec!["clone", root.to_str().unwrap(), &target_text, "--address", &address, "--database", &url];
-        args.extend([
-            "--owner",
-            "www-data",
-            "--old-address",
-            &site.address,
-            "--admin-password-file",
-            "password",
-            "--tidy",
-            "--json",
-        ]);
+        let mut pack =
+            vec!["pack", root.to_str().unwrap(), "-o", "a.tar.zst", "--old-address", &site.address];
         if site.definition().starts_with("drupal") {
-            args.extend(["--host-folder", "default"]);
+            pack.extend(["--host-folder", "default"]);
         }
+        bench.run(&pack).says(&["Packed"]);
+        let mut args = vec!["restore", "a.tar.zst", &target_text, "--address", &address, "--database", &url];
+        args.extend(["--owner", "www-data", "--admin-password-file", "password", "--tidy", "--json"]);
         let (old_port, port) = (php::port(), php::port());
         let (_old, _new) = (Php::serve(&bench.path("old web"), old_port), Php::serve(&web.join(&name), port));
         let first = systems.insert(site.definition());
         let at = format!("127.0.0.1:{port}");
         if first {
-            args.extend(["--visit", "--at", &at, "--page", "clone.html"]);
+            args.extend(["--visit", "--at", &at, "--page", "restore.html"]);
         }
         let done = bench.run(&args);
         assert!(done.code <= 1, "{variant:?}: {}{}", done.stdout, done.stderr);

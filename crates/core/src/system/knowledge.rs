@@ -64,12 +64,27 @@ pub struct LogIn {
     pub success: Sign,
     /// How failure is told.
     pub failure: Sign,
+    /// Where a script of the page sends name and password, in place of a form.
+    #[serde(default)]
+    pub script: Option<ByScript>,
     /// First version that has it so.
     #[serde(default)]
     pub from: Option<String>,
     /// First version that no longer has.
     #[serde(default)]
     pub below: Option<String>,
+}
+
+/// A log-in that a script of the page does: name and password go as one JSON object, and the answer has no links.
+#[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ByScript {
+    /// Text by which the page is known, since it has no form.
+    pub shows: String,
+    /// Where the object goes, from the page's own address.
+    pub to: String,
+    /// Addresses behind the log-in, from the page's own.
+    pub behind: Vec<String>,
 }
 
 /// What kind of thing a symptom tells of.

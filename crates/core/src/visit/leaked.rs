@@ -25,6 +25,8 @@ enum Proof {
     Variables,
     /// Program text or settings.
     Source,
+    /// The head of a tape archive.
+    Tar,
     /// Statements of a dump.
     Dump,
     /// A page that installs.
@@ -45,27 +47,67 @@ const GZIP: &[u8] = b"\x1f\x8b";
 const ZIP: &[u8] = b"PK\x03\x04";
 const ZSTD: &[u8] = b"\x28\xb5\x2f\xfd";
 
-const FIXED: [(&str, &str, Proof); 12] = [
+const FIXED: [(&str, &str, Proof); 29] = [
     (".git/HEAD", "the repository of the site's files", Proof::Begins(b"ref:")),
     (".git/config", "the repository of the site's files", Proof::Holds("[core]")),
     (".svn/wc.db", "the repository of the site's files", Proof::Begins(b"SQLite format 3")),
     (".hg/requires", "the repository of the site's files", Proof::Holds("store")),
+    (".git/logs/HEAD", "the repository of the site's files", Proof::Holds(" commit")),
+    (".svn/entries", "the repository of the site's files", Proof::Holds("dir\n")),
+    (".DS_Store", "a list of a folder's files", Proof::Begins(b"\0\0\0\x01Bud1")),
     (".env", "a file of settings", Proof::Variables),
+    (".env.local", "a file of settings", Proof::Variables),
+    (".env.production", "a file of settings", Proof::Variables),
+    (".env.bak", "a copy of a file of settings", Proof::Variables),
+    (".env.old", "a copy of a file of settings", Proof::Variables),
+    (".env.save", "a copy of a file of settings", Proof::Variables),
+    ("sftp-config.json", "a file of log-ins", Proof::Holds("\"host\"")),
+    (".vscode/sftp.json", "a file of log-ins", Proof::Holds("\"host\"")),
+    ("error_log", "a log of the server", Proof::Holds("PHP ")),
+    ("debug.log", "a log of the server", Proof::Holds("PHP ")),
+    ("wp-content/debug.log", "a log of the server", Proof::Holds("PHP ")),
     (".htpasswd", "a file of log-ins", Proof::Holds(":$")),
     ("sites/default/files/.ht.sqlite", "the database", Proof::Begins(b"SQLite format 3")),
     ("phpinfo.php", "a page that tells all of the server", Proof::Holds("PHP Version")),
     ("info.php", "a page that tells all of the server", Proof::Holds("PHP Version")),
+    ("test.php", "a page that tells all of the server", Proof::Holds("PHP Version")),
     ("install/", "an installer", Proof::Installer),
+    ("install.php", "an installer", Proof::Installer),
+    ("setup/", "an installer", Proof::Installer),
+    ("setup.php", "an installer", Proof::Installer),
     ("installation/", "an installer", Proof::Installer),
     ("installer.php", "an installer", Proof::Installer),
 ];
+
+/// What is put behind the name of a file that somebody keeps; those first that are seen most.
+const ENDS: [&str; 14] = [
+    "~", ".bak", ".old", ".orig", ".save", ".txt", "_bak", "_old", "-bak", "-old", ".backup", ".copy", ".1",
+    ".new",
+];
+
+/// Folders in which people put aside what they do not want to lose.
+const ASIDE: [&str; 6] = ["backup/", "backups/", "dump/", "dumps/", "sql/", "old/"];
 
 /// What is put behind or around the name of a file that somebody keeps.
 fn kept_copies(path: &str) -> Vec<String> {
     let (folder, name) = path.rsplit_once('/').map_or(("", path), |(f, n)| (f, n));
     let folder = if folder.is_empty() { String::new() } else { format!("{folder}/") };
-    let behind = ["~", ".bak", ".old", ".orig", ".save", ".txt"].iter().map(|e| format!("{path}{e}"));
-    behind.chain([format!("{folder}.{name}.swp")]).collect()
+    let mut out: Vec<String> = ENDS.iter().map(|end| format!("{path}{end}")).collect();
+    out.extend([
+        format!("{folder}.{name}.swp"),
+        format!("{folder}.{name}.swo"),
+        format!("{folder}%23{name}%23"),
+    ]);
+    // In place of the ending, so that the web server no longer runs it.
+    if let Some((stem, _)) = name.rsplit_once('.').filter(|(stem, _)| !stem.is_empty()) {
+        out.extend(["bak", "old", "txt", "orig", "inc"].iter().map(|end| format!("{folder}{stem}.{end}")));
+    }
+    out
+}
+
+/// Whether a copy has one of the names that are seen most.
+fn is_usual(copy: &str) -> bool {
+    copy.ends_with(".swp") || ENDS[..3].iter().any(|end| copy.ends_with(end))
 }
 
 /// What to ask for.
@@ -86,36 +128,53 @@ pub fn probes(
     }
     let host = bounds.home.host_str().unwrap_or_default();
     let label = host.trim_start_matches("www.").split('.').next().unwrap_or_default();
-    let endings: [(&str, &'static str, Proof); 5] = [
+    let bare = host.trim_start_matches("www.");
+    let endings: [(&str, &'static str, Proof); 7] = [
         (".sql", "a dump of a database", Proof::Dump),
         (".sql.gz", "a dump of a database", Proof::Begins(GZIP)),
         (".zip", "an archive", Proof::Begins(ZIP)),
         (".tar.gz", "an archive", Proof::Begins(GZIP)),
+        (".tgz", "an archive", Proof::Begins(GZIP)),
+        (".tar", "an archive", Proof::Tar),
         (".tar.zst", "an archive", Proof::Begins(ZSTD)),
     ];
-    for name in ["dump", "backup", "database", "db", "site", label, host] {
-        for (ending, about, proof) in
-            endings.iter().filter(|(e, ..)| *e != ".tar.zst" || ["site", "backup", host].contains(&name))
-        {
-            add(&format!("{name}{ending}"), about, *proof);
+    let rows = ["dump", "database", "db", "mysql", "data"];
+    let files = ["www", "public_html", "htdocs"];
+    let mut names: Vec<&str> = Vec::new();
+    for name in rows.into_iter().chain(files).chain(["backup", "site", label, bare, host]) {
+        if names.contains(&name) {
+            continue;
+        }
+        names.push(name);
+        for (ending, about, proof) in &endings {
+            // A name that says what it holds holds nothing else.
+            let fits = match *ending {
+                ".sql" | ".sql.gz" => !files.contains(&name),
+                _ => !rows.contains(&name),
+            };
+            if fits || matches!((name, *ending), ("dump" | "database" | "db", ".zip" | ".tar.gz")) {
+                add(&format!("{name}{ending}"), about, *proof);
+            }
         }
     }
-    let mut configs: Vec<&str> = Vec::new();
+    let mut configs: Vec<String> = Vec::new();
     for known in known.iter().filter(|k| system.is_none_or(|id| k.definition.id == id)) {
-        let plain = known
-            .definition
-            .config
-            .iter()
-            .map(|c| c.path.as_str())
-            .find(|p| !p.contains(['*', '{', '?', '[']));
-        configs.extend(plain.filter(|p| !configs.contains(p)));
+        // The folder of a host has this name where there is one alone.
+        let paths = known.definition.config.iter().map(|c| c.path.replace("{site}", "default"));
+        let plain =
+            paths.filter(|p| !p.contains(['*', '{', '?', '['])).take(if system.is_some() { 6 } else { 2 });
+        let new: Vec<String> = plain.filter(|p| !configs.contains(p)).collect();
+        configs.extend(new);
     }
-    for path in configs.iter().take(12) {
+    for path in configs.iter().take(16) {
         let copies = kept_copies(path);
         // Where nobody knows the system, only the usual ones.
-        for copy in copies.iter().take(if system.is_some() { copies.len() } else { 3 }) {
+        for copy in copies.iter().filter(|c| system.is_some() || is_usual(c)) {
             add(copy, "a copy of the config file", Proof::Source);
         }
+    }
+    for folder in ASIDE {
+        add(folder, "a list of all files", Proof::Listing);
     }
     for folder in folders.iter().take(6) {
         if let Ok(url) = Url::parse(folder) {
@@ -165,6 +224,7 @@ impl Probe {
                 let says = ["INSERT INTO", "CREATE TABLE", "DROP TABLE", "COPY ", "SET NAMES", "-- "];
                 !is_page && says.iter().any(|w| text.contains(w))
             }
+            Proof::Tar => body.get(257..262) == Some(b"ustar"),
             Proof::Installer => {
                 let page = page::read(&text, 20);
                 let says = |t: &str| {
@@ -178,7 +238,7 @@ impl Probe {
                 let page = page::read(&text, 20);
                 page.title.starts_with("Index of /")
                     || page.title.starts_with("Directory listing for")
-                    || page.title.ends_with(" - /")
+                    || page.title.contains(" - /") && page.title.ends_with('/')
             }
         };
         let cure = match self.proof {

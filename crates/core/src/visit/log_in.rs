@@ -9,12 +9,12 @@ use crate::diagnose::Sureness::{Certain, Likely};
 use crate::finding::Code;
 use crate::secret::Secret;
 use crate::system;
-use crate::system::knowledge::{Area, LogIn};
+use crate::system::knowledge::{Area, ByScript, LogIn};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::time::Duration;
 use zporter_web::Url;
-use zporter_web::client::Answer;
+use zporter_web::client::{Answer, Sent};
 use zporter_web::page::{self, Form, Page};
 
 /// Pages behind the log-in that are looked at.
@@ -81,7 +81,7 @@ struct Found<'w> {
     ways: Vec<&'w LogIn>,
     url: Url,
     action: Url,
-    fields: Vec<(String, String)>,
+    sent: Sent,
 }
 
 /// Logs in. What is wrong is told with the page where it shows.
@@ -124,7 +124,7 @@ pub fn log_in(
     if found.way.wait > 0 {
         std::thread::sleep(Duration::from_secs(u64::from(found.way.wait.min(30))));
     }
-    let answer = match asker.client.post(&found.action, &found.fields, most) {
+    let answer = match asker.client.post(&found.action, &found.sent, most) {
         Ok(answer) => answer,
         Err(e) => {
             sights.push((
@@ -148,9 +148,10 @@ pub fn log_in(
     // A page that lets one out again is behind the door, whatever a line of the system calls it.
     result.worked = !again && (signed || last.status < 400 && leads_out(&text, &url)) || signed && !failed;
     if !result.worked {
-        let what = match failed {
-            true => format!("{whose} cannot log in: the form comes again"),
-            false => {
+        let what = match (said(&last), failed) {
+            (Some(words), _) => format!("{whose} cannot log in (status {}): {words}", last.status),
+            (None, true) => format!("{whose} cannot log in: the form comes again"),
+            (None, false) => {
                 format!("{whose} cannot log in: no sign of success in the answer (status {})", last.status)
             }
         };
@@ -160,6 +161,14 @@ pub fn log_in(
     }
     behind(asker, known, &found, person.area, &url, &text, &mut result, &mut sights, most);
     (Some(result), sights)
+}
+
+/// What a program that speaks JSON says of its refusal: a list of errors, each a text or an object with its message.
+fn said(answer: &Answer) -> Option<String> {
+    let value: serde_json::Value = serde_json::from_slice(&answer.body).ok()?;
+    let first = value.get("errors")?.get(0)?;
+    let words = first.as_str().or_else(|| first.get("message")?.as_str())?;
+    (!words.is_empty()).then(|| words.chars().take(200).collect())
 }
 
 /// Whether a text holds the form again.
@@ -202,22 +211,42 @@ fn form<'w>(
                     continue;
                 }
                 let text = answer.text();
+                if let Some(script) = &way.script {
+                    let Some(action) = asked_by_script(asker, script, &journey.url, &text, most) else {
+                        continue;
+                    };
+                    let fields =
+                        [(&way.user, person.name.as_str()), (&way.password, person.password.expose())];
+                    let mut sent = way.fields.clone();
+                    sent.extend(fields.map(|(name, value)| (name.clone(), value.to_string())));
+                    let (sent, url) = (Sent::Object(sent.into_iter().collect()), journey.url.clone());
+                    return Some(Found { system, way, ways: vec![way], url, action, sent });
+                }
                 let page = page::read(&text, 200);
                 let fitting = page.forms.iter().find_map(|f| fields_of(f, way).map(|names| (f, names)));
                 let Some((form, (user, password))) = fitting else { continue };
                 let Some(action) = page.sent_to(form, &journey.url) else { continue };
-                let fields = filled(form, way, &user, &password, person);
+                let sent = Sent::Form(filled(form, way, &user, &password, person));
                 let alike = |l: &&LogIn| {
                     l.area == person.area
                         && (l.path == way.path || paths(l, ways.back_office).contains(&path))
                         && fields_of(form, l).is_some()
                 };
                 let ways = system.log_in.iter().filter(alike).collect();
-                return Some(Found { system, way, ways, url: journey.url.clone(), action, fields });
+                return Some(Found { system, way, ways, url: journey.url.clone(), action, sent });
             }
         }
     }
     None
+}
+
+/// Where the script of a page sends a log-in, if the page is the one and something listens there: lines of a system have other addresses,
+/// and a password is not tried on each.
+fn asked_by_script(asker: &Asker, script: &ByScript, at: &Url, text: &str, most: usize) -> Option<Url> {
+    let action = at.join(&script.to).ok().filter(|_| text.contains(&script.shows))?;
+    let there = asker.client.get(&action, most).ok()?;
+    (there.status != 404 && there.leads_to(&action).is_none() && there.kind() != "text/html")
+        .then_some(action)
 }
 
 /// Paths of a form, where one holds a folder that each site names itself.
@@ -303,8 +332,11 @@ fn behind(
     sights: &mut Vec<(String, Sight)>,
     most: usize,
 ) {
-    let first = page::read(text, 1000);
-    for url in links_behind(known, &first, at, found, area) {
+    let links = match &found.way.script {
+        Some(script) => script.behind.iter().filter_map(|to| found.url.join(to).ok()).collect(),
+        None => links_behind(known, &page::read(text, 1000), at, found, area),
+    };
+    for url in links {
         let journey = asker.go(&url, most);
         let name = url.to_string();
         let End::Answer(answer) = &journey.end else {
@@ -331,6 +363,10 @@ fn behind(
                     cure,
                 ),
             ));
+        } else if found.way.script.is_some() {
+            let mut seen = Vec::new();
+            look::old_place(known, &answer.body, "answer", &mut seen);
+            sights.extend(seen.into_iter().map(|s| (name.clone(), s)));
         } else {
             let seen = look::page(known, &journey, answer, &page, &text, true);
             sights.extend(

@@ -182,6 +182,11 @@ pub fn page(
         blank(answer, page, &mut out);
     }
     old_place(known, &answer.body, "page", &mut out);
+    // Cookies and redirects are judged by what they do.
+    let judged = |line: &String| ["set-cookie:", "location:", "refresh:"].iter().any(|n| line.starts_with(n));
+    let said = answer.lines().filter(|line| !judged(line));
+    let said = said.collect::<Vec<_>>().join("\n");
+    old_place(known, said.as_bytes(), "header of the page", &mut out);
     own_address(known, journey, page, &mut out);
     mixed(known, journey, page, &mut out);
     cookies(known, journey, answer, &mut out);
@@ -219,17 +224,7 @@ fn tells_of_fault(
 ) -> bool {
     let mut told = false;
     if let Some(symptom) = known.symptoms.shown(journey, answer, page, text) {
-        let (code, what) = match symptom.kind {
-            SymptomKind::Database => {
-                (Code::PageDatabaseError, "an error of the database in place of the page")
-            }
-            SymptomKind::Program => (Code::PageProgramError, "an error of the program in the page"),
-            SymptomKind::Maintenance => (Code::PageClosed, "closed for visitors"),
-            SymptomKind::Installer => (Code::PageInstaller, "an installer in place of the site"),
-            SymptomKind::Placeholder => {
-                (Code::PagePlaceholder, "a page of the web server in place of the site")
-            }
-        };
+        let (code, what) = in_place_of_page(symptom.kind);
         let sign = symptom.sign.text.as_deref().or(symptom.sign.location.as_deref()).unwrap_or("its status");
         let sure = if answer.status >= 500
             || symptom.sign.status.is_some()
@@ -268,7 +263,26 @@ fn tells_of_fault(
         );
         told = told || matches!(message.kind.as_str(), "Fatal error" | "Parse error");
     }
+    if !told && let Some((kind, line)) = known.symptoms.short.told(page, answer.status) {
+        let (code, what) = in_place_of_page(kind);
+        let line = shortened(&line);
+        let sight =
+            Sight::new(code, Likely, format!("{what}: {line}"), "look at the page, and at the server's log");
+        out.push(sight.because("it says hardly anything else").about(format!("{code:?} {line}")));
+        told = true;
+    }
     told
+}
+
+/// What came where a page should be.
+fn in_place_of_page(kind: SymptomKind) -> (Code, &'static str) {
+    match kind {
+        SymptomKind::Database => (Code::PageDatabaseError, "an error of the database in place of the page"),
+        SymptomKind::Program => (Code::PageProgramError, "an error of the program in the page"),
+        SymptomKind::Maintenance => (Code::PageClosed, "closed for visitors"),
+        SymptomKind::Installer => (Code::PageInstaller, "an installer in place of the site"),
+        SymptomKind::Placeholder => (Code::PagePlaceholder, "a page of the web server in place of the site"),
+    }
 }
 
 fn cut(answer: &Answer, out: Out<'_>) {
@@ -388,7 +402,11 @@ impl Notes for Unheard {
 /// The address that a page calls its own.
 fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     let base = page.base_at(&journey.url);
-    let told = [("canonical address", &page.canonical, &base), ("base address", &page.base, &journey.url)];
+    let told = [
+        ("canonical address", &page.canonical, &base),
+        ("base address", &page.base, &journey.url),
+        ("address for sharing", &page.shared_as, &base),
+    ];
     for (what, written, from) in told {
         let Some(to) = written.as_deref().filter(|w| !w.is_empty()).and_then(|w| from.join(w).ok()) else {
             continue;
@@ -414,7 +432,7 @@ fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     if let Some(to) = page.refresh.as_deref().filter(|r| !r.is_empty()).and_then(|r| base.join(r).ok()) {
         let whose = known.bounds.belongs(&to);
         if !matches!(whose, Belongs::Inside | Belongs::Beside) {
-            out.push(led_away(known, &to, whose, "sends visitors by a line in the page"));
+            out.push(led_away(known, &to, whose, "sends visitors on after a while"));
         }
     }
 }
@@ -473,13 +491,14 @@ fn cookies(known: &Known, journey: &Journey, answer: &Answer, out: Out<'_>) {
     for cookie in answer.all("set-cookie") {
         let mut parts = cookie.split(';').map(str::trim);
         let name = parts.next().and_then(|p| p.split('=').next()).unwrap_or_default();
-        let (mut domain, mut path, mut secure) = (String::new(), "/", false);
+        let (mut domain, mut path, mut secure, mut anywhere) = (String::new(), "/", false, false);
         for part in parts {
             let (key, value) = part.split_once('=').unwrap_or((part, ""));
             match key.to_ascii_lowercase().as_str() {
                 "domain" => domain = value.trim_start_matches('.').to_ascii_lowercase(),
                 "path" if value.starts_with('/') => path = value,
                 "secure" => secure = true,
+                "samesite" => anywhere = value.eq_ignore_ascii_case("none"),
                 _ => (),
             }
         }
@@ -491,6 +510,10 @@ fn cookies(known: &Known, journey: &Journey, answer: &Answer, out: Out<'_>) {
             format!("for the path {path}")
         } else if secure && journey.url.scheme() == "http" {
             "for encrypted pages only".into()
+        } else if anywhere && !secure {
+            "for pages of others too, but not for encrypted ones only".into()
+        } else if name.starts_with("__Host-") && (!domain.is_empty() || path != "/") {
+            "for one host by its name, but has a domain or a path".into()
         } else {
             continue;
         };

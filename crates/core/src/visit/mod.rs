@@ -2,7 +2,7 @@
 //! and nothing but the site is asked.
 //!
 //! `walk` goes from page to page: [`bounds`] says what belongs to the site, `maps` and `queue` what comes next, [`ask`] follows redirects. `look`
-//! judges a page, `symptoms` by what it says, `things` and `needs` what it needs, `leaked` what should not be there; [`beside`] compares with the old
+//! judges a page, `symptoms` and `short` by what it says, `things` and `needs` what it needs, `leaked` what should not be there; [`beside`] compares with the old
 //! site, [`log_in`] goes behind the log-in, [`naming`] asks name servers, [`pictures`] lets a browser draw. [`gather`] puts it together.
 
 pub mod ask;
@@ -18,6 +18,7 @@ pub mod naming;
 mod needs;
 pub mod pictures;
 mod queue;
+mod short;
 mod symptoms;
 mod things;
 mod walk;

@@ -5,6 +5,7 @@
 //! does not stand in the middle of an article, in a quotation or in a listing.
 
 use super::ask::Journey;
+use super::short::Words;
 use crate::system::Known;
 use crate::system::knowledge::{Sign, Symptom, SymptomKind};
 use aho_corasick::AhoCorasick;
@@ -23,6 +24,8 @@ pub struct Symptoms {
     texts: Option<AhoCorasick>,
     /// Whose text a pattern is.
     of_pattern: Vec<usize>,
+    /// Words of pages that say hardly anything.
+    pub short: Words,
 }
 
 #[derive(Deserialize)]
@@ -47,10 +50,10 @@ impl Symptoms {
         let of_pattern: Vec<usize> = (0..all.len()).filter(|i| all[*i].sign.text.is_some()).collect();
         let patterns = of_pattern.iter().filter_map(|i| all[*i].sign.text.as_deref());
         let texts = AhoCorasick::new(patterns).ok();
-        Symptoms { all, texts, of_pattern }
+        Symptoms { all, texts, of_pattern, short: Words::known() }
     }
 
-    /// The first symptom that an answer shows.
+    /// The symptom that an answer shows; the first of those that say most exactly what is wrong.
     pub fn shown(&self, journey: &Journey, answer: &Answer, page: &Page, text: &str) -> Option<&Symptom> {
         let mut said = vec![self.texts.is_none(); self.all.len()];
         if let Some(texts) = &self.texts {
@@ -65,7 +68,8 @@ impl Symptoms {
         (0..self.all.len())
             .filter(|i| may(*i))
             .map(|i| &self.all[i])
-            .find(|s| shows(s, journey, answer, page, text))
+            .filter(|s| shows(s, journey, answer, page, text))
+            .min_by_key(|s| s.kind == SymptomKind::Program)
     }
 }
 

@@ -194,7 +194,8 @@ impl Walk<'_> {
             return seen;
         }
         let text = answer.text();
-        let read = page::read(&text, 5_000.max(self.pages.min(50_000)));
+        let mut read = page::read(&text, 5_000.max(self.pages.min(50_000)));
+        read.heed(answer);
         seen.line.title = shortened(&read.title);
         seen.sights = look::page(&self.known, &journey, answer, &read, &text, linked);
         self.sort_links(&journey, &read, &mut seen);
@@ -236,6 +237,11 @@ impl Walk<'_> {
                 Belongs::Beside if !shy && !changes_something(&url) => seen.things.push(thing(None, &url)),
                 Belongs::Elsewhere => self.inner(&url, "links", &mut seen.sights),
                 _ => (),
+            }
+        }
+        for url in page.shared_with.iter().filter_map(|w| base.join(w).ok()) {
+            if matches!(bounds.belongs(&url), Belongs::Inside | Belongs::Beside) {
+                seen.things.push(thing(Some(Kind::Picture), &url));
             }
         }
         for (kind, written) in &page.needs {

@@ -203,6 +203,10 @@ impl Check<'_> {
             if log_in.success == log_in.failure {
                 self.wrong(line, "`success` and `failure` have the same sign");
             }
+            if log_in.script.as_ref().is_some_and(|s| s.shows.is_empty() || s.to.is_empty()) {
+                let message = "a `script` needs what its page `shows`, and where it sends the log-in `to`";
+                self.wrong(line, message);
+            }
             self.versions(line, &log_in.from, &log_in.below);
         }
         for (i, symptom) in d.symptom.iter().enumerate() {

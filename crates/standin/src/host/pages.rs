@@ -1,305 +1,9 @@
-//! A small web host of its own: the society's site as pages, styles, scripts and pictures over HTTP, with a switch for each fault that a
-//! visitor may meet. It needs no other server, and listens on this machine alone.
+//! Pages, pictures and files of the small host, each with the faults that show on it.
 
+use super::{Body, Fault, Response, Served, Shared, file, page, redirect};
 use crate::season;
-use std::collections::BTreeSet;
-use std::io::{self, BufRead, BufReader, Write};
-use std::net::{SocketAddr, TcpListener, TcpStream};
-use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::Ordering;
 use std::time::Duration;
-
-macro_rules! faults {
-    ($($(#[doc = $doc:literal])+ $name:ident => $code:literal,)+) => {
-        /// Something wrong with the site.
-        #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-        pub enum Fault {
-            $($(#[doc = $doc])+ $name,)+
-        }
-
-        impl Fault {
-            /// All of them.
-            pub const ALL: &[Fault] = &[$(Fault::$name),+];
-
-            /// The code of the finding that tells it.
-            pub fn code(self) -> &'static str {
-                match self {
-                    $(Fault::$name => $code,)+
-                }
-            }
-        }
-    };
-}
-
-faults! {
-    /// A page says that the database cannot be reached.
-    Database => "page-database-error",
-    /// The same in another language, with status 200 and nothing else.
-    DatabaseInGerman => "page-database-error",
-    /// An error of the driver in the middle of a page.
-    Driver => "page-database-error",
-    /// A warning of PHP above a page.
-    Warning => "page-program-error",
-    /// A warning of PHP without markup.
-    PlainWarning => "page-program-error",
-    /// A fatal error, and nothing behind.
-    Fatal => "page-program-error",
-    /// A program's text instead of its page.
-    Source => "page-program-error",
-    /// Nothing at all.
-    Empty => "page-blank",
-    /// A page that shows nothing.
-    White => "page-blank",
-    /// The home page sends to an installer.
-    Installer => "page-installer",
-    /// The web server's own page.
-    Placeholder => "page-placeholder",
-    /// Closed for visitors.
-    Maintenance => "page-closed",
-    /// A page sends to the old host.
-    ToOld => "redirect-to-old",
-    /// The same by a line in the page.
-    RefreshToOld => "redirect-to-old",
-    /// A page sends to somebody else.
-    Away => "redirect-away",
-    /// Two pages send to each other.
-    Circle => "redirect-circle",
-    /// Each page sends to a further one.
-    Farm => "redirect-circle",
-    /// The old address in a link.
-    OldLink => "old-place-on-page",
-    /// The old address without its scheme.
-    OldWithoutScheme => "old-place-on-page",
-    /// The old address with escaped slashes, in a script in the page.
-    OldEscaped => "old-place-on-page",
-    /// The old address percent-encoded, in a link.
-    OldEncoded => "old-place-on-page",
-    /// The old folder.
-    OldFolder => "old-place-on-page",
-    /// The old address in a style sheet.
-    OldInStyle => "old-place-on-page",
-    /// The old address in the site map.
-    OldInMap => "old-place-on-page",
-    /// A link to the root of the host, where nothing is.
-    Outside => "link-outside-base",
-    /// A page that is linked is not there.
-    NoPage => "page-missing",
-    /// The server fails.
-    Fails => "page-fails",
-    /// A page breaks off.
-    BreaksOff => "page-fails",
-    /// A picture is missing.
-    NoPicture => "asset-missing",
-    /// A picture for wide screens is missing.
-    NoWidePicture => "asset-missing",
-    /// A style sheet is missing.
-    NoStyle => "asset-missing",
-    /// A script is missing.
-    NoScript => "asset-missing",
-    /// A font that a style sheet names is missing.
-    NoFont => "asset-missing",
-    /// A picture is empty.
-    EmptyPicture => "asset-missing",
-    /// A page comes for a script.
-    PageForScript => "asset-is-page",
-    /// Text comes for a picture.
-    TextForPicture => "asset-is-page",
-    /// A wrong canonical address.
-    Canonical => "canonical-elsewhere",
-    /// A wrong base address.
-    Base => "canonical-elsewhere",
-    /// A cookie for another host.
-    Cookie => "cookie-elsewhere",
-    /// A cookie for another path.
-    CookiePath => "cookie-elsewhere",
-    /// A cookie for encrypted pages, on one that is not.
-    CookieSecure => "cookie-elsewhere",
-    /// The home page keeps search engines out.
-    NoIndex => "not-indexed",
-    /// A header does.
-    NoIndexHeader => "not-indexed",
-    /// `robots.txt` does.
-    RobotsClose => "not-indexed",
-    /// Letters that were encoded twice.
-    TwiceEncoded => "letters-damaged",
-    /// Letters of another character set than the header says.
-    WrongCharset => "letters-damaged",
-    /// Letters that became question marks.
-    LostLetters => "letters-damaged",
-    /// A slow page.
-    Slow => "page-slow",
-    /// A repository.
-    Repository => "file-leaked",
-    /// A dump.
-    Dump => "file-leaked",
-    /// An archive named like the host.
-    Archive => "file-leaked",
-    /// A copy of the config that an editor kept.
-    ConfigCopy => "file-leaked",
-    /// Settings in a file of variables.
-    Variables => "file-leaked",
-    /// An installer that is still there.
-    InstallerLeft => "file-leaked",
-    /// A folder that lists itself.
-    Listing => "folder-listed",
-    /// A link to this machine's own name, from a public name.
-    Inner => "inner-host",
-    /// A page of 50 MB.
-    Large => "page-too-large",
-    /// A page that does not end.
-    Endless => "page-too-large",
-    /// A page that comes letter by letter.
-    Trickle => "page-fails",
-    /// A few bytes that unpack to a gigabyte.
-    Bomb => "page-too-large",
-    /// A million links on one page.
-    ManyLinks => "page-many-links",
-    /// A calendar without an end.
-    Calendar => "visit-cut-short",
-    /// Links that repeat their own path.
-    Deeper => "visit-cut-short",
-}
-
-/// What the host serves.
-#[derive(Debug, Clone, Default)]
-pub struct Served {
-    /// Base path, without a slash at its end; nothing at the root.
-    pub base: String,
-    /// Name that pages call themselves by, with its port if that is not the host's own.
-    pub name: String,
-    /// The old address, for faults that name it.
-    pub old: String,
-    /// The old folder.
-    pub old_root: String,
-    /// Pages of news.
-    pub pages: usize,
-    /// What is wrong.
-    pub faults: BTreeSet<Fault>,
-    /// Whether the door of a portal is there: one form around each page, whose fields have names that the program makes.
-    pub portal: bool,
-    /// Whether pages say something else at each visit: a clock, a token, a counter, a saying.
-    pub lively: bool,
-}
-
-struct Shared {
-    served: Served,
-    pictures: Vec<Vec<u8>>,
-    stop: AtomicBool,
-    asked: AtomicU64,
-}
-
-/// A running host, stopped when dropped.
-pub struct Host {
-    /// Where it listens.
-    pub at: SocketAddr,
-    shared: Arc<Shared>,
-}
-
-struct Response {
-    status: u16,
-    kind: &'static str,
-    headers: Vec<(&'static str, String)>,
-    body: Body,
-}
-
-enum Body {
-    Bytes(Vec<u8>),
-    /// This over and over, so often; nothing for as long as somebody reads.
-    Again(Vec<u8>, Option<u64>),
-    /// These, one after another, with a rest between.
-    Slowly(Vec<u8>),
-    /// Less than was announced.
-    Short(Vec<u8>),
-}
-
-fn page(status: u16, body: impl Into<Vec<u8>>) -> Response {
-    Response { status, kind: "text/html; charset=utf-8", headers: Vec::new(), body: Body::Bytes(body.into()) }
-}
-
-fn file(kind: &'static str, body: impl Into<Vec<u8>>) -> Response {
-    Response { kind, ..page(200, body) }
-}
-
-fn redirect(to: String) -> Response {
-    Response { headers: vec![("Location", to)], ..page(302, "") }
-}
-
-impl Host {
-    /// Begins to serve, at any port.
-    pub fn serve(served: Served) -> io::Result<Host> {
-        Host::serve_at(0, served)
-    }
-
-    /// Begins to serve at a port.
-    pub fn serve_at(port: u16, served: Served) -> io::Result<Host> {
-        let listener = TcpListener::bind(("127.0.0.1", port))?;
-        let at = listener.local_addr()?;
-        let mut served = served;
-        if served.name.is_empty() {
-            served.name = at.to_string();
-        } else if !served.name.contains(':') {
-            served.name = format!("{}:{}", served.name, at.port());
-        }
-        let pictures = (0..12).map(season::picture).collect();
-        let shared =
-            Arc::new(Shared { served, pictures, stop: AtomicBool::new(false), asked: AtomicU64::new(0) });
-        let own = shared.clone();
-        std::thread::spawn(move || {
-            for stream in listener.incoming() {
-                if own.stop.load(Ordering::Relaxed) {
-                    return;
-                }
-                if let Ok(stream) = stream {
-                    let shared = own.clone();
-                    // A visitor who leaves ends his thread.
-                    std::thread::spawn(move || shared.talk(stream));
-                }
-            }
-        });
-        Ok(Host { at, shared })
-    }
-
-    /// The address of the site.
-    pub fn address(&self) -> String {
-        format!("http://{}{}", self.shared.served.name, self.shared.served.base)
-    }
-
-    /// How often something was asked for.
-    pub fn asked(&self) -> u64 {
-        self.shared.asked.load(Ordering::Relaxed)
-    }
-}
-
-impl Drop for Host {
-    fn drop(&mut self) {
-        self.shared.stop.store(true, Ordering::Relaxed);
-        // So that the listener wakes up.
-        let _ = TcpStream::connect(self.at);
-    }
-}
-
-/// The door of a portal on ASP.NET: it wants its own state back, and to be told which button was pressed.
-fn portal(query: &str, form: &str) -> Response {
-    let has = |part: &str| form.split('&').any(|p| p == part);
-    let pressed = has("__EVENTTARGET=dnn%24ctr%24Login%24Login_DNN%24cmdLogin");
-    let known = has("dnn%24ctr%24Login%24Login_DNN%24txtUsername=host")
-        && has("dnn%24ctr%24Login%24Login_DNN%24txtPassword=fake-Nova-1604");
-    if query == "ctl=Login" && pressed && has("__VIEWSTATE=fake%2Fstate%3D%3D") && known {
-        return page(
-            200,
-            "<!doctype html><title>Host</title><h1>Welcome</h1><a href='Default.aspx?tabid=7'>Pages</a><a href='Default.aspx?ctl=Logoff'>Logoff</a>",
-        );
-    }
-    if query == "tabid=7" {
-        return page(200, "<!doctype html><title>Pages</title><h1>Pages of the portal</h1>");
-    }
-    page(
-        200,
-        "<!doctype html><title>Log in</title><form method=post action='Default.aspx?ctl=Login'><input type=hidden name=__EVENTTARGET value=''>\
-         <input type=hidden name=__VIEWSTATE value='fake/state=='><input name='dnn$ctr$Login$Login_DNN$txtUsername'>\
-         <input type=password name='dnn$ctr$Login$Login_DNN$txtPassword'></form>",
-    )
-}
 
 /// A gigabyte of nothing, packed: members of gzip one after another.
 fn bomb() -> Vec<u8> {
@@ -334,71 +38,11 @@ fn bomb() -> Vec<u8> {
 }
 
 impl Shared {
-    fn talk(&self, stream: TcpStream) {
-        let _ = stream.set_nodelay(true);
-        let _ = stream.set_read_timeout(Some(Duration::from_secs(60)));
-        let Ok(mut out) = stream.try_clone() else { return };
-        let mut lines = BufReader::new(stream);
-        loop {
-            let mut request = String::new();
-            if lines.read_line(&mut request).unwrap_or(0) == 0 || self.stop.load(Ordering::Relaxed) {
-                return;
-            }
-            let (mut length, mut line) = (0, String::new());
-            loop {
-                line.clear();
-                if lines.read_line(&mut line).unwrap_or(0) == 0 {
-                    return;
-                }
-                let header = line.trim().to_ascii_lowercase();
-                if header.is_empty() {
-                    break;
-                }
-                if let Some(n) = header.strip_prefix("content-length:") {
-                    length = n.trim().parse().unwrap_or(0);
-                }
-            }
-            let mut body = vec![0; length];
-            if io::Read::read_exact(&mut lines, &mut body).is_err() {
-                return;
-            }
-            self.asked.fetch_add(1, Ordering::Relaxed);
-            let target = request.split(' ').nth(1).unwrap_or("/");
-            let response = self.answer(target, &String::from_utf8_lossy(&body));
-            if !send(&mut out, response) {
-                return;
-            }
-        }
-    }
-
-    fn has(&self, fault: Fault) -> bool {
-        self.served.faults.contains(&fault)
-    }
-
-    fn answer(&self, target: &str, form: &str) -> Response {
-        let base = &self.served.base;
-        let (path, query) = target.split_once('?').unwrap_or((target, ""));
-        if path == "/robots.txt" {
-            let closed = if self.has(Fault::RobotsClose) { "Disallow: /\n" } else { "" };
-            return file(
-                "text/plain",
-                format!("User-agent: *\n{closed}Sitemap: http://{}{base}/sitemap.xml\n", self.served.name),
-            );
-        }
-        let Some(below) = path.strip_prefix(base.as_str()).and_then(|p| p.strip_prefix('/')) else {
-            return self.missing();
-        };
-        if self.served.portal && below == "Default.aspx" {
-            return portal(query, form);
-        }
-        self.site(below, query)
-    }
-
-    fn missing(&self) -> Response {
+    pub(super) fn missing(&self) -> Response {
         page(404, "<!doctype html><title>Not here</title><h1>This page is not here</h1>")
     }
 
-    fn site(&self, below: &str, query: &str) -> Response {
+    pub(super) fn site(&self, below: &str, query: &str) -> Response {
         let Served { base, old, .. } = &self.served;
         let own = format!("http://{}{base}", self.served.name);
         match below {
@@ -451,6 +95,18 @@ impl Shared {
             "configuration.php~" if self.has(Fault::ConfigCopy) => {
                 file("text/plain", "<?php\nclass JConfig { public $password = 'fake'; }\n")
             }
+            ".configuration.php.swp" if self.has(Fault::ConfigLeft) => {
+                file("application/octet-stream", b"b0VIM 8.2\0\0fake".to_vec())
+            }
+            "backup.tar" if self.has(Fault::TapeArchive) => {
+                let mut tape = vec![0; 512];
+                tape[257..262].copy_from_slice(b"ustar");
+                file("application/x-tar", tape)
+            }
+            "backups/" if self.has(Fault::BackupsListed) => page(
+                200,
+                "<html><head><title>fernhollow - /backups/</title></head><body><pre><a href=\"/\">[To Parent Directory]</a></pre>",
+            ),
             ".env" if self.has(Fault::Variables) => {
                 file("text/plain", "APP_ENV=prod\nDATABASE_PASSWORD=fake\n")
             }
@@ -556,6 +212,9 @@ impl Shared {
         } else {
             head += &format!("<link rel=canonical href='http://{name}{base}/'>");
         }
+        if self.has(Fault::NoIndexForOne) {
+            head += "<meta name=robots content=index><meta name=googlebot content=noindex>";
+        }
         if self.has(Fault::NoIndex) {
             head += "<meta name=robots content='noindex, nofollow'>";
         }
@@ -617,6 +276,22 @@ impl Shared {
             return page(
                 200,
                 "<!doctype html><title>Fehler</title><h1>Fehler beim Aufbau einer Datenbankverbindung</h1>",
+            );
+        }
+        if has(Fault::DatabaseInFewWords) {
+            return page(200, "<!doctype html><h1>Virhe tietokantayhteyttä muodostettaessa</h1>");
+        }
+        if has(Fault::ClosedInFewWords) {
+            return page(
+                200,
+                "<!doctype html><title>Fernhollow</title><h1>Onderhoud</h1><p>Wij zijn zo terug.",
+            );
+        }
+        if has(Fault::AsksForDatabase) {
+            let fields = "<input name=db_host><input name=db_user><input name=db_password type=password>";
+            return page(
+                200,
+                format!("<!doctype html><title>Welcome</title><form method=post>{fields}</form>"),
             );
         }
         if has(Fault::Fatal) {
@@ -743,6 +418,18 @@ impl Shared {
         if has(Fault::LostLetters) {
             body += "<p>F?hrungen f?r alle, ?ber die Sternwarte</p>";
         }
+        if has(Fault::LostWords) {
+            body += "<p>????????? ?? ???????</p>";
+        }
+        if has(Fault::NoLazyPicture) {
+            body += &format!("<img src=\"data:image/gif;base64,R0lGOD\" data-src=\"{base}/p/lazy.png\">");
+        }
+        if has(Fault::NoSharedPicture) {
+            head += &format!("<meta property=\"og:image\" content=\"http://{name}{base}/p/shared.png\">");
+        }
+        if has(Fault::SharedElsewhere) {
+            head += "<meta property=\"og:url\" content=\"https://elsewhere.example/odd\">";
+        }
         if has(Fault::Inner) {
             body += "<a href=\"http://localhost/fern/\">here</a>";
         }
@@ -759,58 +446,21 @@ impl Shared {
         if has(Fault::CookiePath) {
             out.headers.push(("Set-Cookie", "login=1; Path=/somewhere-else".into()));
         }
+        if has(Fault::CookieAnywhere) {
+            out.headers.push(("Set-Cookie", "login=1; Path=/; SameSite=None".into()));
+        }
+        if has(Fault::RefreshByHeader) {
+            out.headers.push(("Refresh", format!("0; url={old}/")));
+        }
+        if has(Fault::OldInHeader) {
+            out.headers.push(("Link", format!("<{old}/api/>; rel=\"service\"")));
+        }
+        if has(Fault::CanonicalByHeader) {
+            out.headers.push(("Link", "<https://elsewhere.example/odd>; rel=\"canonical\"".into()));
+        }
         if has(Fault::CookieSecure) {
             out.headers.push(("Set-Cookie", "login=1; Secure".into()));
         }
         out
-    }
-}
-
-/// Sends an answer. Says whether the connection goes on.
-fn send(out: &mut TcpStream, response: Response) -> bool {
-    let reason = if response.status < 400 { "OK" } else { "Not OK" };
-    let mut head = format!("HTTP/1.1 {} {reason}\r\nContent-Type: {}\r\n", response.status, response.kind);
-    for (name, value) in &response.headers {
-        head += &format!("{name}: {value}\r\n");
-    }
-    match response.body {
-        Body::Bytes(bytes) => {
-            head += &format!("Content-Length: {}\r\n\r\n", bytes.len());
-            let mut all = head.into_bytes();
-            all.extend(bytes);
-            out.write_all(&all).is_ok()
-        }
-        Body::Again(piece, times) => {
-            head += "Transfer-Encoding: chunked\r\n\r\n";
-            let block = piece.repeat(1000);
-            let mut sent = out.write_all(head.as_bytes());
-            for _ in 0..times.map_or(u64::MAX, |t| t / 1000) {
-                if sent.is_err() {
-                    return false;
-                }
-                sent = write!(out, "{:x}\r\n", block.len())
-                    .and_then(|()| out.write_all(&block))
-                    .and_then(|()| out.write_all(b"\r\n"));
-            }
-            out.write_all(b"0\r\n\r\n").is_ok()
-        }
-        Body::Slowly(bytes) => {
-            head += &format!("Content-Length: {}\r\n\r\n", bytes.len());
-            if out.write_all(head.as_bytes()).is_err() {
-                return false;
-            }
-            for byte in bytes {
-                if out.write_all(&[byte]).is_err() {
-                    return false;
-                }
-                std::thread::sleep(Duration::from_millis(100));
-            }
-            true
-        }
-        Body::Short(bytes) => {
-            head += &format!("Content-Length: {}\r\n\r\n", bytes.len() * 2);
-            let _ = out.write_all(head.as_bytes()).and_then(|()| out.write_all(&bytes));
-            false
-        }
     }
 }
