@@ -5,6 +5,7 @@
 //! [`style`] and [`site_map`] tell what an answer holds, [`letters`] whether its text is whole, [`names`] asks name servers, [`browser`] takes
 //! pictures, and [`picture`] compares them.
 
+mod attributes;
 pub mod browser;
 pub mod certificate;
 pub mod client;

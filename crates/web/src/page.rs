@@ -1,6 +1,7 @@
 //! Takes a page apart as a browser's tokenizer does: what it links, what it needs, its forms, and the text that a reader sees, block by block.
 //! No tree is built, so a page costs what its text costs.
 
+use crate::attributes::too_long;
 use crate::client::Answer;
 use crate::style;
 use encoding_rs::{Encoding, UTF_8, WINDOWS_1252};
@@ -216,22 +217,29 @@ pub fn read(text: &str, most: usize) -> Page {
     let input = BufferQueue::default();
     let tokenizer = Tokenizer::new(sink, TokenizerOpts::default());
     // In pieces: a tendril holds at most 4 GiB, and less is held twice.
-    let mut rest = text;
-    while !rest.is_empty() {
-        let mut end = rest.len().min(1 << 16);
-        while !rest.is_char_boundary(end) {
-            end += 1;
+    let feed = |piece: &str| {
+        let mut rest = piece;
+        while !rest.is_empty() {
+            let mut end = rest.len().min(1 << 16);
+            while !rest.is_char_boundary(end) {
+                end += 1;
+            }
+            input.push_back(StrTendril::from_slice(&rest[..end]));
+            let _ = tokenizer.feed(&input);
+            rest = &rest[end..];
         }
-        input.push_back(StrTendril::from_slice(&rest[..end]));
-        let _ = tokenizer.feed(&input);
-        rest = &rest[end..];
+    };
+    let mut from = 0;
+    for at in too_long(text) {
+        feed(&text[from..at]);
+        feed(">");
+        from = at;
     }
+    feed(&text[from..]);
     tokenizer.end();
     let mut state = tokenizer.sink.0.into_inner();
     state.flush();
-    if let Some(form) = state.form.take() {
-        state.page.forms.push(form);
-    }
+    state.end_form();
     state.page.title = squeezed(&state.title);
     state.page
 }
@@ -315,6 +323,12 @@ impl State {
             }
             Inside::Nothing => (),
         }
+    }
+
+    /// Keeps a form that is whole; a hostile page may have any number.
+    fn end_form(&mut self) {
+        let form = self.form.take();
+        self.page.forms.extend(form.filter(|_| self.page.forms.len() < FORMS));
     }
 
     /// Ends a block of text.
@@ -408,9 +422,7 @@ impl State {
                 self.need_in(tag, "xlink:href", Kind::Picture);
             }
             "form" => {
-                if let Some(form) = self.form.take() {
-                    self.page.forms.push(form);
-                }
+                self.end_form();
                 let post = attribute(tag, "method").is_some_and(|m| m.eq_ignore_ascii_case("post"));
                 let action = attribute(tag, "action").unwrap_or_default().to_string();
                 self.form = Some(Form { action, post, fields: Vec::new() });
@@ -431,9 +443,7 @@ impl State {
                 self.need_of_style(&style);
             }
             "form" => {
-                if let Some(form) = self.form.take() {
-                    self.page.forms.push(form);
-                }
+                self.end_form();
             }
             "nav" | "header" | "menu" => self.menu = self.menu.saturating_sub(1),
             _ => (),
@@ -596,6 +606,9 @@ impl State {
         }
     }
 }
+
+/// Forms that are kept.
+const FORMS: usize = 1000;
 
 /// Longest address that is kept.
 const LONGEST: usize = 4096;

@@ -241,7 +241,7 @@ impl OldSite {
             ours.counts.iter().zip(theirs.counts.iter().zip(again.counts.iter()))
         {
             if ours != theirs && theirs == again {
-                what.push(format!("{ours} {name} (old: {theirs})"));
+                what.push(format!("{name} {ours} (old: {theirs})"));
             }
         }
         let moving = theirs.lines != again.lines;

@@ -7,6 +7,7 @@ use super::gather::Sight;
 use crate::diagnose::Sureness::{Certain, Likely};
 use crate::finding::Code;
 use crate::system::Known;
+use crate::system::schema::{Config, Role};
 use std::collections::BTreeSet;
 use zporter_web::Url;
 use zporter_web::page;
@@ -85,6 +86,9 @@ const ENDS: [&str; 14] = [
     ".new",
 ];
 
+/// What a config holds that nobody should read.
+const SECRET: [Role; 4] = [Role::DatabasePassword, Role::DatabaseUrl, Role::DatabaseConnection, Role::Secret];
+
 /// Folders in which people put aside what they do not want to lose.
 const ASIDE: [&str; 6] = ["backup/", "backups/", "dump/", "dumps/", "sql/", "old/"];
 
@@ -117,9 +121,9 @@ pub fn probes(
     system: Option<&str>,
     folders: &BTreeSet<String>,
 ) -> Vec<Probe> {
-    let mut out = Vec::new();
+    let (mut out, mut added) = (Vec::new(), BTreeSet::new());
     let mut add = |below: &str, about: &'static str, proof: Proof| {
-        if let Some(url) = bounds.at(below) {
+        if let Some(url) = bounds.at(below).filter(|u| added.insert(u.to_string())) {
             out.push(Probe { url, about, proof });
         }
     };
@@ -140,12 +144,7 @@ pub fn probes(
     ];
     let rows = ["dump", "database", "db", "mysql", "data"];
     let files = ["www", "public_html", "htdocs"];
-    let mut names: Vec<&str> = Vec::new();
     for name in rows.into_iter().chain(files).chain(["backup", "site", label, bare, host]) {
-        if names.contains(&name) {
-            continue;
-        }
-        names.push(name);
         for (ending, about, proof) in &endings {
             // A name that says what it holds holds nothing else.
             let fits = match *ending {
@@ -159,10 +158,11 @@ pub fn probes(
     }
     let mut configs: Vec<String> = Vec::new();
     for known in known.iter().filter(|k| system.is_none_or(|id| k.definition.id == id)) {
+        let tells = |c: &&Config| c.key.iter().any(|k| SECRET.contains(&k.role));
         // The folder of a host has this name where there is one alone.
-        let paths = known.definition.config.iter().map(|c| c.path.replace("{site}", "default"));
+        let paths = known.definition.config.iter().filter(tells).map(|c| c.path.replace("{site}", "default"));
         let plain =
-            paths.filter(|p| !p.contains(['*', '{', '?', '['])).take(if system.is_some() { 6 } else { 2 });
+            paths.filter(|p| !p.contains(['*', '{', '?', '['])).take(if system.is_some() { 4 } else { 2 });
         let new: Vec<String> = plain.filter(|p| !configs.contains(p)).collect();
         configs.extend(new);
     }

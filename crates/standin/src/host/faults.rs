@@ -145,6 +145,8 @@ faults! {
     Bomb => "page-too-large",
     /// A million links on one page.
     ManyLinks => "page-many-links",
+    /// A tag with more attributes than anybody compares.
+    LongTag => "page-too-large",
     /// A calendar without an end.
     Calendar => "visit-cut-short",
     /// A header sends to the old host.

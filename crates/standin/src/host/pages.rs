@@ -354,6 +354,10 @@ impl Shared {
         if has(Fault::Bomb) {
             return Response { headers: vec![("Content-Encoding", "gzip".into())], ..page(200, bomb()) };
         }
+        if has(Fault::LongTag) {
+            let attributes: String = (0..700_000).map(|i| format!("b{i}=1 ")).collect();
+            return page(200, format!("<title>Odd</title><p {attributes}>Odd"));
+        }
         if has(Fault::ManyLinks) {
             return Response {
                 body: Body::Bytes(
