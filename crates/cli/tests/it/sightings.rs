@@ -230,6 +230,36 @@ fn a_back_office_that_is_a_script_is_logged_in_to() {
     assert_eq!(codes(&bench.run(&args).json()), ["log-in-unknown"]);
 }
 
+/// A copy that its web server guards is seen by who may, and nobody else's server hears the password.
+#[test]
+fn a_site_behind_a_password_of_the_server_is_seen_with_it() {
+    let bench = Bench::new();
+    let old =
+        Host::serve(Served { pages: 2, name: "old.fernhollow.test".into(), ..Served::default() }).unwrap();
+    let served = Served {
+        pages: 2,
+        name: "new.fernhollow.test".into(),
+        door: Some(Door::Server),
+        ..Served::default()
+    };
+    let host = Host::serve(served).unwrap();
+    let (address, at, old_at) = (host.address(), host.at.to_string(), old.at.to_string());
+    let visit = |more: &[&str]| bench.run(&[&["visit", &address, "--at", &at], more].concat());
+    let closed = visit(&["--json"]).expect(1).json();
+    assert_eq!(codes(&closed), ["page-fails"]);
+    assert!(closed["findings"][0]["cure"].as_str().unwrap().contains("--server-name"), "{closed:#}");
+    bench.write("pw", "fake-Növa-1604\n");
+    let with = ["--server-name", "keeper", "--server-password-file", "pw"];
+    let beside = ["--beside", &old.address(), "--beside-at", &old_at, "--save-job", "look.toml", "--json"];
+    let open = visit(&[&with[..], &beside].concat()).expect(0).json();
+    assert_eq!((codes(&open), &open["beside"]["same"]), (vec![], &4.into()), "{open:#}");
+    assert!(!(bench.read("look.toml") + &open.to_string()).contains("fake-N"));
+    assert!(!old.heard("authorization"), "the old site is another's server");
+    bench.write("pw", "wrong");
+    assert_eq!(codes(&visit(&[&with[..], &["--json"]].concat()).expect(1).json()), ["page-fails"]);
+    visit(&with[..2]).expect(2).says(&["--server-password-file"]);
+}
+
 #[test]
 fn a_visit_tells_the_same_over_any_number_of_connections() {
     let faults =

@@ -61,6 +61,14 @@ pub struct VisitJob {
     #[serde(default = "patience")]
     #[schemars(extend("x-value" = "SECONDS", "x-group" = "How much is asked"))]
     pub patience: Seconds,
+    /// Name that the web server itself asks for before it shows anything (HTTP authentication)
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "NAME", "x-group" = "How it is reached", "x-needs" = "server-password-file"))]
+    pub server_name: Option<String>,
+    /// File that holds the password for that name
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "FILE", "x-group" = "How it is reached", "x-needs" = "server-name"))]
+    pub server_password_file: Option<FullPath>,
     /// It is a development copy: search engines should be kept out, and no mail should leave
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "What it is"))]
@@ -140,6 +148,8 @@ impl VisitJob {
             delay: None,
             slow: slow(),
             patience: patience(),
+            server_name: None,
+            server_password_file: None,
             copy: false,
             system: None,
             old_address: Vec::new(),

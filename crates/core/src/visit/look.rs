@@ -79,6 +79,12 @@ fn refused(status: u16, linked: bool) -> Option<Sight> {
             format!("the page is not there (status {status})"),
             "look whether it is there on the old site (--beside), and whether friendly addresses are handled here (.htaccess, rewrite rules)",
         ),
+        401 | 407 if !linked => Sight::new(
+            Code::PageFails,
+            Certain,
+            "the server asks for a name and password before it shows anything",
+            "let yourself in: zporter visit ADDRESS --server-name NAME --server-password-file FILE",
+        ),
         401 | 407 => {
             Sight::new(Code::PageFails, Possible, "the server asks for a password", "let in who shall see it")
                 .as_note()

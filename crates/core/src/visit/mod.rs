@@ -28,6 +28,7 @@ use crate::event::{Cancelled, Event, Watch};
 use crate::finding::Code;
 use crate::options::VisitJob;
 use crate::place::Address;
+use crate::secret::Secret;
 use crate::system::{Definition, Known};
 use crate::trace;
 use ask::Asker;
@@ -45,7 +46,7 @@ use std::time::Duration;
 use zporter_web::Url;
 use zporter_web::certificate;
 pub use zporter_web::client::NoAnswer;
-use zporter_web::client::{Client, Settings};
+use zporter_web::client::{Client, Pass, Settings};
 
 /// Days before its end at which a certificate is told.
 const ENDS_SOON: i64 = 21;
@@ -176,6 +177,8 @@ pub struct Input<'i> {
     pub agent: String,
     /// Who logs in.
     pub people: Vec<Person>,
+    /// Name and password for the web server itself.
+    pub server: Option<(String, Secret)>,
     /// Whether mail is known to be off.
     pub mail_off: bool,
     /// The site's version, where somebody knows it.
@@ -224,6 +227,9 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         patience: job.patience.duration().max(Duration::from_millis(100)),
         any_certificate: job.any_certificate,
         agent: input.agent.clone(),
+        pass: input.server.as_ref().map(|(name, password)| {
+            Pass::new(name, password.expose(), bounds.hosts().to_vec(), bounds::is_secure(&job.address))
+        }),
     };
     let mut out = Visited {
         address: job.address.to_string(),
@@ -244,7 +250,8 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     let delay = job.delay.map_or(Duration::ZERO, |d| d.duration());
     let asker = Asker { client: Client::new(&settings, guard.clone()), bounds: bounds.clone(), delay };
     let searched = searched(&old_addresses, job);
-    let old = old_site(job, &settings, delay);
+    // The old site's server does not hear what the new one asks for.
+    let old = old_site(job, &Settings { pass: None, ..settings.clone() }, delay);
     let told = job.beside.as_ref().filter(|_| old.is_some());
     out.beside = told.map(|old| Beside { address: old.to_string(), ..Beside::default() });
     let known = look::Known {
@@ -287,8 +294,9 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
         sights.into_iter().for_each(|(page, sight)| gathered.add(&page, None, sight));
     }
     if let Some(folder) = &job.pictures {
-        let new = Side { bounds: &bounds, at: job.at };
-        let old_side = walk.old.as_ref().map(|old| Side { bounds: &old.asker.bounds, at: job.beside_at });
+        let new = Side { bounds: &bounds, at: job.at, pass: settings.pass.as_ref() };
+        let old_side =
+            walk.old.as_ref().map(|old| Side { bounds: &old.asker.bounds, at: job.beside_at, pass: None });
         let taken = pictures::take(&new, old_side.as_ref(), &job.picture_of, folder, settings.patience)?;
         out.pictures = taken.pictures;
         taken.sights.into_iter().for_each(|(page, sight)| gathered.add(&page, None, sight));

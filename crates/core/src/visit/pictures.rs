@@ -13,6 +13,7 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 use zporter_web::Url;
 use zporter_web::browser::{Browser, BrowserError, WINDOWS, find};
+use zporter_web::client::Pass;
 use zporter_web::picture::Picture;
 
 /// Share of the points that may differ without anybody being told, in percent.
@@ -45,6 +46,8 @@ pub struct Side<'s> {
     pub bounds: &'s Bounds,
     /// Where it is asked.
     pub at: Option<At>,
+    /// What its server wants to know before it shows anything.
+    pub pass: Option<&'s Pass>,
 }
 
 impl Side<'_> {
@@ -112,7 +115,8 @@ pub fn take(
         for window in WINDOWS {
             let Some(url) = new.bounds.at(&page) else { continue };
             let draw = |browser: &mut Browser, url: &Url| browser.draw(url, window);
-            let drawn = match draw(&mut browser, &url) {
+            let shown = new.pass.map_or_else(|| url.clone(), |pass| pass.within(&url));
+            let drawn = match draw(&mut browser, &shown) {
                 Ok(drawn) => drawn,
                 Err(e) => {
                     out.sights.push(undrawn(&url, &e));

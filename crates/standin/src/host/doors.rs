@@ -7,6 +7,8 @@ use super::{Asked, Body, Response, Shared, file, page};
 pub enum Door {
     /// That of a portal: one form around each page, whose fields have names that the program makes.
     Portal,
+    /// The web server's own: nothing is shown before somebody says who he is.
+    Server,
     /// That of a blog whose back office is a script, which sends and gets JSON; with the folder of its line's interface.
     Script(&'static str),
 }

@@ -17,7 +17,7 @@ use crate::visit::{Input, VisitError, Visited, visit};
 /// What every visit is told.
 fn input<'i>(systems: &'i [Known], world: &dyn World) -> Input<'i> {
     let agent = world.written_by().replace(' ', "/");
-    Input { systems, agent, people: Vec::new(), mail_off: false, version: None }
+    Input { systems, agent, people: Vec::new(), server: None, mail_off: false, version: None }
 }
 
 /// Runs a visit.
@@ -34,7 +34,11 @@ pub fn run(job: &VisitJob, world: &dyn World, watch: &dyn Watch) -> Result<Visit
             people.push(Person { area, name: name.clone(), password: world.secret(file)? });
         }
     }
-    Ok(visit(job, &Input { people, ..input(&systems, world) }, watch)?)
+    let server = match (&job.server_name, &job.server_password_file) {
+        (Some(name), Some(file)) => Some((name.clone(), world.secret(file)?)),
+        _ => None,
+    };
+    Ok(visit(job, &Input { people, server, ..input(&systems, world) }, watch)?)
 }
 
 /// Visits a site that was just made elsewhere, if that was asked for. What is wrong with it is no failure of the job.
