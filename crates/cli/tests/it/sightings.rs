@@ -21,8 +21,10 @@ fn a_certificate_is_told_and_trusted_only_where_it_holds() {
     }
     for name in ["sky.copy.test", "sky.other.test"] {
         std::fs::create_dir_all(web.join(name)).unwrap();
-        let page = "<!doctype html><meta charset=utf-8><title>Sky</title><p>Clear tonight.<img src=http://sky.copy.test/x.png><a href='http://SKY.copy.test/more'>more</a>";
+        let page = "<!doctype html><meta charset=utf-8><title>Sky</title><p>Clear tonight.<img src=http://sky.copy.test/x.png><a href='http://SKY.copy.test/more'>more</a><link rel=stylesheet href=s.css>";
         std::fs::write(web.join(name).join("index.html"), page).unwrap();
+        std::fs::write(web.join(name).join("s.css"), "p{background:url(http://sky.copy.test/y.png)}")
+            .unwrap();
     }
     let Some(apache) = Apache::serve(&web, &work) else { return };
     let at = format!("127.0.0.1:{}", apache.ports().1);
@@ -47,6 +49,9 @@ fn a_certificate_is_told_and_trusted_only_where_it_holds() {
     let found: BTreeSet<&str> = codes(&trusted).into_iter().collect();
     assert!(found.contains("certificate-ends") && !found.contains("certificate-wrong"), "{trusted:#}");
     assert!(found.contains("mixed-content") && found.contains("link-other-scheme"), "{trusted:#}");
+    let unencrypted = trusted["findings"].as_array().unwrap().iter().filter(|f| f["code"] == "mixed-content");
+    let both: String = unencrypted.map(|f| f["what"].to_string()).collect();
+    assert!(both.contains("/x.png") && both.contains("/y.png"), "{both}");
     let other = visit("sky.other.test", true, &[]);
     assert!(other["findings"][0]["what"].as_str().unwrap().contains("it is for other names"), "{other:#}");
 }

@@ -15,7 +15,7 @@ use std::time::Duration;
 use zporter_web::Url;
 use zporter_web::client::{Answer, Cut, NoAnswer};
 use zporter_web::letters::{Damage, damaged};
-use zporter_web::page::{Form, Page};
+use zporter_web::page::{Form, Kind, Page};
 
 /// What is known before a page is looked at.
 #[derive(Debug)]
@@ -131,7 +131,8 @@ fn sent(known: &Known, journey: &Journey, out: Out<'_>) {
     }
 }
 
-fn led_away(known: &Known, to: &Url, whose: Belongs, how: &str) -> Sight {
+/// What it means that something leads away; `how` says what does.
+pub fn led_away(known: &Known, to: &Url, whose: Belongs, how: &str) -> Sight {
     let host = to.host_str().unwrap_or_default();
     if whose == Belongs::Old
         || !known.contained && known.old.as_ref().is_some_and(|old| names_old(old, to.as_str().as_bytes()))
@@ -443,23 +444,22 @@ fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     }
 }
 
+/// Something that an encrypted page or style needs, and that is not.
+pub fn unencrypted(kind: Kind, url: &Url) -> Option<Sight> {
+    let what = format!("needs a {} that comes unencrypted: {}", kind.word(), shortened(url.as_str()));
+    let sight = Sight::new(Code::MixedContent, Certain, what, "let the site name it by https")
+        .because("browsers leave it out of an encrypted page")
+        .about(url.as_str());
+    (url.scheme() == "http").then_some(sight)
+}
+
 fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
     if journey.url.scheme() != "https" {
         return;
     }
     let base = page.base_at(&journey.url);
     for (kind, written) in &page.needs {
-        let Some(url) = base.join(written).ok().filter(|u| u.scheme() == "http") else { continue };
-        out.push(
-            Sight::new(
-                Code::MixedContent,
-                Certain,
-                format!("needs a {} that comes unencrypted: {}", kind.word(), shortened(url.as_str())),
-                "let the site name it by https",
-            )
-            .because("browsers leave it out of an encrypted page")
-            .about(url.as_str()),
-        );
+        out.extend(base.join(written).ok().and_then(|url| unencrypted(*kind, &url)));
     }
     for form in &page.forms {
         let sent_to = page.sent_to(form, &journey.url);

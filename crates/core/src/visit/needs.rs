@@ -2,7 +2,7 @@
 
 use super::ask::{End, Journey};
 use super::gather::Sight;
-use super::look::{Known, old_place};
+use super::look::{Known, led_away, old_place};
 use crate::diagnose::Sureness::{Certain, Likely};
 use crate::finding::Code;
 use zporter_web::client::{Answer, Cut};
@@ -61,7 +61,14 @@ pub fn look(known: &Known, kind: Kind, journey: &Journey) -> Vec<Sight> {
         End::Circle => {
             out.push(missing("it is sent in a circle".into(), "look at the rules of the web server"))
         }
-        End::Away(_) => (),
+        // What other hosts serve on purpose is theirs.
+        End::Away(whose) => out.extend(
+            journey
+                .hops
+                .last()
+                .map(|hop| led_away(known, &hop.to, *whose, &format!("a {} leads", kind.word())))
+                .filter(|sight| sight.code == Code::RedirectToOld),
+        ),
     }
     for sight in &mut out {
         if sight.subject.is_empty() {

@@ -6,7 +6,7 @@ use super::gather::{Gathered, Sight};
 use super::queue::print_of;
 use super::symptoms::shortened;
 use super::walk::Walk;
-use super::{Visited, leaked, needs};
+use super::{Visited, leaked, look, needs};
 use crate::diagnose::Sureness::{Likely, Possible};
 use crate::event::{Cancelled, Event};
 use crate::finding::Code;
@@ -82,6 +82,9 @@ impl Walk<'_> {
             style::needs(&String::from_utf8_lossy(&answer.body)).into_iter().take(OF_A_STYLE)
         {
             let Ok(url) = journey.url.join(&written) else { continue };
+            if journey.url.scheme() == "https" {
+                came.sights.extend(look::unencrypted(kind, &url));
+            }
             match self.known.bounds.belongs(&url) {
                 Belongs::Inside | Belongs::Beside => came.needs.push((kind, self.known.bounds.plain(&url))),
                 Belongs::Elsewhere => came.others.extend(url.host_str().map(str::to_string)),

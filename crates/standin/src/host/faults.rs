@@ -81,6 +81,8 @@ faults! {
     BreaksOff => "page-fails",
     /// A picture is missing.
     NoPicture => "asset-missing",
+    /// A picture comes from the old host.
+    PictureToOld => "redirect-to-old",
     /// A picture for wide screens is missing.
     NoWidePicture => "asset-missing",
     /// A style sheet is missing.

@@ -152,6 +152,7 @@ impl Shared {
             return self.news(n);
         }
         match number("p/", ".png") {
+            Some(3) if self.has(Fault::PictureToOld) => redirect(format!("{}/{below}", self.served.old)),
             Some(3) if self.has(Fault::NoPicture) => self.missing(),
             Some(4) if self.has(Fault::NoWidePicture) => self.missing(),
             Some(3) if self.has(Fault::EmptyPicture) => file("image/png", ""),
