@@ -29,10 +29,11 @@ impl Words {
 
     /// What a page says, and the line in which it does.
     pub fn told(&self, page: &Page, status: u16) -> Option<(SymptomKind, String)> {
-        if page.forms.iter().any(asks_for_database) {
+        let has_menu = page.anchors >= 3 * LINKS || page.links.iter().any(|l| l.menu);
+        if !has_menu && page.forms.iter().any(asks_for_database) {
             return Some((SymptomKind::Installer, page.title.clone()));
         }
-        let is_site = page.anchors >= LINKS || page.links.iter().any(|l| l.menu) || page.letters() >= SHORT;
+        let is_site = has_menu || page.anchors >= LINKS || page.letters() >= SHORT;
         if is_site || status == 404 || status == 410 || !page.forms.is_empty() {
             return None;
         }
@@ -59,18 +60,25 @@ impl Words {
 
 /// Whether one of the words stands in a line, both in small letters.
 fn has_any(line: &str, words: &[String]) -> bool {
-    words.iter().any(|word| match word.strip_prefix('_') {
-        Some(anywhere) => line.contains(anywhere),
-        None => line
-            .match_indices(word.as_str())
-            .any(|(at, _)| !line[..at].chars().next_back().is_some_and(char::is_alphanumeric)),
+    words.iter().any(|word| {
+        let bare = word.trim_matches('_');
+        let alone = |at: usize| !line[..at].chars().next_back().is_some_and(char::is_alphanumeric);
+        let mut places = line.match_indices(bare).map(|(at, _)| at);
+        places.any(|at| (word.starts_with('_') || alone(at)) && ends_there(&line[at + bare.len()..], word))
     })
 }
 
-/// Whether a line begins with a word, and not with a longer one.
+/// Whether a line begins with a word, and not with a longer one that may be about anything.
 fn begins_with(line: &str, word: &str) -> bool {
-    let rest = line.strip_prefix(word.trim_start_matches('_'));
-    rest.is_some_and(|rest| !rest.chars().next().is_some_and(char::is_alphabetic))
+    let bare = word.trim_matches('_');
+    // Languages without spaces, or with many endings, have none but longer ones.
+    let longer = if bare.is_ascii() { bare } else { word };
+    line.strip_prefix(bare).is_some_and(|rest| ends_there(rest, longer))
+}
+
+/// Whether a word ends before the rest of a line.
+fn ends_there(rest: &str, word: &str) -> bool {
+    word.ends_with('_') || !rest.chars().next().is_some_and(char::is_alphanumeric)
 }
 
 /// Whether a form wants to know where a database is, as installers do.
@@ -97,7 +105,7 @@ mod tests {
     fn the_words_can_be_read_and_are_in_small_letters() {
         let words: Words = toml::from_str(include_str!("short.toml")).unwrap();
         for word in words.database.iter().chain(&words.failure).chain(&words.closed) {
-            assert!(*word == word.to_lowercase() && word.len() > 2, "{word}");
+            assert!(*word == word.to_lowercase() && word.trim_matches('_').len() > 2, "{word}");
         }
     }
 
@@ -126,6 +134,9 @@ mod tests {
             format!("<h1>Error in the database</h1><p>{}", "All of it is told here. ".repeat(30)),
             "<nav><a href=/>Home</a></nav><h1>Maintenance of telescopes</h1>".to_string(),
             "<h1>Star database</h1><p>All stars we know".to_string(),
+            "<h1>Fehlersuche am Fernrohr</h1><p>Ein Abend".to_string(),
+            "<h1>Our felines</h1><p>A database of cats that felt at home".to_string(),
+            "<nav><a href=/>Desk</a></nav><form><input name=db_host><input name=db_user></form>".to_string(),
             "<h1>Terror of the night</h1><p>A film about the feldspar".to_string(),
             "<h1>Search</h1><p>Maintenance<form><input name=q></form>".to_string(),
             "<form><input name=user><input name=password><input name=dbl></form>".to_string(),
