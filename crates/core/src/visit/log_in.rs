@@ -4,6 +4,7 @@ use super::ask::{Asker, End};
 use super::bounds::{Belongs, changes_something, leaves};
 use super::gather::Sight;
 use super::look::{self, Known};
+use super::old;
 use super::symptoms::is_signed;
 use crate::diagnose::Sureness::{Certain, Likely};
 use crate::finding::Code;
@@ -365,7 +366,7 @@ fn behind(
             ));
         } else if found.way.script.is_some() {
             let mut seen = Vec::new();
-            look::old_place(known, &answer.body, "answer", &mut seen);
+            old::place(known, &answer.body, "answer", &mut seen);
             sights.extend(seen.into_iter().map(|s| (name.clone(), s)));
         } else {
             let seen = look::page(known, &journey, answer, &page, &text, true);

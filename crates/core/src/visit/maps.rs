@@ -4,7 +4,7 @@ use super::Visited;
 use super::ask::End;
 use super::bounds::{Belongs, changes_something};
 use super::gather::{Gathered, Sight};
-use super::look;
+use super::old;
 use super::queue::Queue;
 use super::symptoms::shortened;
 use super::walk::Walk;
@@ -32,7 +32,7 @@ impl Walk<'_> {
         }
         let robots = site_map::robots(&text);
         let mut sights = Vec::new();
-        look::old_place(&self.known, &answer.body, "file", &mut sights);
+        old::place(&self.known, &answer.body, "file", &mut sights);
         sights.into_iter().for_each(|s| gathered.add(url.as_str(), None, s));
         if !robots.closed.is_empty() && !robots.closes_all() {
             let few: Vec<String> = robots.closed.iter().take(4).map(|p| shortened(p)).collect();

@@ -2,8 +2,9 @@
 //! and nothing but the site is asked.
 //!
 //! `walk` goes from page to page: [`bounds`] says what belongs to the site, `maps` and `queue` what comes next, [`ask`] follows redirects. `look`
-//! judges a page, `symptoms` and `short` by what it says, `things` and `needs` what it needs, `leaked` what should not be there; [`beside`] compares with the old
-//! site, [`log_in`] goes behind the log-in, [`naming`] asks name servers, [`pictures`] lets a browser draw. [`gather`] puts it together.
+//! judges a page, `symptoms` and `short` by what it says, `old` by what it names, `things` and `needs` what it needs, `leaked` what should not be
+//! there; [`beside`] compares with the old site, [`log_in`] goes behind the log-in, [`naming`] asks name servers, [`pictures`] lets a browser draw.
+//! [`gather`] puts it together.
 
 pub mod ask;
 pub mod beside;
@@ -16,6 +17,7 @@ mod look;
 mod maps;
 pub mod naming;
 mod needs;
+mod old;
 pub mod pictures;
 mod queue;
 mod short;

@@ -2,7 +2,8 @@
 
 use super::ask::{End, Journey};
 use super::gather::Sight;
-use super::look::{Known, led_away, old_place};
+use super::look::{Known, led_away};
+use super::old;
 use crate::diagnose::Sureness::{Certain, Likely};
 use crate::finding::Code;
 use zporter_web::client::{Answer, Cut};
@@ -54,7 +55,7 @@ pub fn look(known: &Known, kind: Kind, journey: &Journey) -> Vec<Sight> {
                 ));
             }
             if matches!(kind, Kind::Style | Kind::Script) {
-                old_place(known, &answer.body, kind.word(), &mut out);
+                old::place(known, &answer.body, kind.word(), &mut out);
             }
         }
         End::None(e) => out.push(missing(e.to_string(), "look at the server's log")),

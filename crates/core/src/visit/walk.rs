@@ -6,6 +6,7 @@ use super::beside::{Compared, New, OldSite};
 use super::bounds::{Belongs, changes_something};
 use super::gather::{Gathered, Sight};
 use super::look::{self, Known};
+use super::old;
 use super::queue::{Queue, Waiting, print_of};
 use super::symptoms::shortened;
 use super::things::{Thing, Things};
@@ -189,7 +190,7 @@ impl Walk<'_> {
         if !is_page && answer.status < 400 {
             // A document that is linked like a page: it is there.
             if kind.starts_with("text/") {
-                look::old_place(&self.known, &answer.body, "file", &mut seen.sights);
+                old::place(&self.known, &answer.body, "file", &mut seen.sights);
             }
             return seen;
         }
