@@ -8,11 +8,11 @@ use encoding_rs::Encoding;
 use std::io::Read;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
-use ureq::Agent;
 use ureq::http::header::{AUTHORIZATION, CONTENT_TYPE};
 use ureq::http::{HeaderMap, HeaderValue, Response};
 use ureq::tls::{Certificate, RootCerts, TlsConfig};
 use ureq::unversioned::transport::DefaultConnector;
+use ureq::{Agent, RequestBuilder};
 use url::Url;
 
 /// How a server is asked.
@@ -225,11 +225,7 @@ impl Client {
     /// Asks for an address. At most `most` bytes of the body are read.
     pub fn get(&self, url: &Url, most: usize) -> Result<Answer, NoAnswer> {
         let began = Instant::now();
-        let mut request = self.agent.get(url.as_str());
-        if let Some(pass) = self.pass.as_ref().filter(|p| p.is_for(url)) {
-            request = request.header(AUTHORIZATION, pass.header());
-        }
-        let answer = request.call().map_err(|e| no_answer(&e))?;
+        let answer = self.let_in(self.agent.get(url.as_str()), url).call().map_err(|e| no_answer(&e))?;
         Ok(taken(answer, most, began))
     }
 
@@ -237,11 +233,8 @@ impl Client {
     pub fn post(&self, url: &Url, sent: &Sent, most: usize) -> Result<Answer, NoAnswer> {
         let began = Instant::now();
         let origin = url.origin().ascii_serialization();
-        let mut request =
-            self.agent.post(url.as_str()).header("origin", &origin).header("referer", url.as_str());
-        if let Some(pass) = self.pass.as_ref().filter(|p| p.is_for(url)) {
-            request = request.header(AUTHORIZATION, pass.header());
-        }
+        let request = self.agent.post(url.as_str()).header("origin", &origin).header("referer", url.as_str());
+        let request = self.let_in(request, url);
         let answer = match sent {
             Sent::Form(fields) => request.send_form(fields.iter().map(|(n, v)| (n.as_str(), v.as_str()))),
             Sent::Object(fields) => {
@@ -250,6 +243,14 @@ impl Client {
             }
         };
         Ok(taken(answer.map_err(|e| no_answer(&e))?, most, began))
+    }
+
+    /// Adds what the server wants to know, if it is one that may.
+    fn let_in<B>(&self, request: RequestBuilder<B>, url: &Url) -> RequestBuilder<B> {
+        match self.pass.as_ref().filter(|pass| pass.is_for(url)) {
+            Some(pass) => request.header(AUTHORIZATION, pass.header()),
+            None => request,
+        }
     }
 
     /// Says whether a cookie is held whose name begins so.

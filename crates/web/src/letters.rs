@@ -70,7 +70,9 @@ pub fn damaged<'t>(texts: impl Iterator<Item = &'t str>) -> Option<Damage> {
                         && word.bytes().all(|b| b == b'?');
                     if within || whole {
                         lost.0 += if whole { 2 } else { 1 };
-                        lost.1 = if lost.1.is_empty() { word } else { lost.1 };
+                        if lost.1.is_empty() {
+                            lost.1 = word;
+                        }
                     }
                 }
                 _ => (),

@@ -131,8 +131,8 @@ pub fn probes(
         add(below, about, proof);
     }
     let host = bounds.home.host_str().unwrap_or_default();
-    let label = host.trim_start_matches("www.").split('.').next().unwrap_or_default();
     let bare = host.trim_start_matches("www.");
+    let label = bare.split('.').next().unwrap_or_default();
     let endings: [(&str, &'static str, Proof); 7] = [
         (".sql", "a dump of a database", Proof::Dump),
         (".sql.gz", "a dump of a database", Proof::Begins(GZIP)),
@@ -142,18 +142,16 @@ pub fn probes(
         (".tar", "an archive", Proof::Tar),
         (".tar.zst", "an archive", Proof::Begins(ZSTD)),
     ];
-    let rows = ["dump", "database", "db", "mysql", "data"];
-    let files = ["www", "public_html", "htdocs"];
-    for name in rows.into_iter().chain(files).chain(["backup", "site", label, bare, host]) {
-        for (ending, about, proof) in &endings {
-            // A name that says what it holds holds nothing else.
-            let fits = match *ending {
-                ".sql" | ".sql.gz" => !files.contains(&name),
-                _ => !rows.contains(&name),
-            };
-            if fits || matches!((name, *ending), ("dump" | "database" | "db", ".zip" | ".tar.gz")) {
-                add(&format!("{name}{ending}"), about, *proof);
-            }
+    // A name that says what it holds holds nothing else.
+    let named: [(&[&str], &[_]); 4] = [
+        (&["dump", "database", "db"], &endings[..4]),
+        (&["mysql", "data"], &endings[..2]),
+        (&["www", "public_html", "htdocs"], &endings[2..]),
+        (&["backup", "site", label, bare, host], &endings),
+    ];
+    for (names, endings) in named {
+        for name in names {
+            endings.iter().for_each(|(ending, about, proof)| add(&format!("{name}{ending}"), about, *proof));
         }
     }
     let mut configs: Vec<String> = Vec::new();
@@ -161,10 +159,12 @@ pub fn probes(
         let tells = |c: &&Config| c.key.iter().any(|k| SECRET.contains(&k.role));
         // The folder of a host has this name where there is one alone.
         let paths = known.definition.config.iter().filter(tells).map(|c| c.path.replace("{site}", "default"));
-        let plain =
-            paths.filter(|p| !p.contains(['*', '{', '?', '['])).take(if system.is_some() { 4 } else { 2 });
-        let new: Vec<String> = plain.filter(|p| !configs.contains(p)).collect();
-        configs.extend(new);
+        let plain = paths.filter(|p| !p.contains(['*', '{', '?', '[']));
+        for path in plain.take(if system.is_some() { 4 } else { 2 }) {
+            if !configs.contains(&path) {
+                configs.push(path);
+            }
+        }
     }
     for path in configs.iter().take(16) {
         let copies = kept_copies(path);

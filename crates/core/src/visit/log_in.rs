@@ -213,14 +213,9 @@ fn form<'w>(
                 }
                 let text = answer.text();
                 if let Some(script) = &way.script {
-                    let Some(action) = asked_by_script(asker, script, &journey.url, &text, most) else {
-                        continue;
-                    };
-                    let fields =
-                        [(&way.user, person.name.as_str()), (&way.password, person.password.expose())];
-                    let mut sent = way.fields.clone();
-                    sent.extend(fields.map(|(name, value)| (name.clone(), value.to_string())));
-                    let (sent, url) = (Sent::Object(sent.into_iter().collect()), journey.url.clone());
+                    let asked = asked_by_script(asker, script, &journey.url, &text, most);
+                    let Some(action) = asked else { continue };
+                    let (sent, url) = (as_object(way, person), journey.url.clone());
                     return Some(Found { system, way, ways: vec![way], url, action, sent });
                 }
                 let page = page::read(&text, 200);
@@ -248,6 +243,14 @@ fn asked_by_script(asker: &Asker, script: &ByScript, at: &Url, text: &str, most:
     let there = asker.client.get(&action, most).ok()?;
     (there.status != 404 && there.leads_to(&action).is_none() && there.kind() != "text/html")
         .then_some(action)
+}
+
+/// What a script sends.
+fn as_object(way: &LogIn, person: &Person) -> Sent {
+    let mut fields = way.fields.clone();
+    fields.insert(way.user.clone(), person.name.clone());
+    fields.insert(way.password.clone(), person.password.expose().to_string());
+    Sent::Object(fields.into_iter().collect())
 }
 
 /// Paths of a form, where one holds a folder that each site names itself.

@@ -181,11 +181,7 @@ pub fn page(
         blank(answer, page, &mut out);
     }
     old::place(known, &answer.body, "page", &mut out);
-    // Cookies and redirects are judged by what they do.
-    let judged = |line: &String| ["set-cookie:", "location:", "refresh:"].iter().any(|n| line.starts_with(n));
-    let said = answer.lines().filter(|line| !judged(line));
-    let said = said.collect::<Vec<_>>().join("\n");
-    old::place(known, said.as_bytes(), "header of the page", &mut out);
+    headers(known, answer, &mut out);
     own_address(known, journey, page, &mut out);
     mixed(known, journey, page, &mut out);
     cookies(known, journey, answer, &mut out);
@@ -210,6 +206,17 @@ pub fn page(
         ));
     }
     out
+}
+
+/// The old place in what the server says beside the page.
+fn headers(known: &Known, answer: &Answer, out: Out<'_>) {
+    if known.old.is_none() {
+        return;
+    }
+    // Cookies and redirects are judged by what they do.
+    let judged = |line: &String| ["set-cookie:", "location:", "refresh:"].iter().any(|n| line.starts_with(n));
+    let said = answer.lines().filter(|line| !judged(line)).collect::<Vec<_>>().join("\n");
+    old::place(known, said.as_bytes(), "header of the page", out);
 }
 
 /// What the page says of itself: an error, an installer, maintenance.
@@ -363,11 +370,12 @@ fn own_address(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {
 
 /// Something that an encrypted page or style needs, and that is not.
 pub fn unencrypted(kind: Kind, url: &Url) -> Option<Sight> {
+    if url.scheme() != "http" {
+        return None;
+    }
     let what = format!("needs a {} that comes unencrypted: {}", kind.word(), shortened(url.as_str()));
-    let sight = Sight::new(Code::MixedContent, Certain, what, "let the site name it by https")
-        .because("browsers leave it out of an encrypted page")
-        .about(url.as_str());
-    (url.scheme() == "http").then_some(sight)
+    let sight = Sight::new(Code::MixedContent, Certain, what, "let the site name it by https");
+    Some(sight.because("browsers leave it out of an encrypted page").about(url.as_str()))
 }
 
 fn mixed(known: &Known, journey: &Journey, page: &Page, out: Out<'_>) {

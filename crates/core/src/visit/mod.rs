@@ -252,8 +252,7 @@ pub fn visit(job: &VisitJob, input: &Input<'_>, watch: &dyn Watch) -> Result<Vis
     let delay = job.delay.map_or(Duration::ZERO, |d| d.duration());
     let asker = Asker { client: Client::new(&settings, guard.clone()), bounds: bounds.clone(), delay };
     let searched = searched(&old_addresses, job);
-    // The old site's server does not hear what the new one asks for.
-    let old = old_site(job, &Settings { pass: None, ..settings.clone() }, delay);
+    let old = old_site(job, &settings, delay);
     let told = job.beside.as_ref().filter(|_| old.is_some());
     out.beside = told.map(|old| Beside { address: old.to_string(), ..Beside::default() });
     let known = look::Known {
@@ -313,8 +312,8 @@ fn old_site(job: &VisitJob, settings: &Settings, delay: Duration) -> Option<OldS
     let old = job.beside.as_ref()?;
     let bounds = Bounds::of(old, &[], &[])?;
     let guard = Arc::new(bounds::guard(&bounds, job.beside_at));
-    // The old host's certificate is nobody's concern any more.
-    let client = Client::new(&Settings { any_certificate: true, ..settings.clone() }, guard);
+    // The old host's certificate is nobody's concern any more, and its server does not hear what the new one asks for.
+    let client = Client::new(&Settings { any_certificate: true, pass: None, ..settings.clone() }, guard);
     Some(OldSite::new(Asker { client, bounds, delay }, old, &job.address, 5_000))
 }
 

@@ -1,17 +1,18 @@
 //! Finds out what a page wants to say that says hardly anything else: an error, or that the site is closed, in whatever language. What a
 //! definition's signs know goes first ([`super::symptoms`]); here it is a few words on an otherwise empty page that tell.
 
+use super::symptoms::is_of_a_site;
 use crate::system::knowledge::SymptomKind;
 use serde::Deserialize;
 use zporter_web::page::{Form, Page};
 
 /// Letters up to which a page says hardly anything.
 const SHORT: usize = 500;
-/// Links behind which it is one of a site all the same.
+/// Links behind which a short one is one of a site, also without a menu.
 const LINKS: usize = 5;
 
 /// The words by which such a page is known.
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Words {
     database: Vec<String>,
@@ -23,18 +24,19 @@ impl Words {
     /// Those that are built in.
     pub fn known() -> Self {
         // A test reads the file.
-        let none = || Words { database: Vec::new(), failure: Vec::new(), closed: Vec::new() };
-        toml::from_str(include_str!("short.toml")).unwrap_or_else(|_| none())
+        toml::from_str(include_str!("short.toml")).unwrap_or_default()
     }
 
     /// What a page says, and the line in which it does.
     pub fn told(&self, page: &Page, status: u16) -> Option<(SymptomKind, String)> {
-        let has_menu = page.anchors >= 3 * LINKS || page.links.iter().any(|l| l.menu);
-        if !has_menu && page.forms.iter().any(asks_for_database) {
+        if is_of_a_site(page) {
+            return None;
+        }
+        if page.forms.iter().any(asks_for_database) {
             return Some((SymptomKind::Installer, page.title.clone()));
         }
-        let is_site = has_menu || page.anchors >= LINKS || page.letters() >= SHORT;
-        if is_site || status == 404 || status == 410 || !page.forms.is_empty() {
+        let is_short = page.anchors < LINKS && page.letters() < SHORT && page.forms.is_empty();
+        if !is_short || status == 404 || status == 410 {
             return None;
         }
         let spoken = page.blocks.iter().filter(|b| !b.quoted).map(|b| b.text.as_str());
@@ -43,8 +45,8 @@ impl Words {
         let first = |words: &[String], most: usize| {
             lines.iter().take(most).find(|(_, low)| has_any(low, words)).map(|(line, _)| line.to_string())
         };
-        let failed = first(&self.failure, usize::MAX);
-        if let Some(line) = first(&self.database, usize::MAX).filter(|_| status >= 500 || failed.is_some()) {
+        let failed = || status >= 500 || first(&self.failure, usize::MAX).is_some();
+        if let Some(line) = first(&self.database, usize::MAX).filter(|_| failed()) {
             return Some((SymptomKind::Database, line));
         }
         // What the title or the first line is about, the page is.

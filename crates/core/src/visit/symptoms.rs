@@ -91,12 +91,17 @@ fn shows(symptom: &Symptom, journey: &Journey, answer: &Answer, page: &Page, tex
 /// Links behind which a page is one of a site, whatever its title.
 const OF_A_SITE: usize = 15;
 
+/// Whether a page has a menu, or as many links.
+pub fn is_of_a_site(page: &Page) -> bool {
+    page.anchors >= OF_A_SITE || page.links.iter().any(|l| l.menu)
+}
+
 /// Whether a page is headed so, and is none of a site.
 fn is_title(page: &Page, words: &str) -> bool {
     let first = page.blocks.first().map_or("", |b| b.text.as_str());
     let headed = page.title.starts_with(words) || first.starts_with(words) && page.letters() < 2 * MESSAGE;
     let listing = words.starts_with("Index of");
-    headed && (listing || page.anchors < OF_A_SITE && !page.links.iter().any(|l| l.menu))
+    headed && (listing || !is_of_a_site(page))
 }
 
 /// Whether a page says something, rather than speaks of it.
