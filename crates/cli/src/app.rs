@@ -295,7 +295,8 @@ fn misused(error: &clap::Error, began: Instant) -> u8 {
         Some(ContextValue::String(word)) => Some(word.clone()),
         _ => None,
     };
-    let typed: Vec<String> = std::env::args().skip(1).collect();
+    let typed: Vec<String> =
+        std::env::args_os().skip(1).map(|arg| arg.to_string_lossy().into_owned()).collect();
     let meant = match error.kind() {
         ErrorKind::UnknownArgument => word(ContextKind::InvalidArg)
             .and_then(|arg| near_misses::option(&arg, &|name| has_option(&typed, name)).map(str::to_string)),

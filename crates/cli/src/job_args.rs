@@ -2,12 +2,15 @@
 //! option stands in one place; what is said on the command line goes over what a job file says.
 
 use crate::error::CommandError;
+use clap::builder::{OsStringValueParser, PossibleValuesParser, TypedValueParser};
 use clap::{Arg, ArgAction, ArgMatches, Args, Command, FromArgMatches};
 use serde_json::{Map, Value};
+use std::ffi::OsString;
 use std::marker::PhantomData;
 use std::path::PathBuf;
 use zporter_core::fsx::absolute;
 use zporter_core::job::{Job, JobError, Kind, read_file};
+use zporter_core::path_text::words_to_text;
 
 /// A command that runs jobs.
 pub trait Runs {
@@ -122,9 +125,12 @@ impl Shape {
             _ => {
                 let mut arg = arg.value_name(names);
                 let words = self.words();
-                if !words.is_empty() {
-                    arg = arg.value_parser(clap::builder::PossibleValuesParser::new(words));
-                }
+                // A name may hold bytes that are not UTF-8.
+                let as_text = |typed: OsString| words_to_text(&typed).into_owned();
+                arg = match words.is_empty() {
+                    true => arg.value_parser(OsStringValueParser::new().map(as_text)),
+                    false => arg.value_parser(PossibleValuesParser::new(words)),
+                };
                 if self.property.get("x-comma").is_some() {
                     arg = arg.value_delimiter(',');
                 }

@@ -41,4 +41,4 @@ pub use zporter_rewrite::{config, dump, edit, finding, limits, place, secret, te
 
 pub use zporter_engines::database;
 use zporter_storage::pipe;
-pub use zporter_storage::{archive, change_log, event, fsx, lock, logbook, spool, tree};
+pub use zporter_storage::{archive, change_log, event, fsx, lock, logbook, path_text, spool, tree};

@@ -5,7 +5,7 @@ use crate::archive::container::Container;
 use crate::archive::format::{DATABASE, LeftOut};
 use crate::archive::read::EntryKind;
 use crate::archive::write::{ArchiveWriter, Meta};
-use crate::contents::{GatherOptions, PackError, gather};
+use crate::contents::{GatherOptions, PackError, fold_vanished, gather, shrank};
 use crate::dump::rules::Keep;
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
@@ -27,6 +27,8 @@ use std::path::{Path, PathBuf};
 #[derive(Debug, Clone, Serialize, JsonSchema)]
 pub struct Packed {
     /// The archive.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub archive: PathBuf,
     /// Its size in bytes.
     pub size: u64,
@@ -104,6 +106,7 @@ pub fn pack(
     let mut findings = std::mem::take(&mut contents.findings);
     let (mut files, mut bytes) = (0, 0);
     let mut problem: Option<PackError> = None;
+    let mut shorter = Vec::new();
     let _ = contents.entries(&first, &mut findings, &mut |entry| {
         let Ok(Some(path)) = entry.path else { return ControlFlow::Continue(()) };
         let is_file = path.below(DATABASE).is_none();
@@ -111,7 +114,13 @@ pub fn pack(
         let written = match &entry.kind {
             EntryKind::Folder => writer.folder(&meta),
             EntryKind::Symlink(target) => writer.symlink(&meta, target),
-            _ => writer.file(&meta, entry.size, Counted::new(entry.content, watch)),
+            _ if !is_file => writer.file(&meta, entry.size, Counted::new(entry.content, watch)),
+            _ => writer.file_in_use(&meta, entry.size, Counted::new(entry.content, watch)).map(|short| {
+                let shown = meta.path.shown();
+                shorter.extend(
+                    short.map(|s| shrank(&shown, s.bytes, entry.size, s.is_filled, s.cause.as_ref())),
+                );
+            }),
         };
         if let Err(e) = written {
             problem = Some(e.into());
@@ -127,6 +136,8 @@ pub fn pack(
         return Err(problem);
     }
     let size = writer.finish()?;
+    findings.append(&mut shorter);
+    fold_vanished(&mut findings);
     findings.extend(survey.tree.trouble().map(place_failed));
     watch.event(Event::StepDone);
     Ok(Packed {

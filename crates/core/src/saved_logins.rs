@@ -23,6 +23,8 @@ pub struct SavedLogIn {
     /// User.
     pub user: String,
     /// The file.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub file: PathBuf,
 }
 

@@ -11,6 +11,7 @@ use crate::event::{Counted, Event, Watch};
 use crate::fsx::PathError;
 use crate::logbook::{self, Line, Run, StepKind};
 use crate::options::unset;
+use crate::path_text::{to_path, to_text};
 use crate::place::DatabaseAccess;
 use crate::restore::RestoreError;
 use crate::restore::in_place::Exchange;
@@ -128,6 +129,8 @@ pub struct Done {
     pub database_put_back: bool,
     /// Folders and files beside the site in which what the run made lies now.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     pub beside: Vec<PathBuf>,
     /// Tables that lie beside now.
     #[serde(skip_serializing_if = "unset")]
@@ -137,6 +140,8 @@ pub struct Done {
     /// Rows that somebody changed since, and that stay.
     pub rows_stay: u64,
     /// Dump of what was in the run's tables when it was undone.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
     pub tables_stay: Vec<String>,
@@ -240,12 +245,12 @@ fn look(folder: &Path, run: &str, forgets: bool) -> Result<Undo, UndoError> {
         run: run.into(),
         command,
         ended: lines.last().filter(|l| l.step.ends()).map(|l| l.at.clone()),
-        kept_dump: step(StepKind::ReplaceDatabase, "kept").map(PathBuf::from),
+        kept_dump: step(StepKind::ReplaceDatabase, "kept").as_deref().map(to_path),
         target: step(StepKind::UnpackFiles, "target"),
         database,
         tables,
         replaced,
-        rows: step(StepKind::ChangeRows, "rows").map(PathBuf::from),
+        rows: step(StepKind::ChangeRows, "rows").as_deref().map(to_path),
         exchange: Exchange::of(&lines),
         undone: own_undone,
         in_place: lines.iter().any(|l| l.step == StepKind::UnpackFiles && l.detail["was"] == "there"),
@@ -263,7 +268,7 @@ impl Undo {
     /// Finds the access that the site itself has now to the database of the run, if its config names that.
     pub fn access_of_site(&self, find: FindTree<'_>, known: &[Known]) -> Option<DatabaseAccess> {
         let wanted = DatabaseAccess::parse(self.database.as_deref()?).ok()?;
-        let files = FolderFiles(find(Path::new(self.target.as_deref()?)));
+        let files = FolderFiles(find(&to_path(self.target.as_deref()?)));
         let definition = recognise(&files, known).ok()?.definition;
         let folders = hosts::choose(&files, &definition, None).ok().into_iter().flat_map(|h| h.found);
         let definitions = folders.map(|f| definition.for_site(&f.folder)).chain([definition.clone()]);
@@ -319,7 +324,7 @@ impl Undo {
             Some(access) => self.database(access, book, watch, &mut done)?,
             None => {}
         }
-        book.step(StepKind::UndoFiles, serde_json::json!({ "kept": self.kept }))?;
+        book.step(StepKind::UndoFiles, serde_json::json!({ "kept": to_text(&self.kept) }))?;
         done.files = change_log::undo(&self.kept, self.end(), false, &[], find)?;
         Ok(done)
     }
@@ -354,7 +359,7 @@ impl Undo {
         }
         book.step(
             StepKind::EmptyDatabase,
-            serde_json::json!({ "database": access.url(), "kept": done.kept }),
+            serde_json::json!({ "database": access.url(), "kept": done.kept.as_deref().map(to_text) }),
         )?;
         let made = |thing: &str| self.tables.iter().any(|t| t == thing);
         if let Some(kept) = &self.kept_dump {

@@ -19,4 +19,4 @@ pub use database::trial::{Right, Trial};
 pub use database::{DatabaseError, Refusal};
 
 use zporter_rewrite::{dump, edit, finding, place, secret, threads, vet};
-use zporter_storage::{event, fsx, logbook, pipe, spool};
+use zporter_storage::{event, fsx, logbook, path_text, pipe, spool};

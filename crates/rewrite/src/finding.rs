@@ -58,6 +58,10 @@ codes! {
     TableShared = Attention,
     /// A file or folder cannot be read and is missing from what was made.
     FileUnreadable = Attention,
+    /// Files went away while the site was read, and are missing from what was made.
+    FileVanished = Attention,
+    /// A file became shorter, or could not be read on, while it was read.
+    FileShrank = Attention,
     /// A host failed while it was asked, and something may be missing from what was made.
     PlaceFailed = Attention,
     /// A part of the database could not be read again.

@@ -248,6 +248,8 @@ pub struct Undone {
     /// Files put back.
     pub put_back: u64,
     /// Files that were changed after the run and stay.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     pub changed_since: Vec<PathBuf>,
 }
 

@@ -42,6 +42,13 @@ pub trait Watch: Send + Sync {
 #[error("stopped before it was done")]
 pub struct Cancelled;
 
+impl Cancelled {
+    /// Says whether a failure to read or write is nothing but this.
+    pub fn is_why(error: &std::io::Error) -> bool {
+        error.get_ref().is_some_and(|inner| inner.is::<Cancelled>())
+    }
+}
+
 impl From<Cancelled> for std::io::Error {
     fn from(e: Cancelled) -> Self {
         std::io::Error::other(e)

@@ -9,6 +9,7 @@ pub mod event;
 pub mod fsx;
 pub mod lock;
 pub mod logbook;
+pub mod path_text;
 pub mod pipe;
 pub mod spool;
 pub mod tree;

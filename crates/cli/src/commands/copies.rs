@@ -9,10 +9,11 @@ use crate::render::Style;
 use crate::report::{Block, Facts, Report};
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::Path;
+use std::borrow::Cow;
 use zporter_core::job::Kind;
 use zporter_core::job::run::Copied;
 use zporter_core::job::run::moving::{Finished, LeftToDo};
+use zporter_core::path_text::to_text;
 use zporter_core::place::Address;
 use zporter_core::restore::in_place::Over;
 use zporter_core::restore::push::Grown;
@@ -172,7 +173,7 @@ pub struct FinishResult<'a> {
     /// The run that closed the old site.
     closed_by: Option<&'a str>,
     /// Last archive of the old site.
-    archive: Option<&'a Path>,
+    archive: Option<Cow<'a, str>>,
     /// The run that lets the old site send its visitors on.
     sends_on: Option<&'a str>,
     /// What is left to a person.
@@ -194,7 +195,7 @@ pub fn finished(style: Style, done: &Finished, dry_run: bool) -> Result<Report, 
         address: done.copied.plan.relocation.to.address.to_string(),
         offline_seconds: done.offline,
         closed_by: done.closed_by.as_deref(),
-        archive: done.archive.as_deref(),
+        archive: done.archive.as_deref().map(to_text),
         sends_on: done.sends_on.as_deref(),
         left: &done.left,
         visited: done.copied.visited.as_deref(),

@@ -9,10 +9,12 @@ use crate::report::{Block, Report};
 use clap::Args;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::path::{Path, PathBuf};
+use std::borrow::Cow;
+use std::path::PathBuf;
 use zporter_core::diagnose::{Diagnoses, Sureness};
 use zporter_core::job::run::diagnose::diagnose;
 use zporter_core::job::values::At;
+use zporter_core::path_text::to_text;
 use zporter_core::survey::SurveyJob;
 
 /// Look why a site does not open: config, server, rows, rights, caches, redirects, PHP, logs. Changes nothing
@@ -42,7 +44,7 @@ fn at(text: &str) -> Result<At, String> {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct DiagnoseResult<'a> {
     /// Site.
-    site: &'a Path,
+    site: Cow<'a, str>,
     /// Name of the system.
     system: &'a str,
     /// Its version.
@@ -74,8 +76,12 @@ pub fn run(style: Style, args: &DiagnoseArgs) -> Result<Report, CommandError> {
             format!("{product} at {}: it cannot work so; {} for certain", site.display(), count(n, "cause"))
         }
     };
-    let result =
-        DiagnoseResult { site: &found.site, system: &found.recognised.product, version, diagnoses: &out };
+    let result = DiagnoseResult {
+        site: to_text(&found.site),
+        system: &found.recognised.product,
+        version,
+        diagnoses: &out,
+    };
     let mut report = Report::new("diagnose", verdict, &result)?;
     for diagnosis in &out.found {
         let mut finding = diagnosis.finding.clone();

@@ -40,6 +40,8 @@ pub struct FileOfRun {
     /// `made`, `replaced` or `folder`.
     pub what: &'static str,
     /// Path.
+    #[serde(with = "zporter_core::path_text")]
+    #[schemars(with = "PathBuf")]
     pub path: PathBuf,
 }
 

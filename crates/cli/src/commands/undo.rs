@@ -49,12 +49,16 @@ pub struct UndoPreview {
     /// Files that would be put back.
     put_back: u64,
     /// Files that were changed after the run and stay.
+    #[serde(with = "zporter_core::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     changed_since: Vec<PathBuf>,
     /// The database, as a URL without password.
     database: Option<String>,
     /// Tables that would be removed.
     tables: Vec<String>,
     /// Dump that would be loaded again.
+    #[serde(with = "zporter_core::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     kept_dump: Option<PathBuf>,
 }
 

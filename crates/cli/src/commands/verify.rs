@@ -15,6 +15,7 @@ use zporter_core::archive::verify::{Damage, Verdict, Verified, verify};
 use zporter_core::event::{Event, Watch};
 use zporter_core::finding::{Code, Finding};
 use zporter_core::fsx::absolute;
+use zporter_core::restore::source::cut_files;
 
 /// Verify that archives are whole: everything is read, nothing is extracted
 #[derive(Debug, Args)]
@@ -31,6 +32,8 @@ pub struct VerifyArgs {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct VerifyResult {
     /// Archive.
+    #[serde(with = "zporter_core::path_text")]
+    #[schemars(with = "PathBuf")]
     archive: PathBuf,
     /// Whether it is whole.
     whole: bool,
@@ -90,6 +93,7 @@ fn report(results: &[VerifyResult]) -> Result<Report, CommandError> {
             continue;
         }
         let Some(holds) = &result.holds else { continue };
+        report.findings.extend(cut_files(holds));
         let mut facts = Facts::default();
         let version = holds.head.system.version.as_deref().unwrap_or("");
         facts.add("system", format!("{} {version}", holds.head.system.name));

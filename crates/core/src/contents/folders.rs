@@ -59,20 +59,82 @@ pub(super) fn leads_out(tree: &dyn Tree, link: &Path) -> Option<(PathBuf, Meta)>
     (!real.starts_with(&whole) && !whole.starts_with(&real)).then_some((real, meta))
 }
 
-pub(super) fn unreadable(path: &Path) -> Finding {
-    let cure = "check its permissions and try again";
-    Finding::at(Code::FileUnreadable, "could not be read and was left out", path, cure)
+/// Says that something of the site could not be read, or that it went away since it was listed.
+pub(crate) fn unreadable(path: &Path, error: Option<&std::io::Error>) -> Finding {
+    match error {
+        Some(e) if e.kind() == std::io::ErrorKind::NotFound => Finding::at(
+            Code::FileVanished,
+            "",
+            path,
+            "nothing, if the site removes such files by itself; else run it again",
+        ),
+        Some(e) => {
+            let what = format!("could not be read and was left out: {e}");
+            Finding::at(Code::FileUnreadable, what, path, "check its permissions and try again")
+        }
+        None => {
+            let cure = "check its permissions and try again";
+            Finding::at(Code::FileUnreadable, "could not be read and was left out", path, cure)
+        }
+    }
 }
 
-/// Hands on a file, which is opened when it is read.
+/// Says that a file was read up to so many of the bytes that it had a moment before.
+pub(crate) fn shrank(
+    path: &str,
+    bytes: u64,
+    listed: u64,
+    filled: bool,
+    cause: Option<&std::io::Error>,
+) -> Finding {
+    let rest = if filled { "; the rest of its entry is zeros" } else { "" };
+    let what = match cause {
+        None => format!("became shorter while it was read: {bytes} of {listed} bytes were left{rest}"),
+        Some(e) => format!("could not be read on after {bytes} of {listed} bytes{rest}: {e}"),
+    };
+    Finding::new(Code::FileShrank, what, path, "run it again when the site is quiet, if the file matters")
+}
+
+/// Makes one finding of all files that vanished.
+pub(crate) fn fold_vanished(findings: &mut Vec<Finding>) {
+    const NAMED: usize = 5;
+    let is_it = |f: &Finding| f.code == Code::FileVanished && f.what.is_empty();
+    let Some(mut one) = findings.iter().find(|f| is_it(f)).cloned() else { return };
+    let paths: Vec<String> = findings.iter().filter(|f| is_it(f)).map(|f| f.place.clone()).collect();
+    findings.retain(|f| !is_it(f));
+    let more = if paths.len() > NAMED { format!(" and {} more", paths.len() - NAMED) } else { String::new() };
+    if paths.len() == 1 {
+        one.what = "went away while the site was read, and was left out".into();
+    } else {
+        one.what = format!("{} files went away while the site was read, and were left out", paths.len());
+        one.place = format!("{}{more}", paths[..paths.len().min(NAMED)].join(", "));
+    }
+    findings.push(one);
+}
+
+/// Hands on a file. A clone opens its files itself, and says then which it could not read (`handed_on`); else it is opened here, and is as
+/// large as it is by then.
 pub(super) fn file_entry(
     path: EntryPath,
     origin: Origin<'_>,
     meta: &Meta,
+    handed_on: bool,
+    findings: &mut Vec<Finding>,
     take: Take<'_>,
 ) -> ControlFlow<()> {
     let mut file = Lazy { origin, file: None };
-    let held = entry(path, EntryKind::File, meta.size, (meta.mode, meta.seconds()), &mut file);
+    let mut size = meta.size;
+    if !handed_on {
+        let opened = origin.tree.open(origin.path, Links::Follow);
+        match opened.and_then(|open| Ok((open.meta()?.size, open))) {
+            Ok((now, open)) => (size, file.file) = (now, Some(open)),
+            Err(e) => {
+                findings.push(unreadable(origin.path, Some(&e)));
+                return ControlFlow::Continue(());
+            }
+        }
+    }
+    let held = entry(path, EntryKind::File, size, (meta.mode, meta.seconds()), &mut file);
     take(Entry { origin: Some(origin), ..held })
 }
 
@@ -92,7 +154,7 @@ pub(super) fn folder_entries(
         let Found { path: whole, meta } = match found {
             Ok(found) => found,
             Err(e) => {
-                findings.push(unreadable(&e.path));
+                findings.push(unreadable(&e.path, Some(&e.source)));
                 continue;
             }
         };
@@ -105,15 +167,12 @@ pub(super) fn folder_entries(
             walk.skip_folder();
             continue;
         }
-        // A clone opens its files itself, and says then which it could not read.
-        if meta.is_file() && !handed_on && !tree.may_read(&whole) {
-            findings.push(unreadable(&whole));
-            continue;
-        }
         let path = into.join(below.as_os_str().as_bytes());
         match meta.kind {
             FileKind::Folder => take(folder_entry(path, &meta, &mut std::io::empty()))?,
-            FileKind::File => file_entry(path, Origin { tree, path: &whole }, &meta, take)?,
+            FileKind::File => {
+                file_entry(path, Origin { tree, path: &whole }, &meta, handed_on, findings, take)?;
+            }
             FileKind::Link => {
                 if let Some((real, meta)) =
                     leads_out(&**tree, &whole).filter(|(_, m)| shared(below, m.is_folder()))
@@ -134,14 +193,14 @@ pub(super) fn folder_entries(
                         let real = tree.beside(&real);
                         folder_entries(&real, &shown, &decide, &|_, _| false, handed_on, findings, take)?;
                     } else {
-                        file_entry(path, Origin { tree, path: &real }, &meta, take)?;
+                        file_entry(path, Origin { tree, path: &real }, &meta, handed_on, findings, take)?;
                     }
                     continue;
                 }
                 let bits = (meta.mode, meta.seconds());
                 match tree.link_target(&whole) {
                     Ok(to) => take(entry(path, EntryKind::Symlink(to), 0, bits, &mut std::io::empty()))?,
-                    Err(_) => findings.push(unreadable(&whole)),
+                    Err(e) => findings.push(unreadable(&whole, Some(&e))),
                 }
             }
             FileKind::Other => {

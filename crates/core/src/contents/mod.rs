@@ -10,7 +10,8 @@ pub use folders::Take;
 pub use job::{GatherOptions, PackError};
 
 use database_parts::{dump_parts, spooled};
-use folders::{entry, file_entry, folder_entries, unreadable};
+use folders::{entry, file_entry, folder_entries};
+pub(crate) use folders::{fold_vanished, shrank, unreadable};
 
 use crate::archive::entry_path::EntryPath;
 use crate::archive::format::{DATABASE, FILES, FORMAT, Head, HeadPlace, LeftOut, OUTSIDE, SystemName};
@@ -29,7 +30,7 @@ use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
 use crate::table_scope::TableScope;
-use crate::tree::{Origin, Tree};
+use crate::tree::{Links, Origin, Tree};
 use split::SpooledPart;
 use std::collections::BTreeSet;
 use std::ops::ControlFlow;
@@ -211,9 +212,13 @@ impl SiteContents {
         for path in first {
             let Some(below) = path.below(FILES) else { continue };
             let whole = self.survey.site.join(below.as_path());
-            match tree.there(&whole).filter(|meta| meta.is_file() && tree.may_read(&whole)) {
-                Some(meta) => file_entry(path.clone(), Origin { tree, path: &whole }, &meta, take)?,
-                None => findings.push(unreadable(&whole)),
+            match tree.stat(&whole, Links::Stay) {
+                Ok(meta) if meta.is_file() => {
+                    let origin = Origin { tree, path: &whole };
+                    file_entry(path.clone(), origin, &meta, false, findings, take)?;
+                }
+                Ok(_) => findings.push(unreadable(&whole, None)),
+                Err(e) => findings.push(unreadable(&whole, Some(&e))),
             }
         }
         self.file_entries(false, findings, &mut |entry| match &entry.path {

@@ -5,6 +5,7 @@
 use crate::database::loading::Substitution;
 use crate::dump::rules::Keep;
 use crate::fsx::{absolute, absolute_access};
+use crate::path_text;
 use crate::place::{DatabaseAccess, PlaceError, wrong};
 use crate::select::Part;
 use crate::system::copy::SwitchName;
@@ -65,10 +66,10 @@ impl Written for FullPath {
         if text.is_empty() {
             return Err(("an empty text is no path".into(), "name a file or folder".into()));
         }
-        Ok(FullPath::of(Path::new(text)))
+        Ok(FullPath::of(&path_text::to_path(text)))
     }
     fn written(&self) -> String {
-        self.0.display().to_string()
+        path_text::to_text(&self.0).into_owned()
     }
 }
 written!(FullPath, "path of a file or folder; a relative one counts from the current folder");

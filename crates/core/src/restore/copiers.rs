@@ -6,10 +6,11 @@
 use super::RestoreError;
 use super::owner::Owner;
 use crate::change_log::ChangeLog;
-use crate::finding::{Code, Finding};
+use crate::contents::{shrank, unreadable};
+use crate::finding::Finding;
 use crate::fsx::{AtPath, CopyMethod, shown_by_umask};
 use crate::tree::{self, Links, Properties, Tree};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::JoinHandle;
@@ -116,24 +117,22 @@ fn work(jobs: &Mutex<Receiver<Vec<Job>>>) -> Result<Copied, RestoreError> {
     failure.map_or(Ok(copied), Err)
 }
 
-/// Says that a file could not be read.
-pub(super) fn unread(path: &Path, error: &std::io::Error) -> Finding {
-    let what = format!("could not be read and was left out: {error}");
-    Finding::at(Code::FileUnreadable, what, path, "check its permissions and try again")
-}
-
 fn one(job: &Job, method: &mut CopyMethod, copied: &mut Copied) -> Result<(), RestoreError> {
     let (tree, from) = &job.from;
     let mut source = match tree.open(from, Links::Follow) {
         Ok(source) => source,
         Err(e) => {
-            copied.unread.push(unread(from, &e));
+            copied.unread.push(unreadable(from, Some(&e)));
             return Ok(());
         }
     };
     let shown = job.mode & shown_by_umask();
     let mut file = job.tree.create(&job.to, shown).at(&job.to)?;
-    copied.bytes += tree::copy(method, &mut *source, &mut *file, job.size).at(&job.to)?;
+    let bytes = tree::copy(method, &mut *source, &mut *file, job.size).at(&job.to)?;
+    if bytes < job.size {
+        copied.unread.push(shrank(&from.display().to_string(), bytes, job.size, false, None));
+    }
+    copied.bytes += bytes;
     let owner = match job.owner {
         Owner::Own => None,
         owner => owner.for_source(source.meta().ok().as_ref()),

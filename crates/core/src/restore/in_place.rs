@@ -254,6 +254,7 @@ pub(super) fn take_over(
 #[serde(default)]
 pub struct Exchange {
     /// Folder or file that was made, the one whose place it takes, and the number by which the new one is known.
+    #[serde(with = "crate::path_text")]
     pub paths: Vec<(PathBuf, PathBuf, (u64, u64))>,
     /// Tables, with the database as a URL without password.
     pub database: Option<String>,

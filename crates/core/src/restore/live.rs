@@ -23,6 +23,7 @@ use crate::event::{Event, Findings, Watch, go_on};
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, private_folder};
 use crate::logbook::{self, StepKind};
+use crate::path_text::to_text;
 use crate::place::DatabaseAccess;
 use crate::spool;
 use crate::survey::TableFound;
@@ -255,7 +256,7 @@ impl Live<'_> {
             list.persist(&path).map_err(|e| e.error).at(&path)?;
         }
         go_on(watch).map_err(ReadError::from)?;
-        book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": "there" }))?;
+        book.step(StepKind::UnpackFiles, serde_json::json!({ "target": to_text(target), "was": "there" }))?;
         let mut change_log = ChangeLog::of(book)?;
         change_log.below(&self.plan.job.tree)?;
         self.edit_files(book, &mut change_log)?;
@@ -266,12 +267,12 @@ impl Live<'_> {
             way.make(&*self.plan.job.tree)?;
         }
         if let Some(access) = self.access {
-            let detail = serde_json::json!({ "database": access.url(), "rows": path });
+            let detail = serde_json::json!({ "database": access.url(), "rows": to_text(&path) });
             book.step(StepKind::ChangeRows, detail)?;
             self.change_rows(access, &path, samples, &mut changed, watch)?;
         }
         if self.clear_caches {
-            book.step(StepKind::EmptyCaches, serde_json::json!({ "target": target }))?;
+            book.step(StepKind::EmptyCaches, serde_json::json!({ "target": to_text(target) }))?;
             self.empty_caches(&mut change_log, &mut changed)?;
         }
         change_log.seal()?;

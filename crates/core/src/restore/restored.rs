@@ -45,6 +45,8 @@ pub struct NotUnpacked {
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Restored {
     /// The site's folder.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub target: PathBuf,
     /// Files unpacked.
     pub files: u64,
@@ -65,6 +67,8 @@ pub struct Restored {
     /// Entries of a plain archive that were not carried, with reasons.
     pub not_unpacked: BTreeMap<String, NotUnpacked>,
     /// The rewritten dump, if one was written.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub dump: Option<PathBuf>,
     /// Tables loaded with their rows.
     pub loaded: BTreeMap<String, u64>,
@@ -93,6 +97,8 @@ pub struct Restored {
     pub tidy: Vec<tidy::Found>,
     /// Where the folder outside of the root went.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub outside: Option<PathBuf>,
     /// Whose dump the database part was.
     #[serde(skip)]

@@ -23,6 +23,7 @@ use crate::event::{Event, Watch};
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, private_folder};
 use crate::logbook::{self, StepKind};
+use crate::path_text::to_text;
 use crate::pipe::pipe;
 use crate::place::DatabaseAccess;
 use std::cmp::Ordering;
@@ -396,7 +397,7 @@ pub(super) fn carry(
     // What is changed now is not hindered by who looks.
     drop(copy);
     watch.event(Event::StepDone);
-    book.step(StepKind::ChangeRows, serde_json::json!({ "database": access.url(), "rows": path }))?;
+    book.step(StepKind::ChangeRows, serde_json::json!({ "database": access.url(), "rows": to_text(&path) }))?;
     watch.event(Event::StepStarted { step: "changing rows", total: Some(goes.metadata().at(&path)?.len()) });
     let mut editor = servers::editor(access).map_err(RestoreError::Database)?;
     let mut changed = Changed::default();

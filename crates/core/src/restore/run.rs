@@ -21,6 +21,7 @@ use crate::copy_record::{self, Record};
 use crate::event::{Counted, Event, Findings, Watch, go_on};
 use crate::fsx::AtPath;
 use crate::logbook::{self, StepKind};
+use crate::path_text::to_text;
 use crate::select::Part;
 use crate::tree::{Links, place_failed, write_whole};
 use std::collections::BTreeMap;
@@ -63,7 +64,7 @@ pub fn run(
         true => "empty",
         false => "missing",
     };
-    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": target, "was": was }))?;
+    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": to_text(target), "was": was }))?;
     let mut change_log = ChangeLog::of(book)?;
     if plan.job.scope.has_files() {
         change_log.below(&plan.job.tree)?;
@@ -120,7 +121,7 @@ pub fn run(
             }
             return Err(problem);
         }
-        read?;
+        read?.into_iter().for_each(|finding| unpack.findings.push(finding));
         if plan.job.scope.has_files() {
             unpack.finish()?;
         }
@@ -181,7 +182,7 @@ pub fn run(
     }
     if whole {
         if plan.job.options.tidy {
-            book.step(StepKind::TidyUp, serde_json::json!({ "target": target }))?;
+            book.step(StepKind::TidyUp, serde_json::json!({ "target": to_text(target) }))?;
         }
         total.tidy = tidy::tidy(&plan.job.tree, &plan.definition, plan.job.options.tidy)?;
     }

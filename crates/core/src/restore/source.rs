@@ -14,7 +14,7 @@ use crate::contents::SiteContents;
 use crate::contents::outline::{PROJECT, Small, interesting};
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::event::{Event, Watch, go_on};
-use crate::finding::Finding;
+use crate::finding::{Code, Finding};
 use crate::limits::{CONFIG_FILE, CONFIG_FILES};
 use crate::survey::recognise::recognise;
 use crate::survey::site_files::{HeldFiles, SiteFiles};
@@ -115,15 +115,26 @@ pub(super) fn entries_verified(
     wants: &dyn Fn(&str) -> bool,
     watch: &dyn Watch,
     take: &mut dyn FnMut(Entry<'_>) -> ControlFlow<()>,
-) -> Result<(), RestoreError> {
+) -> Result<Vec<Finding>, RestoreError> {
     if source.verified {
-        return Ok(entries(job, wants, watch, take)?);
+        entries(job, wants, watch, take)?;
+        return Ok(Vec::new());
     }
     let path = &job.options.source;
     match verify_while_taken(&LocalFile(path), watch, take)? {
         Some(Verdict::Damaged(damage)) => Err(RestoreError::Damaged { path: path.to_path_buf(), damage }),
-        _ => Ok(()),
+        Some(Verdict::Whole(proof)) => Ok(cut_files(&proof)),
+        None => Ok(Vec::new()),
     }
+}
+
+/// Says which files of an archive were cut short when they were packed.
+pub fn cut_files(proof: &Verified) -> Vec<Finding> {
+    let cut = |(path, bytes): &(String, u64)| {
+        let what = format!("became shorter while it was packed: after {bytes} bytes it holds only zeros");
+        Finding::new(Code::FileShrank, what, path, "take it from another archive, if it matters")
+    };
+    proof.cut.iter().map(cut).collect()
 }
 
 /// Looks at a site that is cloned. Its system is known, so only what its definition asks for is read.
@@ -235,6 +246,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
     watch.event(Event::StepDone);
     match verdict {
         Verdict::Whole(proof) => {
+            let findings = cut_files(&proof);
             let mut files = HeldFiles { held, prefix: format!("{FILES}/"), ..HeldFiles::default() };
             // Folders that serve as markers are files' parents or entries of their own; the proof saw them all.
             files.seen = proof.markers;
@@ -245,7 +257,7 @@ pub fn look(job: &RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<Sour
                 has_database: proof.head.has_database,
                 kind: ArchiveKind::Ours(Box::new(proof.head)),
                 hosts: proof.hosts,
-                findings: Vec::new(),
+                findings,
                 files,
                 verified: true,
             })

@@ -1,7 +1,7 @@
 //! The files of a restore: their way into the target.
 
 use super::RestoreError;
-use super::copiers::{self, Copiers, Job};
+use super::copiers::{Copiers, Job};
 use super::in_place::Over;
 use super::locate::{EntryPlace, Locate};
 use super::owner::Owner;
@@ -12,6 +12,7 @@ use super::restored::{NotUnpacked, Refreshed};
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
 use crate::change_log::ChangeLog;
+use crate::contents::{fold_vanished, unreadable};
 use crate::event::Findings;
 use crate::finding::{Code, Finding};
 use crate::fsx::{AtPath, CopyMethod};
@@ -31,7 +32,9 @@ pub(super) struct Unpack<'p, 'w> {
     folder: PathBuf,
     locate: Locate,
     selection: Selection,
-    findings: &'p mut Findings<'w>,
+    pub(super) findings: &'p mut Findings<'w>,
+    /// Files of a site at work that could not be copied, or not whole.
+    missed: Vec<Finding>,
     /// Files unpacked.
     pub(super) files: u64,
     /// Their bytes.
@@ -71,6 +74,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
             locate: Locate::of(&plan.source, &plan.job),
             selection: plan.selection(),
             findings,
+            missed: Vec::new(),
             files: 0,
             bytes: 0,
             not_unpacked: BTreeMap::new(),
@@ -232,7 +236,7 @@ impl<'p, 'w> Unpack<'p, 'w> {
                     let origin = match entry.origin.map(open).transpose() {
                         Ok(origin) => origin,
                         Err(e) => {
-                            self.findings.push(copiers::unread(entry.origin.map_or(&path, |o| o.path), &e));
+                            self.missed.push(unreadable(entry.origin.map_or(&path, |o| o.path), Some(&e)));
                             return Ok(());
                         }
                     };
@@ -387,10 +391,10 @@ impl<'p, 'w> Unpack<'p, 'w> {
             let copied = copiers.finish(self.change_log)?;
             self.files += copied.files;
             self.bytes += copied.bytes;
-            for warning in copied.unread {
-                self.findings.push(warning);
-            }
+            self.missed.extend(copied.unread);
         }
+        fold_vanished(&mut self.missed);
+        self.missed.drain(..).for_each(|finding| self.findings.push(finding));
         let target = self.plan.job.folder();
         for (path, _, _) in &self.folders {
             let below = path.strip_prefix(target).unwrap_or(path);

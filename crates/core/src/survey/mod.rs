@@ -21,6 +21,7 @@ use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
 use crate::finding::Finding;
 use crate::fsx::PathError;
+use crate::path_text;
 use crate::place::{Address, DatabaseAccess};
 use crate::select::{Scope, Selection};
 use crate::system::schema::Role;
@@ -34,6 +35,7 @@ use recognise::{ConfigFacts, ConfigValue, LookedFor, Recognised};
 use schemars::JsonSchema;
 use serde::Serialize;
 use site_files::FolderFiles;
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -121,7 +123,11 @@ pub struct TableFound {
 #[serde(rename_all = "kebab-case")]
 pub enum TableSource {
     /// A dump file.
-    Dump(PathBuf),
+    Dump(
+        #[serde(with = "crate::path_text")]
+        #[schemars(with = "PathBuf")]
+        PathBuf,
+    ),
     /// The server that the config names.
     Server,
     /// Neither: why the server could not be asked.
@@ -168,7 +174,7 @@ pub struct Survey {
 /// The survey as a JSON document.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct SurveyReport<'a> {
-    site: &'a Path,
+    site: Cow<'a, str>,
     system: SystemReport<'a>,
     config: &'a [ConfigValue],
     database: Option<DatabaseReport<'a>>,
@@ -204,7 +210,7 @@ impl Survey {
         let definition = &self.recognised.definition;
         let version = self.recognised.version.as_deref();
         SurveyReport {
-            site: &self.site,
+            site: path_text::to_text(&self.site),
             system: SystemReport {
                 id: &definition.id,
                 name: &self.recognised.product,

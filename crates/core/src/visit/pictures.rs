@@ -27,12 +27,18 @@ pub struct Pictured {
     /// The window: `desktop` or `phone`.
     pub window: &'static str,
     /// The page as it is.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub new: PathBuf,
     /// The old site's page.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub old: Option<PathBuf>,
     /// Old and new side by side, with what differs marked.
     #[serde(skip_serializing_if = "Option::is_none")]
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub beside: Option<PathBuf>,
     /// Points that differ, in percent.
     #[serde(skip_serializing_if = "Option::is_none")]

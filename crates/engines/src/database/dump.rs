@@ -47,6 +47,8 @@ pub struct DumpPlan<'j> {
 #[derive(Debug, Default, Serialize, JsonSchema)]
 pub struct Dumped {
     /// Files, in order.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     pub files: Vec<PathBuf>,
     /// Product and version of the server.
     pub server: String,

@@ -194,7 +194,7 @@ mod tests {
             // Without backslashes this one would end early.
             let text = if backslash { text } else { text.replace("\\'", "''") }.into_bytes();
             let (mut spans, mut hex, mut seen) = (Vec::new(), Vec::new(), Vec::new());
-            runs::pass(&text, 0, backslash, &mut spans, &mut hex, &mut seen);
+            runs::pass(&text, 0, usize::MAX, backslash, &mut spans, &mut hex, &mut seen);
             let rows = Rows { bytes: &text, base: 0, spans: &spans, hex: &hex, seen: &seen };
             prop_assert_eq!(seen.is_empty(), nested);
             for span in &spans {

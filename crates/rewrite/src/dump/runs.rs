@@ -78,23 +78,26 @@ fn parity(mut bits: u64) -> u64 {
 }
 
 /// Passes over rows from `at`, where the opening bracket of a row stands. Adds the span of each whole row, the place of each hex
-/// literal in it, and what was seen in every 64 bytes from `at` on; of that nothing is added where brackets stand in a row's
-/// brackets, or where there is too much. Returns why it stopped; the last span tells where.
+/// literal in it, and what was seen in every 64 bytes that were passed over; of that nothing is added where brackets stand in a row's
+/// brackets, or where there is too much. No row is added behind one that ends at `enough` or later. Returns why it stopped; the last
+/// span tells where.
 pub fn pass(
     text: &[u8],
     at: usize,
+    enough: usize,
     backslash: bool,
     rows: &mut Vec<Range<usize>>,
     hex: &mut Vec<usize>,
     seen: &mut Vec<Seen>,
 ) -> Stop {
-    lanes::run(Pass { text, at, backslash, rows, hex, seen })
+    lanes::run(Pass { text, at, enough, backslash, rows, hex, seen })
 }
 
 /// The arguments of a pass.
 struct Pass<'a> {
     text: &'a [u8],
     at: usize,
+    enough: usize,
     backslash: bool,
     rows: &'a mut Vec<Range<usize>>,
     hex: &'a mut Vec<usize>,
@@ -113,7 +116,7 @@ impl Job for Pass<'_> {
         } else {
             pass_with::<L, false>(lanes, &mut pass)
         };
-        if nested {
+        if nested || pass.seen.len() - first > MOST_SEEN {
             pass.seen.truncate(first);
         }
         stop
@@ -123,8 +126,8 @@ impl Job for Pass<'_> {
 /// Returns why it stopped, and whether brackets were nested.
 #[inline(always)]
 fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (Stop, bool) {
-    let Pass { text, at, rows, hex, seen, .. } = pass;
-    let (text, at) = (*text, *at);
+    let Pass { text, at, enough, rows, hex, seen, .. } = pass;
+    let (text, at, enough) = (*text, *at, *enough);
     let mut nested = false;
     let mut block_at = at;
     let mut carry = 0;
@@ -135,10 +138,9 @@ fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (S
     // Hex literals of the row at hand count only once the row is whole.
     let mut hex_kept = hex.len();
     let mut last = [0u8; BLOCK];
-    let first = seen.len();
-    let blocks = (text.len() - at).div_ceil(BLOCK);
-    seen.resize(first + if blocks <= MOST_SEEN { blocks } else { 0 }, Seen::default());
-    let mut notes = seen[first..].iter_mut();
+    // Most runs reach to the end of their chunk. Notes are made as far as the run goes and no farther: a chunk may hold a hundred
+    // thousand runs of one row each. One more than is kept says that there were too many.
+    let most = seen.len() + MOST_SEEN;
     while block_at < text.len() {
         let block = lanes::block(text, block_at, &mut last);
         let sorted = lanes.sort(block, &CLASSES);
@@ -148,19 +150,18 @@ fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (S
             backslashes = lanes.of(sorted, BACKSLASH);
             quotes &= !escaped(backslashes, &mut carry);
         }
-        let note = notes.next();
         // Most blocks lie in one string as a whole: nothing in them matters.
         if quotes == 0 && inside == u64::MAX {
-            if let Some(note) = note {
-                note.inside = inside;
+            if seen.len() <= most {
+                seen.push(Seen { inside, commas: 0 });
             }
             block_at += BLOCK;
             continue;
         }
         let in_string = parity(quotes) ^ inside;
         inside = ((in_string as i64) >> 63) as u64;
-        if let Some(note) = note {
-            *note = Seen { inside: in_string, commas: lanes.of(sorted, COMMA) & !in_string };
+        if seen.len() <= most {
+            seen.push(Seen { inside: in_string, commas: lanes.of(sorted, COMMA) & !in_string });
         }
         let mut outside = (lanes.from(sorted, MARKS) | backslashes) & !in_string;
         while outside != 0 {
@@ -181,6 +182,7 @@ fn pass_with<L: Lanes, const ESCAPES: bool>(lanes: L, pass: &mut Pass<'_>) -> (S
                         rows.push(start..place + 1);
                         hex_kept = hex.len();
                         match next_row(text, place + 1) {
+                            Next::Row(_) if place >= enough => return (Stop::More, nested),
                             Next::Row(_) => {}
                             Next::Other => return (Stop::NoRow, nested),
                             Next::Unknown => return (Stop::More, nested),
@@ -299,7 +301,7 @@ mod tests {
         fn passing_over_rows_equals_scanning_them(parts in proptest::collection::vec(proptest::sample::select(&PARTS[..]), 0..80), backslash in any::<bool>()) {
             let text = format!("({}", parts.concat()).into_bytes();
             let (mut rows, mut hex, mut seen) = (Vec::new(), Vec::new(), Vec::new());
-            let stop = pass(&text, 0, backslash, &mut rows, &mut hex, &mut seen);
+            let stop = pass(&text, 0, usize::MAX, backslash, &mut rows, &mut hex, &mut seen);
             let (naive, naive_hex) = slowly(&text, backslash);
             prop_assert_eq!(&rows[..], &naive[..rows.len()], "{:?}", stop);
             if stop != Stop::Slow {

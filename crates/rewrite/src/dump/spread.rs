@@ -7,13 +7,16 @@
 use super::chunk::Chunk;
 use super::rewrite::{Worker, line_end};
 use super::rules::{Rewritten, Rules};
-use super::stream::{DumpError, Ending, Source};
+use super::stream::{DumpError, Ending, Source, WINDOW};
 use std::collections::BTreeMap;
 use std::io::{Read, Write};
 use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 
 /// Chunks that may wait for their turn, per thread.
 const AHEAD: usize = 2;
+
+/// Bytes of a chunk that is not used again.
+const GIANT: usize = 8 * WINDOW;
 
 /// Threads that are of use: behind them the one that reads is the bottleneck.
 const MOST_THREADS: usize = 8;
@@ -185,7 +188,10 @@ fn hand_in<W: Write>(
         let rewritten = behind(left_out, if differs { &bytes } else { chunk.bytes() });
         let written = out.write_all(rewritten).map_err(DumpError::Write);
         held = lock(way);
-        held.free.push((chunk, bytes));
+        // Memory that one giant row needed is given back.
+        if chunk.bytes().len().max(bytes.capacity()) <= GIANT {
+            held.free.push((chunk, bytes));
+        }
         turn.notify_all();
         if let Err(error) = written {
             held.out = Some(out);

@@ -93,8 +93,11 @@ type Known = (Arc<[String]>, Arc<[String]>);
 pub struct Source<R> {
     reader: R,
     window: usize,
-    /// What the last chunk left over: the beginning of the next one.
+    /// What the last chunk left over, of which so much is in the next one by now. After a giant row it may be many chunks' worth.
     carry: Vec<u8>,
+    carried: usize,
+    reader_ended: bool,
+    /// Whether all of the dump is in the chunk at hand.
     end: bool,
     lexer: Lexer,
     head: Head,
@@ -116,6 +119,8 @@ impl<R: Read> Source<R> {
             reader,
             window: window.max(8),
             carry: Vec::new(),
+            carried: 0,
+            reader_ended: false,
             end: false,
             lexer: Lexer::default(),
             head: Head::default(),
@@ -151,28 +156,47 @@ impl<R: Read> Source<R> {
         self.ending
     }
 
+    /// Fills up with what was left over and then from the reader.
     fn read_into(&mut self, bytes: &mut [u8], mut filled: usize) -> Result<usize, DumpError> {
-        while filled < bytes.len() && !self.end {
+        let left_over = &self.carry[self.carried..];
+        let taken = left_over.len().min(bytes.len() - filled);
+        bytes[filled..filled + taken].copy_from_slice(&left_over[..taken]);
+        filled += taken;
+        self.carried += taken;
+        while filled < bytes.len() && !self.reader_ended {
             match self.reader.read(&mut bytes[filled..]) {
-                Ok(0) => self.end = true,
+                Ok(0) => self.reader_ended = true,
                 Ok(n) => filled += n,
                 Err(e) if e.kind() == std::io::ErrorKind::Interrupted => {}
                 Err(e) => return Err(DumpError::Read(e)),
             }
         }
+        self.end = self.reader_ended && self.carried == self.carry.len();
         Ok(filled)
+    }
+
+    /// Keeps what a chunk did not use for the next one.
+    fn leave_over(&mut self, rest: &[u8]) {
+        if self.carried < self.carry.len() {
+            // All of the chunk came from there.
+            self.carried -= rest.len();
+            return;
+        }
+        if self.carry.capacity() > 8 * self.window.max(LOOK) {
+            self.carry = Vec::new();
+        }
+        self.carry.clear();
+        self.carry.extend_from_slice(rest);
+        self.carried = 0;
     }
 
     /// Reads the next chunk. Returns false when the dump is at its end.
     pub fn next(&mut self, chunk: &mut Chunk) -> Result<bool, DumpError> {
         chunk.clear(self.window);
-        let carried = self.carry.len();
-        let mut target = self.window.max(carried);
+        let mut target = self.window;
         if chunk.bytes.len() < target {
             chunk.bytes.resize(target, 0);
         }
-        chunk.bytes[..carried].copy_from_slice(&self.carry);
-        chunk.filled = carried;
         loop {
             chunk.filled = self.read_into(&mut chunk.bytes[..target], chunk.filled)?;
             if chunk.filled == 0 || self.state == State::Done {
@@ -201,8 +225,7 @@ impl<R: Read> Source<R> {
             chunk.bytes.resize(target, 0);
             chunk.restart();
         }
-        self.carry.clear();
-        self.carry.extend_from_slice(&chunk.bytes[chunk.used..chunk.filled]);
+        self.leave_over(chunk.rest());
         self.ending.bytes += chunk.used as u64;
         Ok(chunk.used > 0)
     }
@@ -230,12 +253,13 @@ impl<R: Read> Source<R> {
         });
     }
 
-    /// Locates as many pieces as the chunk holds whole.
+    /// Locates as many pieces as the chunk holds whole. Of one that had to grow no more is taken than of any other: what is noted of
+    /// a piece may be many times as large as a short statement.
     fn locate(&mut self, chunk: &mut Chunk) {
         if self.ending.bytes == 0 && chunk.used == 0 && chunk.rest().starts_with(b"\xEF\xBB\xBF") {
             self.take(chunk, ChunkKind::Gap, 3);
         }
-        loop {
+        while chunk.used < self.window {
             let went_on = match self.state {
                 State::Between => self.statement(chunk),
                 State::Rows => self.rows(chunk),
@@ -260,7 +284,9 @@ impl<R: Read> Source<R> {
         self.ending.cut_off = Some(CutOff { line: self.line, offset, what });
         let len = rest.len();
         self.state = State::Done;
-        self.take(chunk, ChunkKind::CutOff, len);
+        if len > 0 {
+            self.take(chunk, ChunkKind::CutOff, len);
+        }
         true
     }
 
@@ -297,6 +323,12 @@ impl<R: Read> Source<R> {
                     chunk.literals.truncate(first_literal);
                     self.lexer = saved;
                     return false;
+                }
+                // What is unfinished begins behind the gap.
+                Step::More | Step::CutOff(_) if !begun && at > start => {
+                    self.lexer = before.unwrap_or(saved);
+                    self.take(chunk, ChunkKind::Gap, at - start);
+                    return true;
                 }
                 Step::More | Step::CutOff(_) => {
                     // A last statement of a batch language needs no delimiter.
@@ -512,7 +544,15 @@ impl<R: Read> Source<R> {
             let stop = if quoting.dialect == Dialect::Postgres {
                 Stop::Slow
             } else {
-                runs::pass(text, at, quoting.backslash, &mut chunk.rows, &mut chunk.hex, &mut chunk.seen)
+                runs::pass(
+                    text,
+                    at,
+                    self.window,
+                    quoting.backslash,
+                    &mut chunk.rows,
+                    &mut chunk.hex,
+                    &mut chunk.seen,
+                )
             };
             if at > start || stop == Stop::Slow {
                 chunk.seen.truncate(first.seen);
@@ -539,8 +579,8 @@ impl<R: Read> Source<R> {
                     chunk.hex.extend(self.values.iter().filter(hidden).map(|v| open + v.literal.start));
                     chunk.rows.push(open..open + len);
                     match runs::next_row(text, open + len) {
-                        Next::Row(next) => at = next,
-                        Next::Other | Next::Unknown => {
+                        Next::Row(next) if next < self.window => at = next,
+                        Next::Row(_) | Next::Other | Next::Unknown => {
                             return self.take_rows(chunk, first, open + len - start);
                         }
                     }
@@ -579,6 +619,9 @@ impl<R: Read> Source<R> {
             }
             chunk.rows.push(at..at + line.len());
             at += len + 1;
+            if at >= self.window {
+                break;
+            }
         }
         if at > start {
             chunk.hex.extend(memchr::memmem::find_iter(&text[start..at], b"\\\\x").map(|i| start + i));

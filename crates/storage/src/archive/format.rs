@@ -173,6 +173,9 @@ pub struct Line {
     /// BLAKE3 of the content, hex; for a symlink of its target.
     #[serde(default, skip_serializing_if = "String::is_empty")]
     pub blake3: String,
+    /// Of a file that shrank, or could not be read on, while it was packed: bytes that are the file's. The rest of the entry is zeros.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub cut_at: Option<u64>,
 }
 
 fn is_zero(n: &u64) -> bool {

@@ -155,6 +155,9 @@ pub struct Verified {
     pub head: Head,
     /// Entries, head included, manifest not.
     pub entries: u64,
+    /// Files that shrank while they were packed, with the bytes that are theirs; what follows in their entries is zeros.
+    #[serde(skip)]
+    pub cut: Vec<(String, u64)>,
     /// Their bytes, uncompressed.
     pub bytes: u64,
     /// Database parts.
@@ -240,6 +243,7 @@ fn verified(
         held_bytes: 0,
         head: None,
         entries: 0,
+        cut: Vec::new(),
         bytes: 0,
         arrived: Rc::default(),
         parts: 0,
@@ -303,6 +307,7 @@ struct Verifier<'p, 't> {
     held_bytes: u64,
     head: Option<Head>,
     entries: u64,
+    cut: Vec<(String, u64)>,
     bytes: u64,
     /// Bytes of content that were read, also of an entry that breaks off.
     arrived: Rc<Cell<u64>>,
@@ -316,6 +321,9 @@ struct Verifier<'p, 't> {
     manifest: Option<Closing>,
     clashes: Clashes,
 }
+
+/// Files that shrank while they were packed are named up to so many.
+const MOST_CUT: usize = 1000;
 
 /// Longest line of a manifest. Paths are at most 4095 bytes long.
 const LONGEST_LINE: usize = 64 << 10;
@@ -426,7 +434,7 @@ impl Verifier<'_, '_> {
             self.markers.insert(name.clone());
         }
         let mode = format!("{:04o}", entry.mode.unwrap_or_default() & 0o7777);
-        let line = Line { path: name, kind, size, mode, time: entry.time, blake3: hash };
+        let line = Line { path: name, kind, size, mode, time: entry.time, blake3: hash, cut_at: None };
         let mut text = serde_json::to_vec(&line)?;
         text.push(b'\n');
         self.spool.write_all(&text)?;
@@ -531,6 +539,11 @@ impl Verifier<'_, '_> {
             if found.path != listed.path {
                 return Ok(ControlFlow::Break(Damage::Missing { entry: listed.path }));
             }
+            if let Some(bytes) = listed.cut_at
+                && self.cut.len() < MOST_CUT
+            {
+                self.cut.push((listed.path.clone(), bytes));
+            }
             if (found.kind, found.size, &found.blake3) != (listed.kind, listed.size, &listed.blake3) {
                 let what = format!(
                     "{} bytes were packed, {} are there, and the hash differs",
@@ -581,6 +594,7 @@ impl Verifier<'_, '_> {
         let proof = Verified {
             head,
             entries: self.entries,
+            cut: self.cut,
             bytes: self.bytes,
             database_parts: self.parts,
             rows: self.rows,

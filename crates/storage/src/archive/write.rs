@@ -7,6 +7,7 @@ use super::blob::BlobSink;
 use super::container::{Compressed, Container};
 use super::entry_path::EntryPath;
 use super::format::{Closing, HEAD, Head, Kind, Line, MANIFEST};
+use crate::event::Cancelled;
 use crate::fsx::{AtPath, PathError, WholeFile, folder_of};
 use std::fs::File;
 use std::io::{self, BufReader, Read, Seek, SeekFrom, Write};
@@ -44,6 +45,51 @@ pub struct Meta {
     pub mode: u32,
     /// Modification time, seconds since 1970.
     pub time: i64,
+}
+
+/// What of a file of a site at work could be read, where that was less than was listed a moment before.
+#[derive(Debug)]
+pub struct Shorter {
+    /// Bytes of it that are in the archive.
+    pub bytes: u64,
+    /// Whether its entry is filled up with zeros.
+    pub is_filled: bool,
+    /// Why there are no more; nothing where the file simply ended.
+    pub cause: Option<io::Error>,
+}
+
+/// Files up to this size are read before their entry begins, so that it is as long as what there is to read.
+const READ_FIRST: u64 = 1 << 20;
+
+/// A file that is as long as its entry says: what is missing is zeros.
+struct Padded<R> {
+    inner: R,
+    ended: Option<Shorter>,
+    count: u64,
+}
+
+impl<R> Padded<R> {
+    fn shorter(&self, cause: Option<io::Error>) -> Shorter {
+        Shorter { bytes: self.count, is_filled: true, cause }
+    }
+}
+
+impl<R: Read> Read for Padded<R> {
+    fn read(&mut self, buf: &mut [u8]) -> io::Result<usize> {
+        if self.ended.is_none() {
+            match self.inner.read(buf) {
+                Ok(0) if !buf.is_empty() => self.ended = Some(self.shorter(None)),
+                Ok(n) => {
+                    self.count += n as u64;
+                    return Ok(n);
+                }
+                Err(e) if e.kind() == io::ErrorKind::Interrupted || Cancelled::is_why(&e) => return Err(e),
+                Err(e) => self.ended = Some(self.shorter(Some(e))),
+            }
+        }
+        buf.fill(0);
+        Ok(buf.len())
+    }
 }
 
 type Sink = Box<dyn BlobSink>;
@@ -118,7 +164,35 @@ impl ArchiveWriter {
             return Err(WriteError::Entry { path: meta.path.shown(), source });
         }
         let hash = source.hasher.finalize().to_hex().to_string();
-        self.note(meta, Kind::File, size, hash)
+        self.note(meta, Kind::File, size, hash, None)
+    }
+
+    /// Adds a file of a site at work, which may shrink while it is read: what is missing is not the archive's trouble. A small file is
+    /// added as it is now; an entry that was begun is filled up with zeros, and the manifest says so.
+    pub fn file_in_use(
+        &mut self,
+        meta: &Meta,
+        size: u64,
+        source: impl Read,
+    ) -> Result<Option<Shorter>, WriteError> {
+        let mut source = Padded { inner: source.take(size), ended: None, count: 0 };
+        if size <= READ_FIRST {
+            let mut bytes = Vec::with_capacity(size as usize);
+            let read = (&mut source).take(size).read_to_end(&mut bytes);
+            read.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
+            bytes.truncate(source.count as usize);
+            self.file(meta, source.count, &bytes[..])?;
+            return Ok(source.ended.map(|short| Shorter { is_filled: false, ..short }));
+        }
+        let mut hashing = Hashing::new((&mut source).take(size));
+        self.put(meta, size, &mut hashing).map_err(|e| match Cancelled::is_why(&e) {
+            true => WriteError::Entry { path: meta.path.shown(), source: e },
+            false => PathError { path: self.target.clone(), source: e }.into(),
+        })?;
+        let hash = hashing.hasher.finalize().to_hex().to_string();
+        let cut_at = source.ended.as_ref().map(|shorter| shorter.bytes);
+        self.note(meta, Kind::File, size, hash, cut_at)?;
+        Ok(source.ended)
     }
 
     fn put(&mut self, meta: &Meta, size: u64, source: &mut dyn Read) -> io::Result<()> {
@@ -150,7 +224,7 @@ impl ArchiveWriter {
                 .and_then(|n| zip.add_directory(n, zip_options(meta)).map_err(io::Error::from)),
         };
         done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
-        self.note(meta, Kind::Folder, 0, String::new())
+        self.note(meta, Kind::Folder, 0, String::new(), None)
     }
 
     /// Adds a symbolic link.
@@ -168,12 +242,19 @@ impl ArchiveWriter {
         done.map_err(|source| WriteError::Entry { path: meta.path.shown(), source })?;
         let hash =
             blake3::hash(std::os::unix::ffi::OsStrExt::as_bytes(target.as_os_str())).to_hex().to_string();
-        self.note(meta, Kind::Symlink, 0, hash)
+        self.note(meta, Kind::Symlink, 0, hash, None)
     }
 
-    fn note(&mut self, meta: &Meta, kind: Kind, size: u64, blake3: String) -> Result<(), WriteError> {
+    fn note(
+        &mut self,
+        meta: &Meta,
+        kind: Kind,
+        size: u64,
+        blake3: String,
+        cut_at: Option<u64>,
+    ) -> Result<(), WriteError> {
         let mode = format!("{:04o}", meta.mode & 0o7777);
-        let line = Line { path: meta.path.shown(), kind, size, mode, time: meta.time, blake3 };
+        let line = Line { path: meta.path.shown(), kind, size, mode, time: meta.time, blake3, cut_at };
         let mut text = serde_json::to_vec(&line).map_err(io::Error::from).at(&self.target)?;
         text.push(b'\n');
         self.closing.entries += 1;

@@ -10,6 +10,7 @@ use crate::finding::Finding;
 use crate::job::{Job, JobError, Kind};
 use crate::options::CopyJob;
 use crate::options::values::{FullPath, SwitchChoice};
+use crate::path_text::to_text;
 use crate::place::Address;
 use crate::restore::RestoreError;
 use crate::restore::in_place::{self, Over};
@@ -188,7 +189,7 @@ pub(super) fn run(
     // A preview reads no files, and would say nothing of their state.
     job.verify_first = how.dry_run;
     let things =
-        [Some(job.options.target.display().to_string()), job.database.as_ref().map(|access| access.url())];
+        [Some(to_text(&job.options.target).into_owned()), job.database.as_ref().map(|access| access.url())];
     let locks = if how.dry_run { Vec::new() } else { lock(world, &things)? };
     let known = world.definitions().map_err(RunError::from)?;
     let plan = plan(job, &known, watch)?;
@@ -206,7 +207,7 @@ pub(super) fn run(
     let begun: Begun = begin(kind, detail, locks, world)?;
     match work::run(&plan, how.samples, &begun.book, watch) {
         Ok(done) => {
-            let detail = serde_json::json!({ "target": done.target, "files": done.files, "bytes": done.bytes, "rows": done.tally.rows(), "changed": done.tally.changed() });
+            let detail = serde_json::json!({ "target": to_text(&done.target), "files": done.files, "bytes": done.bytes, "rows": done.tally.rows(), "changed": done.tally.changed() });
             let run = Some(begun.done(detail)?);
             let findings = done.all_findings(&plan);
             Ok(Copied { kind, plan, done, findings, run, visited: None })

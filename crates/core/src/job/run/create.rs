@@ -21,6 +21,8 @@ pub struct CreateOutcome {
     #[serde(flatten)]
     pub created: Created,
     /// File of the log-in that was saved.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub saved_log_in: Option<PathBuf>,
     /// Whether the password was made here.
     pub password_made: bool,

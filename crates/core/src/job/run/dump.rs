@@ -10,6 +10,7 @@ use crate::fsx::absolute_access;
 use crate::job::Kind;
 use crate::options::DumpJob;
 use crate::options::values::RowsChoice;
+use crate::path_text::to_text;
 use crate::place::DatabaseAccess;
 use crate::survey::{SiteDatabase, site_database};
 use crate::system::table_rule;
@@ -40,6 +41,8 @@ pub struct DumpPreview {
     /// Product and version of the server.
     pub server: String,
     /// File that would be written; of parts the first one.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub output: Option<PathBuf>,
     /// Tables.
     pub tables: Vec<PlannedTable>,
@@ -196,7 +199,7 @@ pub(super) fn run(options: &DumpJob, world: &dyn World, watch: &dyn Watch) -> Re
         keeper(table)
     };
     let output = options.output.file();
-    let detail = serde_json::json!({ "database": meant.access.url(), "output": output });
+    let detail = serde_json::json!({ "database": meant.access.url(), "output": output.map(to_text) });
     let begun = begin(Kind::DatabaseDump, detail, Vec::new(), world)?;
     let pipe = match output {
         Some(_) => None,

@@ -9,6 +9,7 @@ use crate::fsx::{AtPath, private_folder};
 use crate::job::{Job, Kind};
 use crate::options::values::SwitchChoice;
 use crate::options::{CopyJob, SettleJob, SwitchJob};
+use crate::path_text::to_text;
 use crate::place::DatabaseAccess;
 use crate::restore::copy_settings::spelled;
 use crate::restore::job::{Reach, RestoreJob};
@@ -144,7 +145,7 @@ fn look(
 
 fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<LiveRun, Failure> {
     let Asked { kind, options, database, reach, clear_caches, saved } = asked;
-    let site = options.source.display().to_string();
+    let site = to_text(&options.source).into_owned();
     let found = look(&options, database.clone(), world, watch)?;
     let access = found.config.database.clone();
     if let (TableSource::None(why), Some(_)) = (&found.tables_from, &access) {

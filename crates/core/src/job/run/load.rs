@@ -25,6 +25,8 @@ pub struct LoadOutcome {
     /// User who loaded.
     pub user: String,
     /// Files, in order.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     pub files: Vec<PathBuf>,
     /// What was loaded.
     #[serde(flatten)]
@@ -43,6 +45,8 @@ pub struct LoadPreview {
     /// The database, as a URL without password.
     pub database: String,
     /// Files, in order.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Vec<PathBuf>")]
     pub files: Vec<PathBuf>,
     /// The run with which it would go on, and tables that are whole.
     pub goes_on: Option<(String, u64)>,

@@ -10,6 +10,7 @@ use crate::job::{Job, Kind};
 use crate::logbook::{self, Outcome, Run, StepKind};
 use crate::options::values::{FileOrPipe, FullPath, SwitchChoice};
 use crate::options::{CopyJob, PackJob};
+use crate::path_text::to_text;
 use crate::place::{Address, Scheme};
 use crate::survey::{SurveyJob, survey};
 use crate::system::copy::SwitchName;
@@ -142,9 +143,9 @@ fn send_on(root: &Path, address: &Address, world: &dyn World) -> Result<String, 
     let tree = world.tree(root);
     let path = root.join(".htaccess");
     let folder = world.data().map_err(RunError::from)?.join(LOGBOOK);
-    let detail = serde_json::json!({ "target": root, "to": address.to_string() });
+    let detail = serde_json::json!({ "target": to_text(root), "to": address.to_string() });
     let book = Run::begin(&folder, "retire", detail, world.clock()).map_err(RunError::from)?;
-    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": root, "was": "there" }))
+    book.step(StepKind::UnpackFiles, serde_json::json!({ "target": to_text(root), "was": "there" }))
         .map_err(RunError::from)?;
     let mut change_log = ChangeLog::of(&book).map_err(RunError::from)?;
     change_log.below(&tree).map_err(RunError::from)?;

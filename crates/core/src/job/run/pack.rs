@@ -9,6 +9,7 @@ use crate::logbook::StepKind;
 use crate::options::PackJob;
 use crate::options::values::{FileOrPipe, SwitchChoice};
 use crate::pack::{PackInto, Packed, estimate, pack};
+use crate::path_text::to_text;
 use crate::survey::estimate::Estimate;
 use crate::survey::{Survey, SurveyJob, survey};
 use crate::table_scope::TableScope;
@@ -31,8 +32,12 @@ pub struct PackedRun {
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct PackPreview {
     /// The site.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub site: PathBuf,
     /// The archive.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "PathBuf")]
     pub archive: PathBuf,
     /// What it would weigh.
     #[serde(flatten)]
@@ -131,10 +136,10 @@ impl OneHost<'_> {
     fn run(&self, world: &dyn World, watch: &dyn Watch) -> Result<PackedRun, Failure> {
         let found = self.survey(world, watch)?;
         let output = self.output(&found, world)?;
-        let locks = lock(world, &[Some(output.display().to_string())])?;
-        let detail = serde_json::json!({ "site": found.site, "archive": output });
+        let locks = lock(world, &[Some(to_text(&output).into_owned())])?;
+        let detail = serde_json::json!({ "site": to_text(&found.site), "archive": to_text(&output) });
         let begun = begin(Kind::Pack, detail, locks, world)?;
-        begun.book.step(StepKind::WriteArchive, serde_json::json!({ "archive": output }))?;
+        begun.book.step(StepKind::WriteArchive, serde_json::json!({ "archive": to_text(&output) }))?;
         let temporary = world.temporary();
         let packed = self.straight(&output, world).map_err(PackError::from).and_then(|straight| {
             let into = match straight {
@@ -145,7 +150,7 @@ impl OneHost<'_> {
         });
         match packed {
             Ok(packed) => {
-                let detail = serde_json::json!({ "archive": packed.archive, "size": packed.size });
+                let detail = serde_json::json!({ "archive": to_text(&packed.archive), "size": packed.size });
                 let run = begun.done(detail)?;
                 Ok(PackedRun { packed, run })
             }
@@ -240,7 +245,7 @@ fn default_output(found: &Survey, world: &dyn World) -> Result<PathBuf, RunError
         site.or_else(|| found.site.file_name().map(|n| n.to_string_lossy().into_owned())).unwrap_or_default();
     let stamp: String = world.clock()().chars().filter(char::is_ascii_digit).take(14).collect();
     // Another pack of the same second may have the name, or be about to.
-    let free = |path: &PathBuf| !path.exists() && lock(world, &[Some(path.display().to_string())]).is_ok();
+    let free = |path: &PathBuf| !path.exists() && lock(world, &[Some(to_text(path).into_owned())]).is_ok();
     let names = (1..).map(|n| {
         if n == 1 { format!("{site}-{stamp}.tar.zst") } else { format!("{site}-{stamp}-{n}.tar.zst") }
     });

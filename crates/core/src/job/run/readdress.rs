@@ -26,6 +26,8 @@ use std::path::{Path, PathBuf};
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Readdressed {
     /// The new dump; nothing for a pipe.
+    #[serde(with = "crate::path_text")]
+    #[schemars(with = "Option<PathBuf>")]
     pub output: Option<PathBuf>,
     /// Whose dump it is.
     pub dialect: Dialect,

@@ -9,6 +9,7 @@ use crate::database::dump::Checksum;
 use crate::database::journal::Mark;
 use crate::database::loading::text_of;
 use crate::database::waiting::{Later, refusal};
+use crate::dump::lex::{Token, tokens};
 use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::rows::Rows;
@@ -21,6 +22,7 @@ use crate::vet::mysql::{self as vet, Plain, Setting, Variables};
 use crate::vet::{Verdict, Vetted};
 use ::mysql::prelude::Queryable;
 use std::collections::BTreeMap;
+use std::ops::Range;
 use std::sync::Arc;
 
 /// Batch size in bytes, if the server's packet limit allows it.
@@ -328,30 +330,32 @@ impl<'l> LoadSink<'l> {
         self.loader.workers()?.session(vec![sql])
     }
 
-    /// Adds a row to the batch; `text` is the same row, if the rows around it are known to be UTF-8.
+    /// Adds a row to the batch; `text` is the same row, if the rows around it are known to be UTF-8. Strings are bytes, and nothing in
+    /// them is read: only expressions are.
     fn row(
         &mut self,
         bytes: &[u8],
         text: Option<&str>,
-        values: &[Value],
+        values: &mut Vec<Value>,
         at: At<'_>,
     ) -> Result<(), DatabaseError> {
         let At { line, quoting, .. } = at;
-        for value in values {
-            let bytes = &bytes[value.span.clone()];
-            // Strings, numbers and NULL say nothing; what stands beside them may.
-            if value.kind == ValueKind::Expression || memchr::memmem::find(bytes, b"/*").is_some() {
-                vet::value(text_of(bytes, line)?, quoting).map_err(refusal(line))?;
+        row::cut(bytes, quoting, values);
+        let spelled;
+        let text = match text.or_else(|| simdutf8::basic::from_utf8(bytes).ok()) {
+            Some(text) => text,
+            None => {
+                spelled = utf8_row(bytes, values, quoting, &self.charset);
+                row::cut(&spelled, quoting, values);
+                text_of(&spelled, line)?
             }
+        };
+        for value in values.iter().filter(|v| v.kind == ValueKind::Expression) {
+            vet::value(&text[value.span.clone()], quoting).map_err(refusal(line))?;
         }
-        self.make_room(bytes.len(), line)?;
+        self.make_room(text.len(), line)?;
         self.is_simple = false;
-        if let Some(text) = text.or_else(|| simdutf8::basic::from_utf8(bytes).ok()) {
-            self.batch.push_str(text);
-        } else {
-            let row = utf8_row(bytes, values, quoting, &self.charset);
-            self.batch.push_str(text_of(&row, line)?);
-        }
+        self.batch.push_str(text);
         Ok(())
     }
 
@@ -447,8 +451,7 @@ impl<'l> LoadSink<'l> {
                 let mut values = Vec::new();
                 for span in (0..rows.count()).map(|index| rows.span(index)) {
                     let row = &rows.bytes[span.clone()];
-                    row::cut(row, quoting, &mut values);
-                    self.row(row, text.and_then(|t| t.get(span)), &values, at)?;
+                    self.row(row, text.and_then(|t| t.get(span)), &mut values, at)?;
                 }
                 Ok(())
             }
@@ -493,21 +496,37 @@ fn exists_already(error: &DatabaseError) -> bool {
 /// Spells the literals of a row that are not UTF-8 as hex, with the charset that the dump declared, so that the server stores the
 /// same bytes.
 fn utf8_row(row: &[u8], values: &[Value], quoting: Quoting, charset: &str) -> Vec<u8> {
+    let declared = !charset.starts_with("utf8") && charset != "binary";
     let mut out = Vec::with_capacity(row.len() * 2);
     let mut done = 0;
-    for value in values.iter().filter(|v| v.kind == ValueKind::Text) {
-        if std::str::from_utf8(&row[value.literal.clone()]).is_ok() {
-            continue;
+    let mut put = |literal: Range<usize>, introduced: bool| {
+        if std::str::from_utf8(&row[literal.clone()]).is_ok() {
+            return;
         }
-        out.extend_from_slice(&row[done..value.literal.start]);
-        let introduced = value.literal.start > value.span.start;
-        if !introduced && !charset.starts_with("utf8") && charset != "binary" {
+        out.extend_from_slice(&row[done..literal.start]);
+        if declared && !introduced {
             out.extend_from_slice(format!("_{charset} ").as_bytes());
         }
-        let bytes = literal::decode(row, value.literal.clone(), quoting).bytes;
+        done = literal.end;
+        let bytes = literal::decode(row, literal, quoting).bytes;
         out.extend_from_slice(b"0x");
         out.extend(literal::hex(&bytes, b""));
-        done = value.literal.end;
+    };
+    for value in values {
+        match value.kind {
+            ValueKind::Text => put(value.literal.clone(), value.literal.start > value.span.start),
+            ValueKind::Expression => {
+                let mut introduced = false;
+                for (token, span) in tokens(&row[value.span.clone()], quoting).flatten() {
+                    let span = span.start + value.span.start..span.end + value.span.start;
+                    if token == Token::Text {
+                        put(span.clone(), introduced);
+                    }
+                    introduced = token == Token::Word && row[span.start] == b'_';
+                }
+            }
+            ValueKind::Hex | ValueKind::Null | ValueKind::Number => {}
+        }
     }
     out.extend_from_slice(&row[done..]);
     out

@@ -9,7 +9,8 @@ use crate::database::loading::Substitution;
 use crate::database::loading::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
-use crate::dump::literal;
+use crate::dump::lex::{Token, tokens};
+use crate::dump::literal::{self, Quoting};
 use crate::dump::row::{self, Value, ValueKind};
 use crate::dump::statement::Class;
 use crate::dump::stream::{At, Piece};
@@ -273,7 +274,16 @@ impl LoadSink<'_> {
             }
             Piece::Rows(rows) => {
                 let mut values: Vec<Value> = Vec::new();
+                let is_text = simdutf8::basic::from_utf8(rows.bytes).is_ok();
+                let first = self.statement.len();
                 for row in rows.each() {
+                    let spelled;
+                    let row = if is_text || simdutf8::basic::from_utf8(row).is_ok() {
+                        row
+                    } else {
+                        spelled = utf8_row(row, at.quoting);
+                        &spelled
+                    };
                     row::cut(row, at.quoting, &mut values);
                     if self.lists {
                         let texts: Vec<_> =
@@ -285,13 +295,23 @@ impl LoadSink<'_> {
                         vet::value(text_of(&row[value.span.clone()], line)?, at.quoting)
                             .map_err(refusal(line))?;
                     }
+                    if !is_text {
+                        self.statement.extend_from_slice(if self.statement.len() > first {
+                            b","
+                        } else {
+                            b""
+                        });
+                        self.statement.extend_from_slice(row);
+                    }
                 }
                 if self.lists {
                     return Ok(());
                 }
                 self.loader.stages.filled(&self.table, rows.bytes.len());
                 *self.loader.loaded.rows.entry(self.table.clone()).or_default() += rows.count() as u64;
-                self.statement.extend_from_slice(rows.bytes);
+                if is_text {
+                    self.statement.extend_from_slice(rows.bytes);
+                }
                 Ok(())
             }
             Piece::Between(bytes) => {
@@ -313,4 +333,23 @@ impl LoadSink<'_> {
             }
         }
     }
+}
+
+/// Spells the strings of a row that are not UTF-8 as their bytes: the library takes statements as text, and a column of texts may hold any
+/// bytes.
+fn utf8_row(row: &[u8], quoting: Quoting) -> Vec<u8> {
+    let mut out = Vec::with_capacity(row.len() * 2);
+    let mut done = 0;
+    for (token, span) in tokens(row, quoting).flatten() {
+        // A blob's digits are a string to the lexer, and always text.
+        if token == Token::Text && std::str::from_utf8(&row[span.clone()]).is_err() {
+            out.extend_from_slice(&row[done..span.start]);
+            done = span.end;
+            out.extend_from_slice(b"CAST(X'");
+            out.extend(literal::hex(&literal::decode(row, span, quoting).bytes, b""));
+            out.extend_from_slice(b"' AS TEXT)");
+        }
+    }
+    out.extend_from_slice(&row[done..]);
+    out
 }
