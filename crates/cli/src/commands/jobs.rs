@@ -82,6 +82,9 @@ pub fn piped(style: Style, report: Report, to_pipe: bool) -> Result<Output, Comm
     }
     crate::render::files(&report, std::time::Duration::ZERO)?;
     text::note(style, &report.verdict);
+    if !style.quiet && !style.json {
+        text::warnings(&report.findings);
+    }
     Ok(Output::Printed(report.exit()))
 }
 

@@ -387,9 +387,19 @@ pub fn note(how: How, text: &str) {
     }
 }
 
-/// Prints a finding of a command that came to nothing.
+/// Prints a finding beside the result.
 pub fn warning(found: &Finding) {
     let _ = writeln!(anstream::stderr(), "{WARN}warning:{WARN:#} {}", told(found));
+}
+
+/// Prints what needs attention beside a result that went into a pipe.
+pub fn warnings(findings: &[Finding]) {
+    const SHOWN: usize = 20;
+    let look: Vec<&Finding> = findings.iter().filter(|f| f.needs_attention()).collect();
+    look.iter().take(SHOWN).for_each(|found| warning(found));
+    if look.len() > SHOWN {
+        let _ = writeln!(anstream::stderr(), "{WARN}warning:{WARN:#} {} more", look.len() - SHOWN);
+    }
 }
 
 /// Says which word is meant.

@@ -13,6 +13,7 @@
 //! - `wordpress`: a real installation, moved and opened
 //! - `loads`: what a load keeps of a database, and of what others do meanwhile
 //! - `moves`: every kind of move an address can make; risks, passwords, interruption
+//! - `ordinary`: raw bytes, memory, files that change, names that are not UTF-8
 //! - `plain`: archives that somebody made by hand, or of files alone
 //! - `promises`: locks, records, owners, links, signals, wrong material
 //! - `schemas`: random schemas through dump and load, hostile dumps against real servers
@@ -41,6 +42,7 @@ mod live;
 mod loads;
 mod moves;
 mod moving;
+mod ordinary;
 mod plain;
 mod promises;
 mod pushing;

@@ -111,7 +111,7 @@ impl Written for FileOrPipe {
         if text == "-" { Ok(FileOrPipe::Pipe) } else { FullPath::read(text).map(FileOrPipe::File) }
     }
     fn written(&self) -> String {
-        self.file().map_or("-".into(), |f| f.display().to_string())
+        self.file().map_or("-".into(), |f| path_text::to_text(f).into_owned())
     }
 }
 written!(FileOrPipe, "path of a file, or - for a pipe");
