@@ -4,6 +4,7 @@ use crate::exit::Exit;
 use crate::format::number;
 use crate::login::undo_command;
 use std::error::Error;
+use std::io::ErrorKind;
 use zporter_core::archive::read::ReadError;
 use zporter_core::archive::write::WriteError;
 use zporter_core::contents::PackError;
@@ -286,6 +287,10 @@ impl From<Refused> for CommandError {
             }
             Refused::NoDump(_) => (Exit::Usage, "check the spelling of the path".into()),
             Refused::DumpIsFolder(_) => (Exit::Usage, "name the .sql, .sql.gz or .sql.zst file".into()),
+            Refused::NotADump { is, .. } => (Exit::Damaged, is.cure.into()),
+            Refused::EmptyDump(_) => {
+                (Exit::Damaged, "export it again, and compare the size of what arrived".into())
+            }
             Refused::DumpIsArchive(_) => (
                 Exit::Usage,
                 "`zporter restore` takes an archive; with `--only database` its database alone".into(),
@@ -396,6 +401,9 @@ impl From<UndoError> for CommandError {
                 let hint = format!("go back first: `zporter undo {run}`");
                 CommandError::new(Exit::Refused, &e).hint(hint)
             }
+            UndoError::Gone { .. } => CommandError::new(Exit::Refused, &e)
+                .hint("nothing was changed: the site is as the run left it")
+                .hint("bring it back from an archive: zporter restore ARCHIVE --in-place"),
             UndoError::Later { ref later, .. } => {
                 let hint = format!("undo that one first: `zporter undo {later}`");
                 CommandError::new(Exit::Refused, &e).hint(hint)
@@ -410,6 +418,7 @@ impl From<UndoError> for CommandError {
 impl From<DumpError> for CommandError {
     fn from(e: DumpError) -> Self {
         match &e {
+            DumpError::Read(e) if e.kind() == ErrorKind::InvalidData => CommandError::new(Exit::Damaged, e),
             DumpError::Dialect(_) | DumpError::DatabaseFile => CommandError::new(Exit::Usage, &e),
             DumpError::Read(_) | DumpError::Write(_) | DumpError::Sink(_) => {
                 CommandError::new(Exit::World, &e)
@@ -423,6 +432,9 @@ impl From<TraceError> for CommandError {
         match e {
             TraceError::Archive(e) => e.into(),
             TraceError::Dump { source: DumpError::DatabaseFile, .. } => CommandError::new(Exit::Usage, &e),
+            TraceError::Read { ref source, .. } if source.kind() == ErrorKind::InvalidData => {
+                CommandError::new(Exit::Damaged, &e)
+            }
             TraceError::Read { .. } | TraceError::Dump { .. } => CommandError::new(Exit::World, &e),
         }
     }

@@ -68,6 +68,14 @@ pub enum UndoError {
         /// Run.
         run: String,
     },
+    /// What it replaced is gone.
+    #[error("what the run {run} would put back is gone: {}", .missing.join(", "))]
+    Gone {
+        /// Run.
+        run: String,
+        /// What is not there any more, or is not what it was.
+        missing: Vec<String>,
+    },
     /// It changed nothing that could be put back.
     #[error("the run {run} was a {command}: it replaced nothing")]
     Nothing {
@@ -145,6 +153,12 @@ pub struct Done {
     pub kept: Option<PathBuf>,
     /// Tables that the run did not make and that stay.
     pub tables_stay: Vec<String>,
+}
+
+/// Says that a kept dump is not there or cannot be read to its end.
+fn damaged(kept: &Path) -> Option<String> {
+    let read = || std::io::copy(&mut crate::dump::open(File::open(kept)?)?, &mut std::io::sink());
+    read().err().map(|e| format!("{} ({e})", kept.display()))
 }
 
 /// Runs whose work can be undone.
@@ -286,7 +300,35 @@ impl Undo {
         Some(time::OffsetDateTime::parse(at, format).ok()?.unix_timestamp())
     }
 
-    /// Goes back. `access` opens the database that the run filled.
+    /// Looks whether everything is there that going back needs, and is what it was. Nothing is changed. Without `access` the database is
+    /// not looked into.
+    ///
+    /// # Errors
+    /// [`UndoError::Gone`] with what is missing.
+    pub fn verify(&self, access: Option<&DatabaseAccess>) -> Result<(), UndoError> {
+        const NAMED: usize = 8;
+        let ended = self.ended.is_some();
+        let mut missing = Vec::new();
+        if let Some(exchange) = &self.exchange {
+            missing.extend(exchange.missing(access, ended).map_err(Box::new)?);
+        }
+        missing.extend(change_log::missing(&self.kept, self.target.is_some() && ended));
+        if let Some(rows) = self.rows.as_ref().filter(|rows| !rows.exists()) {
+            missing.push(rows.display().to_string());
+        }
+        if let Some(kept) = &self.kept_dump {
+            missing.extend(damaged(kept));
+        }
+        if missing.is_empty() {
+            return Ok(());
+        }
+        let more = missing.len().saturating_sub(NAMED);
+        missing.truncate(NAMED);
+        missing.extend((more > 0).then(|| format!("{more} more")));
+        Err(UndoError::Gone { run: self.run.clone(), missing })
+    }
+
+    /// Goes back, once everything that this needs was looked at. `access` opens the database that the run filled.
     pub fn carry_out(
         &self,
         access: Option<&DatabaseAccess>,
@@ -295,6 +337,7 @@ impl Undo {
         watch: &dyn Watch,
     ) -> Result<Done, UndoError> {
         let mut done = Done::default();
+        self.verify(access)?;
         if let Some(exchange) = &self.exchange {
             book.step(StepKind::ExchangeBack, serde_json::json!({ "target": self.target }))?;
             exchange.back(access).map_err(Box::new)?;

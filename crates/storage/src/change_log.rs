@@ -216,6 +216,27 @@ pub fn read(kept: &Path) -> Vec<FileChange> {
     parsed(&fs::read(list_path(kept)).unwrap_or_default())
 }
 
+/// What walking the list back needs and is not there: the list itself, of a run that made one for sure (`made`), and what was kept.
+pub fn missing(kept: &Path, made: bool) -> Vec<String> {
+    let list = list_path(kept);
+    let text = match fs::read(&list) {
+        Ok(text) => text,
+        Err(e) if e.kind() == ErrorKind::NotFound && !made => return Vec::new(),
+        Err(e) => return vec![format!("{} ({e})", list.display())],
+    };
+    let files = kept.join("files");
+    let gone = parsed(&text).into_iter().filter_map(|entry| match entry {
+        FileChange::Kept(path, number) => {
+            let from = files.join(number.to_string());
+            fs::symlink_metadata(&from)
+                .is_err()
+                .then(|| format!("the file that was kept of {}", path.display()))
+        }
+        _ => None,
+    });
+    gone.collect()
+}
+
 fn parsed(bytes: &[u8]) -> Vec<FileChange> {
     let whole = bytes.iter().rposition(|b| *b == 0).unwrap_or(0);
     let entries = bytes[..whole].split(|b| *b == 0);

@@ -56,6 +56,7 @@ pub fn run(style: Style, args: &TraceArgs) -> Result<Report, CommandError> {
         let cure = "check its permissions and try again";
         report.findings.push(Finding::new(Code::FileUnreadable, "was not read", unread, cure));
     }
+    report.findings.extend(sealed(&traced.sealed));
     for sure in [Sure::Certain, Sure::Likely, Sure::Unlikely] {
         places(&mut report, &traced, sure, of(sure));
     }
@@ -77,6 +78,24 @@ pub fn run(style: Style, args: &TraceArgs) -> Result<Report, CommandError> {
         ));
     }
     Ok(report)
+}
+
+/// One finding of all files that are compressed or encrypted. Documents and downloads are, as a rule; a dump is what was looked for.
+fn sealed(files: &[String]) -> Option<Finding> {
+    const NAMED: usize = 5;
+    let is_dump = |name: &String| {
+        let name = name.to_ascii_lowercase();
+        name.contains(".sql.") || name.contains(".dump.")
+    };
+    let what = match files.len() {
+        0 => return None,
+        1 => "compressed in a way that is not read here: not looked into".to_string(),
+        n => format!("{n} files are compressed in a way that is not read here: not looked into"),
+    };
+    let more = if files.len() > NAMED { format!(" and {} more", files.len() - NAMED) } else { String::new() };
+    let place = format!("{}{more}", files[..files.len().min(NAMED)].join(", "));
+    let finding = Finding::new(Code::FileUnreadable, what, place, "unpack what matters and trace that");
+    Some(if files.iter().any(is_dump) { finding } else { finding.as_note() })
 }
 
 fn places(report: &mut Report, traced: &Traced, sure: Sure, all: u64) {

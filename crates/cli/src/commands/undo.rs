@@ -84,6 +84,9 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
         (Some(access), None) => args.password.complete(access)?,
         (None, _) => {}
     }
+    if !args.forget {
+        undo.verify(access.as_ref())?;
+    }
     let word = if args.forget { "forgets" } else { "undoes" };
     let detail = serde_json::json!({ word: undo.run, "database": undo.database });
     let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
@@ -134,6 +137,9 @@ fn beside(facts: &mut Facts, undo: &Undo) {
 }
 
 fn preview(undo: Undo, forgets: bool) -> Result<Report, CommandError> {
+    if !forgets {
+        undo.verify(None)?;
+    }
     let files = undo.look(&|root| Here.tree(root))?;
     let ended = undo.ended.is_some();
     let mut own = Facts::default();

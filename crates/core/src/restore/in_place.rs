@@ -260,6 +260,9 @@ pub struct Exchange {
     pub database: Option<String>,
     /// Their names.
     pub tables: Vec<AsideName>,
+    /// Those of them that were there before, by their own names; older records do not tell.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub former_tables: Option<BTreeSet<String>>,
     /// What views, triggers and so on were before.
     #[serde(skip)]
     pub former: Vec<FormerThing>,
@@ -286,6 +289,36 @@ impl Exchange {
             }
         }
         Ok(())
+    }
+
+    /// What [`Exchange::back`] needs and is not there, or is not what it was. Nothing is changed.
+    ///
+    /// # Errors
+    /// Where the database cannot be asked.
+    pub fn missing(&self, access: Option<&DatabaseAccess>, ended: bool) -> Result<Vec<String>, RestoreError> {
+        let mut missing = Vec::new();
+        for (made, place, identity) in &self.paths {
+            if fsx::identity(made) == Some(*identity) {
+                // It never took its place, or has left it again.
+                continue;
+            }
+            if fsx::identity(place) != Some(*identity) {
+                missing.push(format!("{} as the run made it", place.display()));
+            } else if std::fs::symlink_metadata(made).is_err() {
+                missing.push(made.display().to_string());
+            }
+        }
+        match access {
+            Some(access) if !self.tables.is_empty() => {
+                let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
+                let former = self.former_tables.as_ref();
+                let gone =
+                    loader.missing_aside(&self.tables, former, ended).map_err(RestoreError::Database)?;
+                missing.extend(gone);
+            }
+            _ => {}
+        }
+        Ok(missing)
     }
 
     /// Lets what was there take its place again.
@@ -359,6 +392,8 @@ pub(super) fn exchange(
         exchange.database = plan.job.database.as_ref().map(DatabaseAccess::url);
         let (stay, go): (Vec<AsideName>, Vec<AsideName>) =
             plan.tables.beside.iter().cloned().partition(|n| stays_as_it_is(plan, &n.table, total));
+        let was_there = |n: &&AsideName| plan.tables.replaced.contains(&n.table);
+        exchange.former_tables = Some(go.iter().filter(was_there).map(|n| n.table.clone()).collect());
         exchange.tables = go;
         loader.as_mut().map_or(Ok(()), |loader| loader.stay(&stay)).map_err(RestoreError::Database)?;
     }

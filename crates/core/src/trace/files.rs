@@ -3,12 +3,13 @@
 use super::{Collect, Standing, TraceError, Tracer};
 use crate::archive::blob::LocalFile;
 use crate::archive::read;
-use crate::dump::open_text;
+use crate::dump::material::{LOOK, sealed};
+use crate::dump::{open, open_text};
 use crate::event::{Event, Watch};
 use crate::text::value;
 use crate::tree::{Found, Links, LocalTree, Tree};
 use std::fs::File;
-use std::io::{BufRead, BufReader, Read};
+use std::io::{BufRead, BufReader, Error, ErrorKind, Read};
 use std::ops::ControlFlow;
 use std::os::unix::ffi::OsStrExt;
 use std::path::Path;
@@ -43,7 +44,12 @@ impl Tracer {
         if read::container_of(&LocalFile(path)).is_ok() {
             return self.archive(path, watch);
         }
-        self.lines(&name, File::open(path).map_err(read)?).map_err(read)
+        let file = File::open(path).map_err(read)?;
+        let mut reader = BufReader::with_capacity(1 << 16, file);
+        if let Some(sealed) = sealed(reader.fill_buf().map_err(read)?) {
+            return Err(read(Error::new(ErrorKind::InvalidData, sealed)));
+        }
+        self.lines(&name, reader).map_err(read)
     }
 
     /// Traces all files of a folder, and where its links lead.
@@ -67,9 +73,9 @@ impl Tracer {
             let traced = tree.open(&path, Links::Follow).and_then(|file| {
                 let file = crate::event::Counted::new(file, watch);
                 if !names_dump(&name) {
-                    return self.lines(&name, file);
+                    return self.text_file(&name, file);
                 }
-                self.dump(&name, open_text(file)?).map_err(std::io::Error::other)
+                self.dump(&name, open_text(file)?).map_err(Error::other)
             });
             if let Err(e) = traced {
                 self.traced.unread.push(format!("{name}: {e}"));
@@ -89,10 +95,9 @@ impl Tracer {
             }
             if entry.kind == read::EntryKind::File {
                 let traced = if names_dump(&name) {
-                    open_text(entry.content)
-                        .and_then(|reader| self.dump(&name, reader).map_err(std::io::Error::other))
+                    open_text(entry.content).and_then(|reader| self.dump(&name, reader).map_err(Error::other))
                 } else {
-                    self.lines(&name, entry.content)
+                    self.text_file(&name, entry.content)
                 };
                 if let Err(e) = traced {
                     self.traced.unread.push(format!("{name}: {e}"));
@@ -117,6 +122,24 @@ impl Tracer {
         for found in collect.found {
             self.keep(super::Found { nesting: "link".into(), ..found });
         }
+    }
+
+    /// Traces a file that may be compressed: what that hides is said.
+    fn text_file(&mut self, name: &str, reader: impl Read) -> std::io::Result<()> {
+        let mut reader = open(reader)?;
+        let mut start = [0; LOOK];
+        let mut filled = 0;
+        while filled < LOOK {
+            match reader.read(&mut start[filled..])? {
+                0 => break,
+                n => filled += n,
+            }
+        }
+        if sealed(&start[..filled]).is_some() {
+            self.traced.sealed.push(name.to_string());
+            return Ok(());
+        }
+        self.lines(name, start[..filled].chain(reader))
     }
 
     /// Traces a text line by line.

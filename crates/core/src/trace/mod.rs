@@ -92,6 +92,8 @@ pub struct Traced {
     pub looked_at: u64,
     /// What could not be read.
     pub unread: Vec<String>,
+    /// What is compressed or encrypted in a way that is not read here.
+    pub sealed: Vec<String>,
 }
 
 /// Why a trace could not be made.

@@ -139,6 +139,16 @@ pub trait Loading: Send {
     fn exchange_back(&mut self, _names: &[AsideName], _former: &[FormerThing]) -> Result<(), DatabaseError> {
         Ok(())
     }
+    /// What [`Loading::exchange_back`] would put back and is not there any more. `former` are the tables that were there before the
+    /// exchange; where that is not known, all may have been. `ended` says whether the run of the exchange came to its end.
+    fn missing_aside(
+        &mut self,
+        _names: &[AsideName],
+        _former: Option<&BTreeSet<String>>,
+        _ended: bool,
+    ) -> Result<Vec<String>, DatabaseError> {
+        Ok(Vec::new())
+    }
     /// Goes on where an interrupted load stopped: everything that is not there for good is taken away and made again.
     fn go_on(&mut self, reached: Reached) -> Result<(), DatabaseError>;
     /// Loads one dump or part of a dump. `plain` is the file, where the reader gives its very bytes.

@@ -11,6 +11,7 @@ mod insert;
 pub mod inspect;
 pub mod lex;
 pub mod literal;
+pub mod material;
 pub mod prefix;
 pub mod rewrite;
 pub mod row;
@@ -69,9 +70,16 @@ pub enum TextReader<R: Read> {
 }
 
 /// Opens a dump as [`open`] does; UTF-16 is read as UTF-8.
+///
+/// # Errors
+/// Of the kind `InvalidData` with a [`material::Unread`] where it is no text.
 pub fn open_text<R: Read>(reader: R) -> io::Result<TextReader<R>> {
     let mut reader = BufReader::with_capacity(1 << 16, open(reader)?);
-    let order = Order::of(io::BufRead::fill_buf(&mut reader)?);
+    let start = io::BufRead::fill_buf(&mut reader)?;
+    if let Some(unread) = material::no_text(start) {
+        return Err(io::Error::new(io::ErrorKind::InvalidData, unread));
+    }
+    let order = Order::of(start);
     Ok(match order {
         Some(order) => TextReader::Utf16(FromUtf16::new(reader, order), order),
         None => TextReader::Bytes(reader),

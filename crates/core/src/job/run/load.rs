@@ -1,6 +1,6 @@
 //! Loads a dump into a database, guarded; the same job goes on after an interruption.
 
-use super::{Done, Failure, How, Refused, Target, World, begin, lock, readable_dump};
+use super::{Done, Failure, How, Refused, Target, World, begin, holds_something, lock, readable_dump};
 use crate::database::DatabaseError;
 use crate::database::dump::parts_from;
 use crate::database::journal::{Reached, reached};
@@ -117,6 +117,7 @@ pub(super) fn run(
     for file in &files {
         readable_dump(file)?;
     }
+    holds_something(&files)?;
     is_first(&options.dump)?;
     let target = Target {
         place: &options.database,
@@ -196,5 +197,9 @@ fn findings(plan: &LoadPlan, loaded: &Loaded) -> Vec<Finding> {
         let cure = "an account for this database alone is safer: zporter database create";
         Finding::new(Code::AccountRights, what, "", cure).as_note()
     });
-    differing.chain(loaded.findings.iter().cloned()).chain(account).collect()
+    let nothing = (loaded.rows.is_empty() && loaded.went_on == 0).then(|| {
+        let cure = "check that it is the dump of this site, and that all of it arrived";
+        Finding::new(Code::DumpEmpty, "the dump holds no table and no row", "", cure)
+    });
+    differing.chain(nothing).chain(loaded.findings.iter().cloned()).chain(account).collect()
 }

@@ -25,7 +25,11 @@ pub use readdress::Readdressed;
 use super::{Job, JobError, Kind};
 use crate::contents::PackError;
 use crate::database::DatabaseError;
+use crate::dump::chunk::{Chunk, Piece};
+use crate::dump::material::Unread;
+use crate::dump::open_text;
 use crate::dump::stream::DumpError;
+use crate::dump::stream::{Source, WINDOW};
 use crate::event::Watch;
 use crate::fsx::PathError;
 use crate::lock::{Lock, LockError};
@@ -251,6 +255,17 @@ pub enum Refused {
     /// A folder in place of a dump.
     #[error("{0} is a folder, not a dump")]
     DumpIsFolder(PathBuf),
+    /// Something else in place of a dump.
+    #[error("{path} cannot be read: {is}")]
+    NotADump {
+        /// File.
+        path: PathBuf,
+        /// What it is.
+        is: Unread,
+    },
+    /// A dump without any statement.
+    #[error("{0} is empty: it holds no table and no row")]
+    EmptyDump(PathBuf),
     /// An archive in place of a dump.
     #[error("{0} is an archive, not a dump")]
     DumpIsArchive(PathBuf),
@@ -414,7 +429,35 @@ pub fn readable_dump(path: &Path) -> Result<(), Refused> {
     if named_like_archive(path) {
         return Err(Refused::DumpIsArchive(path.to_path_buf()));
     }
-    Ok(())
+    // A pipe can be read but once; whatever else fails is told by who reads all of it.
+    let opened = || open_text(std::fs::File::open(path).ok().filter(|_| path.is_file())?).err();
+    match opened().and_then(|e| e.get_ref()?.downcast_ref::<Unread>().copied()) {
+        Some(is) => Err(Refused::NotADump { path: path.to_path_buf(), is }),
+        None => Ok(()),
+    }
+}
+
+/// Refuses dumps of which not one holds a statement: nothing was exported, or nothing arrived.
+fn holds_something(files: &[PathBuf]) -> Result<(), Refused> {
+    let is_empty = |path: &PathBuf| {
+        let open = || -> Result<bool, DumpError> {
+            let file = std::fs::File::open(path).map_err(DumpError::Read)?;
+            let mut source = Source::new(open_text(file).map_err(DumpError::Read)?, WINDOW, None)?;
+            let mut chunk = Chunk::default();
+            while source.next(&mut chunk)? {
+                if chunk.pieces().any(|(_, piece, _)| !matches!(piece, Piece::Gap(_))) {
+                    return Ok(false);
+                }
+            }
+            Ok(true)
+        };
+        // What cannot be read is told by who reads all of it.
+        path.is_file() && open().unwrap_or(false)
+    };
+    match files.first() {
+        Some(first) if files.iter().all(is_empty) => Err(Refused::EmptyDump(first.clone())),
+        _ => Ok(()),
+    }
 }
 
 /// Looks at a dump that is to be written: it may take the place of a file only where that was asked for. What is no plain file, such as a

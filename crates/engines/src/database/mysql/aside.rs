@@ -200,6 +200,26 @@ impl MysqlLoader {
         Ok(took)
     }
 
+    /// Tables that were there before the exchange and do not lie aside any more. One whose new table has not taken its place, or has left
+    /// it, lies where it should.
+    pub(super) fn missing_tables(
+        &mut self,
+        names: &[AsideName],
+        former: Option<&BTreeSet<String>>,
+        _ended: bool,
+    ) -> Result<Vec<String>, DatabaseError> {
+        let there = base_tables(&mut self.conn)?;
+        let exchanged: Vec<&AsideName> = names.iter().filter(|n| !there.contains(&n.new)).collect();
+        let gone = exchanged.iter().filter(|n| !there.contains(&n.old));
+        let gone: Vec<&AsideName> = match former {
+            Some(former) => gone.filter(|n| former.contains(&n.table)).copied().collect(),
+            // An older record does not tell which were there. That there was not one is not believed.
+            None if exchanged.iter().any(|n| there.contains(&n.old)) => Vec::new(),
+            None => gone.copied().collect(),
+        };
+        Ok(gone.iter().map(|n| n.old.clone()).collect())
+    }
+
     /// Lets what was there take its place again.
     pub(super) fn exchange_tables_back(
         &mut self,

@@ -104,6 +104,15 @@ impl Loading for MysqlLoader {
         self.exchange_tables(names)
     }
 
+    fn missing_aside(
+        &mut self,
+        names: &[AsideName],
+        former: Option<&BTreeSet<String>>,
+        ended: bool,
+    ) -> Result<Vec<String>, DatabaseError> {
+        self.missing_tables(names, former, ended)
+    }
+
     fn exchange_back(&mut self, names: &[AsideName], former: &[FormerThing]) -> Result<(), DatabaseError> {
         self.exchange_tables_back(names, former)
     }

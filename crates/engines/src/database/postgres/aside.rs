@@ -302,6 +302,28 @@ impl PostgresLoader {
         }
     }
 
+    /// Tables that were there before the exchange and lie neither aside nor at their places, or the schema in which they lay aside.
+    pub(super) fn missing_schema(
+        &mut self,
+        names: &[AsideName],
+        former: Option<&BTreeSet<String>>,
+        ended: bool,
+    ) -> Result<Vec<String>, DatabaseError> {
+        let Some((new, old)) = schemas(names) else { return Ok(Vec::new()) };
+        let client = self.client()?;
+        if !is_there(client, &old)? {
+            // It went back already, or never came.
+            let in_place = is_there(client, &new)? || !ended;
+            return Ok(if in_place { Vec::new() } else { vec![format!("schema {old}")] });
+        }
+        let sql = "SELECT c.relname::text FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace \
+                   WHERE n.nspname = $1 AND c.relkind IN ('r','p')";
+        let there: BTreeSet<String> = rows(client, sql, &[&old])?.iter().map(|r| r.get(0)).collect();
+        let gone = names.iter().filter(|n| !there.contains(&n.table));
+        let gone = gone.filter(|n| former.is_some_and(|former| former.contains(&n.table)));
+        Ok(gone.map(|n| format!("{old}.{}", n.table)).collect())
+    }
+
     /// Lets what was there take its place again; nothing where it never left it.
     pub(super) fn exchange_schemas_back(
         &mut self,

@@ -181,6 +181,15 @@ impl Loading for PostgresLoader {
         self.exchange_schemas()
     }
 
+    fn missing_aside(
+        &mut self,
+        names: &[AsideName],
+        former: Option<&BTreeSet<String>>,
+        ended: bool,
+    ) -> Result<Vec<String>, DatabaseError> {
+        self.missing_schema(names, former, ended)
+    }
+
     fn exchange_back(&mut self, names: &[AsideName], former: &[FormerThing]) -> Result<(), DatabaseError> {
         self.exchange_schemas_back(names, former)
     }
