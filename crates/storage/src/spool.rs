@@ -3,6 +3,7 @@
 
 use std::collections::BTreeSet;
 use std::ffi::OsStr;
+use std::os::unix::fs::{OpenOptionsExt, PermissionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Mutex, PoisonError};
@@ -34,6 +35,24 @@ pub fn name(folder: Option<&Path>) -> String {
 /// Makes a temporary file in a folder.
 pub fn file_in(folder: &Path) -> std::io::Result<tempfile::NamedTempFile> {
     tempfile::Builder::new().prefix(&prefix(folder)).tempfile_in(folder)
+}
+
+/// Makes a temporary folder in a folder, which nobody else may look into, whatever the account's usual permissions are.
+#[expect(clippy::disallowed_methods, reason = "this is where it is done with permissions")]
+pub fn folder_in(folder: &Path) -> std::io::Result<tempfile::TempDir> {
+    let private = std::fs::Permissions::from_mode(0o700);
+    tempfile::Builder::new().prefix(&prefix(folder)).permissions(private).tempdir_in(folder)
+}
+
+/// Opens a file of our own that nobody else may read: to be written anew, or to be written on.
+pub fn private_file(path: &Path, append: bool) -> std::io::Result<std::fs::File> {
+    std::fs::File::options()
+        .create(true)
+        .write(!append)
+        .append(append)
+        .truncate(!append)
+        .mode(0o600)
+        .open(path)
 }
 
 /// Removes everything temporary that this process has, because it ends at once.

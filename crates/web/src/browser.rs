@@ -4,6 +4,7 @@
 use serde_json::{Value, json};
 use std::io::{Read, Write};
 use std::path::PathBuf;
+use std::os::unix::fs::PermissionsExt;
 use std::process::{Child, ChildStdin, Command, Stdio};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
@@ -89,7 +90,10 @@ impl Browser {
         at: &[(String, String)],
         patience: Duration,
     ) -> Result<Self, BrowserError> {
-        let folder = tempfile::tempdir().map_err(BrowserError::Start)?;
+        let folder = {
+            let private = std::fs::Permissions::from_mode(0o700);
+            tempfile::Builder::new().permissions(private).tempdir().map_err(BrowserError::Start)?
+        };
         let rules = at.iter().map(|(host, at)| format!("MAP {host} {at}")).collect::<Vec<_>>().join(",");
         let mut command = Command::new("sh");
         // The browser talks over the descriptors 3 and 4; a shell puts the pipes there.

@@ -1,6 +1,7 @@
 //! The parts of a database that is taken from a dump, or read from its server before it is handed on: each with its size.
 
 use super::job::{GatherOptions, PackError};
+use crate::spool;
 use crate::contents::split::{SPOOL_LEVEL, Split, Splitter, SpooledPart};
 use crate::database::DatabaseError;
 use crate::database::snapshot::Whole;
@@ -62,7 +63,7 @@ pub(super) fn spooled(
     let mut out = Vec::new();
     for (number, part) in live.parts().enumerate() {
         let path = spool.join(format!("part-{number}"));
-        let file = File::create(&path)?;
+        let file = spool::private_file(&path, false)?;
         let spool = CountedWrite { inner: zstd::stream::write::Encoder::new(file, SPOOL_LEVEL)?, bytes: 0 };
         let mut to = Seeking::new(spool, twin.filter(|_| !named));
         let (table, rows, rows_left_out) = match part {
@@ -135,7 +136,7 @@ pub(super) fn whole_dump<R: std::io::Read>(
     let replacements = Replacements::new(&Pairs::default(), &[]);
     let rules = Rules::new(&replacements, keep);
     let path = spool.join("part-0");
-    let file = File::create(&path).map_err(DumpError::Write)?;
+    let file = spool::private_file(&path, false).map_err(DumpError::Write)?;
     let out = zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
     let out = TextWriter::new(CountedWrite { inner: out, bytes: 0 }, order);
     let (mut out, done, ending) = spread::rewrite(source, &rules, out)?;

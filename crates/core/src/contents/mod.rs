@@ -107,7 +107,7 @@ pub fn gather(
     if let Some(foreign) = survey.foreign.clone().filter(|_| options.scope.has(&select::Part::Database)) {
         findings.push(foreign);
     }
-    let spool = tempfile::Builder::new().prefix(&spool::prefix(folder)).tempdir_in(folder).at(folder)?;
+    let spool = spool::folder_in(folder).at(folder)?;
     let mut live = site_database(&survey, options, &mut findings)?;
     let server = live.as_ref().and_then(DatabaseStream::server);
     // The site answers with and without `www.` if its rows say so.

@@ -4,6 +4,7 @@
 //! routines and events keep their order and go into one last part, because they may need any table. Parts are spooled to a
 //! temporary folder, compressed; memory holds names only.
 
+use crate::spool;
 use crate::dump::statement::{Class, Statement};
 use crate::dump::stream::{At, DumpError, Piece, Sink};
 use std::collections::{BTreeSet, HashMap};
@@ -126,11 +127,7 @@ impl<'a> Splitter<'a> {
     fn reopen(&mut self, index: usize) -> Result<(), DumpError> {
         self.close()?;
         // Compressed frames may follow each other in one file.
-        let file = File::options()
-            .create(true)
-            .append(true)
-            .open(&self.parts[index].path)
-            .map_err(DumpError::Write)?;
+        let file = spool::private_file(&self.parts[index].path, true).map_err(DumpError::Write)?;
         let encoder = zstd::stream::write::Encoder::new(file, SPOOL_LEVEL).map_err(DumpError::Write)?;
         self.open = Some((index, encoder));
         Ok(())

@@ -8,6 +8,7 @@ use super::live::{self, Changed, ROWS};
 use super::plan::RestorePlan;
 use super::restored::Restored;
 use super::rows::{rewrite_through, with_rules};
+use crate::spool;
 use crate::contents::SiteContents;
 use crate::database::DatabaseError;
 use crate::database::servers;
@@ -375,7 +376,7 @@ pub(super) fn carry(
     let path = book.kept().join(ROWS);
     watch.event(Event::StepStarted { step: "comparing rows", total: None });
     let comes = tempfile::tempfile_in(book.kept()).at(book.kept())?;
-    let goes = File::create(&path).at(&path)?;
+    let goes = spool::private_file(&path, false).at(&path)?;
     let mut lists = Lists { goes: BufWriter::new(goes), comes: BufWriter::new(comes) };
     let mut copy = servers::snapshot(access).map_err(RestoreError::Database)?;
     for table in tables {

@@ -44,7 +44,7 @@ pub struct Relay {
 impl Relay {
     /// Begins to listen, in a folder below `temporary` that is its user's alone.
     pub fn start(dial: Arc<dyn Dial>, temporary: &Path) -> io::Result<Relay> {
-        let folder = tempfile::Builder::new().prefix(&spool::prefix(temporary)).tempdir_in(temporary)?;
+        let folder = spool::folder_in(temporary)?;
         let listener = UnixListener::bind(folder.path().join(NAME))?;
         let (ends, failure) = (Arc::new(AtomicBool::new(false)), Arc::new(Mutex::new(None)));
         let (over, failed) = (ends.clone(), failure.clone());
