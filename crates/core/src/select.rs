@@ -163,7 +163,7 @@ impl Scope {
 pub enum Decision {
     /// It is copied.
     Copy,
-    /// The system rebuilds it; index into the definition's `cache`.
+    /// It is not carried, as the system can do without; index into the definition's `cache`.
     Cache(usize),
     /// It is generated and wrong elsewhere; index into the definition's `generated`.
     Generated(usize),
@@ -182,6 +182,7 @@ pub struct Selection {
     cache: Vec<CacheFolder>,
     cache_paths: GlobSet,
     generated: GlobSet,
+    generated_again: Vec<bool>,
     media: Vec<String>,
     media_paths: GlobSet,
     media_kept: GlobSet,
@@ -225,6 +226,7 @@ impl Selection {
             cache: definition.cache.clone(),
             cache_paths: globs(definition.cache.iter().map(|t| &*t.path)),
             generated: globs(definition.generated.iter().map(|g| &*g.path)),
+            generated_again: definition.generated.iter().map(|g| g.rebuilt).collect(),
             media: definition.media.iter().map(|m| m.path.clone()).collect(),
             media_paths: globs(definition.media.iter().map(|m| &*m.path)),
             media_kept: globs(definition.media.iter().flat_map(|m| &m.keep).map(|k| &**k)),
@@ -262,6 +264,23 @@ impl Selection {
             of_another: self.others.iter().any(|o| folder.starts_with(o)),
             folder: folder.to_path_buf(),
         }
+    }
+
+    /// Says whether a file may be taken away from a site at work: the system makes it again by itself, and it is nothing that somebody put
+    /// there to keep.
+    pub fn is_made_again(&self, path: &Path) -> bool {
+        const KEPT: [&str; 14] = [
+            "sql", "dump", "bak", "old", "log", "zip", "tar", "tgz", "7z", "rar", "zst", "env", "key", "pem",
+        ];
+        let name = path.file_name().unwrap_or_default().to_string_lossy().to_ascii_lowercase();
+        // `dump.sql.gz` as well.
+        let to_keep = name.split('.').skip(1).any(|part| KEPT.contains(&part));
+        !to_keep
+            && match self.decide(path, false) {
+                Decision::Cache(i) => self.cache[i].rebuilt,
+                Decision::Generated(i) => self.generated_again.get(i).copied().unwrap_or_default(),
+                _ => false,
+            }
     }
 
     /// Decides about a path under the site.

@@ -1,7 +1,6 @@
 //! The parts of a database that is taken from a dump, or read from its server before it is handed on: each with its size.
 
 use super::job::{GatherOptions, PackError};
-use crate::spool;
 use crate::contents::split::{SPOOL_LEVEL, Split, Splitter, SpooledPart};
 use crate::database::DatabaseError;
 use crate::database::snapshot::Whole;
@@ -15,6 +14,7 @@ use crate::event::{Counted, Event, Watch};
 use crate::finding::{Code, Finding};
 use crate::place::Pairs;
 use crate::select::{self};
+use crate::spool;
 use crate::survey::Survey;
 use crate::text::replacements::Replacements;
 use std::collections::BTreeSet;

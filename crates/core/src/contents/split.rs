@@ -4,9 +4,9 @@
 //! routines and events keep their order and go into one last part, because they may need any table. Parts are spooled to a
 //! temporary folder, compressed; memory holds names only.
 
-use crate::spool;
 use crate::dump::statement::{Class, Statement};
 use crate::dump::stream::{At, DumpError, Piece, Sink};
+use crate::spool;
 use std::collections::{BTreeSet, HashMap};
 use std::fs::File;
 use std::io::{Read, Write};

@@ -190,7 +190,8 @@ pub(super) fn emptied(head: &Head) -> BTreeSet<String> {
     head.left_out.iter().filter_map(|l| l.what.strip_prefix("rows of ").map(str::to_string)).collect()
 }
 
-/// Takes over from the site that is there what the archive left out on purpose. Caches begin empty: they were made by other programs.
+/// Takes over from the site that is there what the archive left out on purpose: also logs, sessions and whatever else is not carried and
+/// not made again. Caches begin empty: they were made by other programs.
 pub(super) fn take_over(
     plan: &RestorePlan,
     left_out: &[crate::archive::format::LeftOut],
@@ -209,7 +210,13 @@ pub(super) fn take_over(
     let old = LocalTree::at(target);
     let new = plan.job.tree.clone();
     let mut taken = 0;
-    for found in old.walk(target).flatten() {
+    for found in old.walk(target) {
+        let found = match found {
+            Ok(found) => found,
+            Err(e) if e.source.kind() == std::io::ErrorKind::NotFound => continue,
+            // What cannot be looked at would be missing from the site.
+            Err(e) => return Err(e.into()),
+        };
         let below = found.path.strip_prefix(&**target).unwrap_or(&found.path).to_path_buf();
         let to = aside.join(&below);
         if found.meta.is_folder() || new.there(&to).is_some() {
@@ -220,7 +227,8 @@ pub(super) fn take_over(
         let wanted = match selection.decide(&below, false) {
             _ if own.as_ref().is_some_and(|own| own.is_match(&below)) => true,
             Decision::Generated(_) | Decision::OtherHost => true,
-            Decision::Cache(_) | Decision::Database => false,
+            Decision::Cache(_) => !selection.is_made_again(&below),
+            Decision::Database => false,
             Decision::Media(_) if live.is_some() => true,
             // What came to the live site since the copy was made is nothing that somebody took out of the copy.
             _ if live.is_some() => since.is_some_and(|since| found.meta.seconds() > since),

@@ -221,19 +221,17 @@ impl Live<'_> {
         self.clear_caches && (self.emptied_tables().next().is_some() || !self.cache_files().is_empty())
     }
 
-    /// Files that the system makes anew, and whether others may want to see what they said.
+    /// Files that the system makes anew, and whether others may want to see what they said. What is merely not carried into copies stays:
+    /// logs, sessions, dumps, environments.
     fn cache_files(&self) -> Vec<(PathBuf, bool)> {
         use crate::select::{Decision, Scope, Selection};
         let target: &Path = &self.plan.job.options.target;
         let selection = Selection::of(&self.plan.definition, &Scope::default(), &self.plan.hosts.others());
         let found = self.plan.job.tree.walk(target).flatten().filter(|f| !f.meta.is_folder());
         let meant = found.filter_map(|found| {
-            let kept = match selection.decide(found.path.strip_prefix(target).ok()?, false) {
-                Decision::Cache(_) => false,
-                Decision::Generated(_) => true,
-                _ => return None,
-            };
-            Some((found.path, kept))
+            let below = found.path.strip_prefix(target).ok()?;
+            let kept = matches!(selection.decide(below, false), Decision::Generated(_));
+            selection.is_made_again(below).then_some((found.path, kept))
         });
         meant.collect()
     }

@@ -533,12 +533,16 @@ pub(crate) fn fits(pattern: &str, name: &str) -> bool {
     (0..=name.len()).any(|at| name.is_char_boundary(at) && fits(rest, &name[at..]))
 }
 
-/// A folder whose content the system rebuilds.
+/// A folder whose content is not carried into a copy: caches, logs, sessions.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct CacheFolder {
     /// Path under the site; `*` stands for one folder name.
     pub path: String,
+    /// Whether the system makes its content again by itself. Only then it is emptied on a site at work; what is not carried may still be
+    /// needed there.
+    #[serde(default)]
+    pub rebuilt: bool,
     /// Files that stay.
     #[serde(default)]
     pub keep: Vec<String>,
@@ -547,12 +551,15 @@ pub struct CacheFolder {
     pub folders: Vec<String>,
 }
 
-/// A generated file.
+/// A file that is wrong anywhere else, and is not carried.
 #[derive(Debug, Clone, Deserialize, Serialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Generated {
     /// Path under the site; `*` stands for one name.
     pub path: String,
+    /// Whether the system makes it again by itself: only then it is removed from a site at work.
+    #[serde(default)]
+    pub rebuilt: bool,
     /// Why it must go.
     pub about: String,
 }
