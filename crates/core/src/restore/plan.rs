@@ -3,7 +3,7 @@
 use super::copy_settings::PlannedSettings;
 use super::hosts::{HostMapping, Joining};
 use super::in_place::Over;
-use super::job::RestoreJob;
+use super::job::{Reach, RestoreJob};
 use super::outlook::Outlook;
 use super::owner::Owner;
 use super::source::Source;
@@ -13,7 +13,7 @@ use crate::database::load::plain_name;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{Cell, CodedColumn, Keep, PackedColumn, Start};
 use crate::finding::Finding;
-use crate::place::{Address, DatabaseAccess, Place, Relocation};
+use crate::place::{Address, DatabaseAccess, Pairs, Place, Relocation};
 use crate::secret::Secret;
 use crate::select::{Part, Selection};
 use crate::survey::hosts::Hosts;
@@ -94,6 +94,10 @@ impl RestorePlan {
             references: self.job.options.rewriting().references || moves,
             ..self.job.options.rewriting()
         };
+        if self.job.in_place == Some(Reach::Settings) {
+            // Another spelling of the site's own address would be levelled.
+            return Replacements::asking(&Pairs::default(), &[], asked);
+        }
         Replacements::asking(&self.relocation.pairs(), &watched, asked)
     }
 

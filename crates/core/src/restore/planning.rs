@@ -176,7 +176,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     if !job.options.refresh && job.in_place.is_none() {
         guard_space(&job, needed)?;
     }
-    let cells = if stays { Vec::new() } else { cells(&definition, &facts.table_prefix) };
+    let cells = if stays || settings_only { Vec::new() } else { cells(&definition, &facts.table_prefix) };
     let packed = packed(&definition, &facts.table_prefix);
     let coded = coded(&definition, &facts.table_prefix);
     let prefix = prefix_change(&job, &facts)?;
@@ -240,6 +240,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         replacements: &replacements,
         table_prefix: job.options.table_prefix.as_deref(),
         put: &keys,
+        put_only: settings_only,
     };
     let selection = Selection::of(&definition, &job.scope, &hosts.others());
     let mut files = file_plans(&source, &definition, &cx, &selection, &mut findings)?;

@@ -203,6 +203,7 @@ fn a_percent_sign_in_parameters_is_doubled_and_a_socket_is_not_taken_for_a_port(
         replacements: &replacements,
         table_prefix: None,
         put: &[],
+        put_only: false,
     };
     let old = "<?php return array('parameters' => array('database_host' => 'h', 'database_port' => '3306', 'database_name' => 'o', 'database_user' => 'o', 'database_password' => 'a%%b', 'database_prefix' => 'ps_'));";
     let config = &definition("prestashop-7").config[0];
@@ -362,8 +363,14 @@ fn a_setting_that_older_configs_lack_gets_a_line_of_its_own() {
     let replacements = Replacements::new(&relocation.pairs(), &[]);
     let put = [KeyPut { key: "mailonline".into(), value: "0".into(), beside: Some("mailer".into()) }];
     let (database, table_prefix) = (None, None);
-    let cx =
-        Context { relocation: &relocation, database, replacements: &replacements, table_prefix, put: &put };
+    let cx = Context {
+        relocation: &relocation,
+        database,
+        replacements: &replacements,
+        table_prefix,
+        put: &put,
+        put_only: false,
+    };
     let text = &edited("joomla", &[("configuration.php", config)], &cx)[0].1;
     let expected = "\tvar $mailer = 'mail'; // as it was\n\tvar $mailonline = '0';\r\n\tvar $db";
     assert!(text.contains(expected), "{text:?}");

@@ -49,7 +49,7 @@ pub fn context<'c>(
     replacements: &'c Replacements,
     database: Option<&'c DatabaseAccess>,
 ) -> Context<'c> {
-    Context { relocation, database, replacements, table_prefix: None, put: &[] }
+    Context { relocation, database, replacements, table_prefix: None, put: &[], put_only: false }
 }
 
 /// Old and new addresses and roots.

@@ -19,6 +19,9 @@ use std::ops::Range;
 /// Plans the edits of a config file.
 pub fn plan(config: &Config, path: &str, text: &[u8], cx: &Context<'_>) -> Result<FilePlan, ConfigError> {
     match config.form {
+        ConfigForm::Htaccess if cx.put_only => {
+            Ok(finish(path, text, Vec::new(), Vec::new(), &mask_of(config)))
+        }
         ConfigForm::Htaccess => {
             let edits = super::htaccess::edits(text, cx.relocation, cx.replacements);
             let mut plan = finish(path, text, edits, Vec::new(), &mask_of(config));
@@ -51,7 +54,11 @@ pub fn plan_checked(
 
 /// Plans the edits of a text file: replacements only.
 pub fn plan_text(path: &str, text: &[u8], cx: &Context<'_>) -> FilePlan {
-    finish(path, text, value::edits(cx.replacements, text, &mut Quiet), Vec::new(), &plain_mask)
+    let edits = match cx.put_only {
+        true => Vec::new(),
+        false => value::edits(cx.replacements, text, &mut Quiet),
+    };
+    finish(path, text, edits, Vec::new(), &plain_mask)
 }
 
 /// Applies a plan and reads every changed value back.
@@ -78,11 +85,13 @@ fn plan_settings(
         if is_secret(&setting.name, key) {
             secrets.push(setting.span.clone());
         }
-        if let (Some(key), false) = (key, setting.shadowed) {
+        if let (Some(key), false) = (key, setting.shadowed || cx.put_only) {
             job.key(&mut plan, setting, key);
         }
     }
-    job.missing(&mut plan);
+    if !cx.put_only {
+        job.missing(&mut plan);
+    }
     for KeyPut { key, value, beside } in cx.put {
         if let Some(setting) = file.setting(key) {
             plan.put.push(key.clone());
@@ -91,11 +100,13 @@ fn plan_settings(
             job.put_beside(&mut plan, neighbour, key, value);
         }
     }
-    job.engine(&mut plan);
-    job.socket(&mut plan);
-    job.hosts_let_in(&mut plan);
-    job.names_let_in(&mut plan);
-    plan_literals(&mut plan, &job, &secrets);
+    if !cx.put_only {
+        job.engine(&mut plan);
+        job.socket(&mut plan);
+        job.hosts_let_in(&mut plan);
+        job.names_let_in(&mut plan);
+        plan_literals(&mut plan, &job, &secrets);
+    }
     plan.edits.sort_by_key(|e| e.span.start);
     plan.changes.sort_by_key(|c| c.line);
     let planned = finish(path, text, std::mem::take(&mut plan.edits), secrets, &mask_of(config));

@@ -63,6 +63,8 @@ pub struct Context<'a> {
     pub table_prefix: Option<&'a str>,
     /// Keys that get a value of their own: switches, the site's name.
     pub put: &'a [KeyPut],
+    /// Whether these alone change, and nothing that hangs on the place: a site at work that is only switched.
+    pub put_only: bool,
 }
 
 pub(super) struct Quiet;

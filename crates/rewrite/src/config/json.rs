@@ -1,5 +1,6 @@
 //! JSON, with the comments and trailing commas that some readers allow. A parser locates the values; nothing else moves.
 
+use super::depth::too_deep;
 use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings, line_of};
 use crate::edit::Edit;
@@ -14,6 +15,7 @@ impl Format for Json {
     fn read(&self, text: &[u8], _: Option<&str>) -> Result<Settings, ConfigError> {
         let unreadable = |why: String| ConfigError::Unreadable(why);
         let words = std::str::from_utf8(text).map_err(|_| unreadable("it is not UTF-8".into()))?;
+        too_deep(text, false).map_or(Ok(()), |why| Err(unreadable(why)))?;
         let parsed = parse_to_ast(words, &CollectOptions::default(), &ParseOptions::default())
             .map_err(|e| unreadable(e.to_string()))?;
         let top = parsed.value.ok_or_else(|| unreadable("it is empty".into()))?;

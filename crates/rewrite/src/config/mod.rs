@@ -2,6 +2,7 @@
 
 pub mod connection;
 pub mod definition;
+mod depth;
 pub mod edit;
 mod env;
 mod file_plan;

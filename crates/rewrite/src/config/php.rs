@@ -4,6 +4,7 @@
 //! interest, and CR LF, a byte order mark or a missing last newline never matter. Expressions are evaluated as far as constants
 //! go (strings, concatenation, `__DIR__`, `dirname(__FILE__)`, constants defined before); the rest is said, not guessed.
 
+use super::depth::{self, Depth};
 use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings};
 use crate::edit::Edit;
@@ -62,16 +63,26 @@ fn parse(text: &[u8], folder: Option<&str>) -> Result<Settings, ConfigError> {
     parser.set_language(&tree_sitter_php::LANGUAGE_PHP.into()).map_err(|_| ConfigError::Grammar)?;
     let tree: Tree =
         parser.parse(text, None).ok_or_else(|| ConfigError::Unreadable("the parser gave up".into()))?;
-    let mut reader =
-        Reader { text, folder, constants: HashMap::new(), settings: Vec::new(), literals: Vec::new() };
+    let mut reader = Reader {
+        text,
+        folder,
+        depth: Depth::default(),
+        constants: HashMap::new(),
+        settings: Vec::new(),
+        literals: Vec::new(),
+    };
     reader.walk(tree.root_node());
     let Reader { settings, literals, .. } = reader;
+    if settings.len() > depth::VALUES {
+        return Err(ConfigError::Unreadable(format!("it sets more than {} values", depth::VALUES)));
+    }
     Ok(Settings { settings, literals, has_errors: tree.root_node().has_error() })
 }
 
 struct Reader<'t> {
     text: &'t [u8],
     folder: Option<&'t str>,
+    depth: Depth,
     constants: HashMap<String, Option<String>>,
     settings: Vec<Setting>,
     literals: Vec<Literal>,
@@ -85,7 +96,7 @@ impl Reader<'_> {
     /// Walks the tree in order, without recursion: config files may nest arrays at will.
     fn walk(&mut self, root: Node<'_>) {
         let mut stack = vec![root];
-        while let Some(node) = stack.pop() {
+        while let Some(node) = stack.pop().filter(|_| self.settings.len() <= depth::VALUES) {
             match node.kind() {
                 "property_element" => self.property(node),
                 "const_element" => self.constant(node),
@@ -173,6 +184,9 @@ impl Reader<'_> {
             return None;
         }
         let mut name = self.source(node).trim_start_matches('$').to_string();
+        if keys.len() > depth::MOST {
+            return None;
+        }
         for key in keys.into_iter().rev() {
             let key = match key {
                 Some(key) => self.key(key)?,
@@ -198,6 +212,9 @@ impl Reader<'_> {
     fn array(&mut self, name: &str, array: Node<'_>) {
         let mut stack = vec![(name.to_string(), array)];
         while let Some((name, array)) = stack.pop() {
+            if name.matches('.').count() > depth::MOST || self.settings.len() > depth::VALUES {
+                continue;
+            }
             let mut next = 0;
             let mut cursor = array.walk();
             let elements: Vec<_> = array.named_children(&mut cursor).collect();
@@ -260,6 +277,7 @@ impl Reader<'_> {
     }
 
     fn evaluate(&self, node: Node<'_>) -> (Option<String>, Expression) {
+        let Some(_step) = self.depth.enter() else { return (None, Expression::Unknown) };
         match node.kind() {
             "string" => {
                 let raw = self.source(node);
@@ -355,7 +373,7 @@ impl Reader<'_> {
                 Expression::Computed { moves: moves(&how_a) || moves(&how_b) }
             }
         };
-        (a.zip(b).map(|(a, b)| a + &b), expression)
+        (a.zip(b).and_then(|(a, b)| depth::joined(a, &b)), expression)
     }
 
     fn call(&self, node: Node<'_>) -> (Option<String>, Expression) {

@@ -1,6 +1,7 @@
 //! Settings modules in Python, as frameworks read them: assignments, dictionaries, lists, paths put together, values of the environment
 //! with something to take without them. A parser locates; nothing is executed; what only a run would tell is said, not guessed.
 
+use super::depth::{self, Depth};
 use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings};
 use crate::edit::Edit;
@@ -16,8 +17,12 @@ impl Format for Python {
         parser.set_language(&tree_sitter_python::LANGUAGE.into()).map_err(|_| ConfigError::Grammar)?;
         let tree =
             parser.parse(text, None).ok_or_else(|| ConfigError::Unreadable("the parser gave up".into()))?;
-        let mut reader = Reader { text, folder, known: HashMap::new(), out: Settings::default() };
+        let mut reader =
+            Reader { text, folder, depth: Depth::default(), known: HashMap::new(), out: Settings::default() };
         reader.walk(tree.root_node());
+        if reader.out.settings.len() > depth::VALUES {
+            return Err(ConfigError::Unreadable(format!("it sets more than {} values", depth::VALUES)));
+        }
         reader.out.has_errors = tree.root_node().has_error();
         Ok(reader.out)
     }
@@ -67,6 +72,7 @@ const UNKNOWN: Found = (None, Expression::Unknown);
 struct Reader<'t> {
     text: &'t [u8],
     folder: Option<&'t str>,
+    depth: Depth,
     /// Names that were set before.
     known: HashMap<String, Found>,
     out: Settings,
@@ -111,13 +117,14 @@ impl Reader<'_> {
 
     /// Walks the statements in order, without recursion, but for the bodies of functions: they run whenever somebody calls them.
     fn walk(&mut self, root: Node<'_>) {
-        let mut stack = vec![root];
-        while let Some(node) = stack.pop() {
+        // With whether it is a statement of its own: a node finds what is around it from the top alone.
+        let mut stack = vec![(root, false)];
+        while let Some((node, alone)) = stack.pop().filter(|_| self.out.settings.len() <= depth::VALUES) {
             match node.kind() {
                 "function_definition" | "lambda" => continue,
                 "assignment" | "augmented_assignment" => self.assignment(node),
                 "call" => self.appended(node),
-                "string" if node.parent().is_none_or(|p| p.kind() != "expression_statement") => {
+                "string" if !alone => {
                     if let (Some(value), Expression::Literal) = self.string(node) {
                         let line = node.start_position().row + 1;
                         self.out.literals.push(Literal { span: node.byte_range(), value, line });
@@ -125,7 +132,8 @@ impl Reader<'_> {
                 }
                 _ => {}
             }
-            stack.extend(named(node).into_iter().rev());
+            let alone = node.kind() == "expression_statement";
+            stack.extend(named(node).into_iter().rev().map(|n| (n, alone)));
         }
     }
 
@@ -182,6 +190,7 @@ impl Reader<'_> {
     }
 
     fn path_of(&self, left: Node<'_>) -> Option<String> {
+        let _step = self.depth.enter()?;
         match left.kind() {
             "identifier" => Some(self.source(left).to_string()),
             "subscript" => {
@@ -199,6 +208,9 @@ impl Reader<'_> {
     fn note(&mut self, name: String, value: Node<'_>, adds: bool) {
         let mut stack = vec![(name, value, adds)];
         while let Some((name, value, adds)) = stack.pop() {
+            if name.matches('.').count() > depth::MOST || self.out.settings.len() > depth::VALUES {
+                continue;
+            }
             match value.kind() {
                 "dictionary" => {
                     let pairs = named(value).into_iter().filter(|n| n.kind() == "pair");
@@ -276,6 +288,7 @@ impl Reader<'_> {
 
     /// What a call takes where a variable of the environment is not set.
     fn fallback<'n>(&self, node: Node<'n>) -> Option<Node<'n>> {
+        let _step = self.depth.enter()?;
         match node.kind() {
             "boolean_operator" => node.child_by_field_name("right"),
             "parenthesized_expression" => named(node).first().and_then(|n| self.fallback(*n)),
@@ -306,6 +319,7 @@ impl Reader<'_> {
     }
 
     fn evaluate(&self, node: Node<'_>) -> Found {
+        let Some(_step) = self.depth.enter() else { return UNKNOWN };
         match node.kind() {
             "string" => self.string(node),
             "concatenated_string" => {
@@ -358,9 +372,11 @@ impl Reader<'_> {
         let ((a, how_a), (b, how_b)) = (self.evaluate(left), self.evaluate(right));
         let expression = both(&how_a, &how_b);
         let value = a.zip(b).and_then(|(a, b)| match operator {
-            Some("/") => Some(joined(&a, &b)),
-            Some("+") => Some(a + &b),
-            Some("%") if a.matches("%s").count() == 1 => Some(a.replacen("%s", &b, 1)),
+            Some("/") => Some(joined(&a, &b)).filter(|w| w.len() <= depth::LONGEST),
+            Some("+") => depth::joined(a, &b),
+            Some("%") if a.matches("%s").count() == 1 && a.len() + b.len() <= depth::LONGEST => {
+                Some(a.replacen("%s", &b, 1))
+            }
             _ => None,
         });
         match operator {
@@ -398,7 +414,7 @@ impl Reader<'_> {
         }
         let parents = object.child_by_field_name("attribute").is_some_and(|a| self.source(a) == "parents");
         match (parents, object.child_by_field_name("object"), key.parse::<usize>()) {
-            (true, Some(path), Ok(n)) => {
+            (true, Some(path), Ok(n)) if n < depth::MOST => {
                 let (value, how) = self.evaluate(path);
                 (value.map(|v| (0..=n).fold(v, |path, _| above(&path))), how)
             }
@@ -458,7 +474,8 @@ impl Reader<'_> {
     fn join(&self, start: Found, rest: &[Node<'_>]) -> Found {
         rest.iter().fold(start, |(path, how), node| {
             let (name, other) = self.evaluate(*node);
-            (path.zip(name).map(|(path, name)| joined(&path, &name)), both(&how, &other))
+            let whole = path.zip(name).map(|(path, name)| joined(&path, &name));
+            (whole.filter(|w| w.len() <= depth::LONGEST), both(&how, &other))
         })
     }
 

@@ -38,6 +38,12 @@ fn parse(text: &[u8]) -> Result<Settings, ConfigError> {
             Event::Start(element) => {
                 let name = attributes(text, &element, &above, &mut out)?;
                 above.push(name);
+                if above.len() > 2 * super::depth::MOST {
+                    return Err(unreadable(format!(
+                        "it nests more than {} levels deep",
+                        2 * super::depth::MOST
+                    )));
+                }
             }
             Event::Empty(element) => {
                 attributes(text, &element, &above, &mut out)?;

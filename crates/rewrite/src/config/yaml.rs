@@ -3,6 +3,7 @@
 //! What is more than that (lists, anchors, blocks of text) is passed over and stays as it is. A full reader would tell values, but not
 //! where they stand, and writing the file anew would lose its comments.
 
+use super::depth::too_deep;
 use super::format::Format;
 use super::settings::{ConfigError, Expression, Literal, Setting, Settings, each_line};
 use crate::edit::Edit;
@@ -111,6 +112,13 @@ fn verify(before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<
         return Err("it is JSON, not YAML".into());
     }
     let read = |text: &[u8]| {
+        too_deep(text, true).map_or(Ok(()), Err)?;
+        // Each may stand for all that holds the ones before it.
+        let aliases =
+            text.windows(3).filter(|w| matches!(w[0], b' ' | b'[' | b',') && w[1] == b'*' && w[2] > b' ');
+        if aliases.count() > MOST_ALIASES {
+            return Err("it refers to parts of itself too often".to_string());
+        }
         let text = std::str::from_utf8(text).map_err(|_| "it is not UTF-8".to_string())?;
         let documents = Yaml::load_from_str(text).map_err(|e| format!("it is no YAML: {e}"))?;
         let mut leaves = BTreeMap::new();
@@ -131,6 +139,9 @@ fn verify(before: &[u8], after: &[u8], expected: &[(String, String)]) -> Result<
         None => Ok(()),
     }
 }
+
+/// References of a document to parts of itself.
+const MOST_ALIASES: usize = 20;
 
 /// Collects the scalars of a document by their way from the top.
 fn leaves_of(node: &Yaml<'_>, way: String, out: &mut BTreeMap<String, String>) {

@@ -463,7 +463,9 @@ impl<'a> Worker<'a> {
                 next += 1;
             }
             let hot = next > first || (repair && value.kind == ValueKind::Text);
-            if hot && !settled.contains(&i) && !self.edits[..declared].iter().any(|e| e.span == value.span) {
+            // What is declared of a value deals with all of it, also where the edit is of a literal's digits alone.
+            let inside = |e: &Edit| e.span.start < value.span.end && value.span.start < e.span.end;
+            if hot && !settled.contains(&i) && !self.edits[..declared].iter().any(inside) {
                 if self.short_value(i, row, value, &hits[first..next], start, quoting) {
                     let inside = value.literal.start + 1;
                     self.edits.extend(self.short.edits.drain(..).map(|e| e.shifted(inside)));
@@ -477,6 +479,14 @@ impl<'a> Worker<'a> {
         }
         if declared > 0 {
             self.edits.sort_by_key(|e| e.span.start);
+            // Two rules may mean one value; the first one counts.
+            let mut end = 0;
+            self.edits.retain(|e| {
+                e.span.start >= end && {
+                    end = e.span.end.max(end);
+                    true
+                }
+            });
         }
     }
 

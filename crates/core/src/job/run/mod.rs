@@ -430,7 +430,10 @@ pub fn readable_dump(path: &Path) -> Result<(), Refused> {
         return Err(Refused::DumpIsArchive(path.to_path_buf()));
     }
     // A pipe can be read but once; whatever else fails is told by who reads all of it.
-    let opened = || open_text(std::fs::File::open(path).ok().filter(|_| path.is_file())?).err();
+    let opened = || match path.is_file() {
+        true => open_text(std::fs::File::open(path).ok()?).err(),
+        false => None,
+    };
     match opened().and_then(|e| e.get_ref()?.downcast_ref::<Unread>().copied()) {
         Some(is) => Err(Refused::NotADump { path: path.to_path_buf(), is }),
         None => Ok(()),
