@@ -272,6 +272,23 @@ fn look(folder: &Path, run: &str, forgets: bool) -> Result<Undo, UndoError> {
     })
 }
 
+/// A run of which everything is there that going back needs.
+#[derive(Debug)]
+pub struct ReadyUndo<'u> {
+    undo: &'u Undo,
+    access: Option<&'u DatabaseAccess>,
+}
+
+impl ReadyUndo<'_> {
+    /// Goes back.
+    ///
+    /// # Errors
+    /// Where a file or the database fails; the same run can be undone again then.
+    pub fn carry_out(&self, find: FindTree<'_>, book: &Run, watch: &dyn Watch) -> Result<Done, UndoError> {
+        self.undo.carry_out(self.access, find, book, watch)
+    }
+}
+
 impl Undo {
     /// Says what would happen to files, in folders that `find` finds.
     pub fn look(&self, find: FindTree<'_>) -> Result<Undone, UndoError> {
@@ -300,25 +317,40 @@ impl Undo {
         Some(time::OffsetDateTime::parse(at, format).ok()?.unix_timestamp())
     }
 
-    /// Looks whether everything is there that going back needs, and is what it was. Nothing is changed. Without `access` the database is
-    /// not looked into.
+    /// Looks whether all folders and files are there that going back needs, and are what they were. Nothing is changed.
     ///
     /// # Errors
     /// [`UndoError::Gone`] with what is missing.
-    pub fn verify(&self, access: Option<&DatabaseAccess>) -> Result<(), UndoError> {
-        const NAMED: usize = 8;
+    pub fn verify_files(&self) -> Result<(), UndoError> {
         let ended = self.ended.is_some();
-        let mut missing = Vec::new();
-        if let Some(exchange) = &self.exchange {
-            missing.extend(exchange.missing(access, ended).map_err(Box::new)?);
-        }
+        let mut missing = self.exchange.as_ref().map(Exchange::missing_paths).unwrap_or_default();
         missing.extend(change_log::missing(&self.kept, self.target.is_some() && ended));
         if let Some(rows) = self.rows.as_ref().filter(|rows| !rows.exists()) {
             missing.push(rows.display().to_string());
         }
-        if let Some(kept) = &self.kept_dump {
-            missing.extend(damaged(kept));
+        missing.extend(
+            self.kept_dump.iter().filter(|kept| !kept.exists()).map(|kept| kept.display().to_string()),
+        );
+        self.is_there(missing)
+    }
+
+    /// Looks at everything that going back needs: files, tables, and a kept dump to its last byte. Nothing is changed, and nothing can be
+    /// undone without this. `access` opens the database that the run filled.
+    ///
+    /// # Errors
+    /// [`UndoError::Gone`] with what is missing.
+    pub fn ready<'u>(&'u self, access: Option<&'u DatabaseAccess>) -> Result<ReadyUndo<'u>, UndoError> {
+        self.verify_files()?;
+        let mut missing: Vec<String> = self.kept_dump.iter().filter_map(|kept| damaged(kept)).collect();
+        if let Some(exchange) = &self.exchange {
+            missing.extend(exchange.missing_tables(access, self.ended.is_some()).map_err(Box::new)?);
         }
+        self.is_there(missing)?;
+        Ok(ReadyUndo { undo: self, access })
+    }
+
+    fn is_there(&self, mut missing: Vec<String>) -> Result<(), UndoError> {
+        const NAMED: usize = 8;
         if missing.is_empty() {
             return Ok(());
         }
@@ -328,8 +360,7 @@ impl Undo {
         Err(UndoError::Gone { run: self.run.clone(), missing })
     }
 
-    /// Goes back, once everything that this needs was looked at. `access` opens the database that the run filled.
-    pub fn carry_out(
+    fn carry_out(
         &self,
         access: Option<&DatabaseAccess>,
         find: FindTree<'_>,
@@ -337,7 +368,6 @@ impl Undo {
         watch: &dyn Watch,
     ) -> Result<Done, UndoError> {
         let mut done = Done::default();
-        self.verify(access)?;
         if let Some(exchange) = &self.exchange {
             book.step(StepKind::ExchangeBack, serde_json::json!({ "target": self.target }))?;
             exchange.back(access).map_err(Box::new)?;

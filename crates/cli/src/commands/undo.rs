@@ -75,6 +75,10 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
     if args.dry_run {
         return preview(undo, args.forget);
     }
+    if !args.forget {
+        // Before anybody is asked for a password.
+        undo.verify_files()?;
+    }
     let mut access = undo.database.as_deref().map(DatabaseAccess::parse).transpose()?;
     // A site that was changed where it lies knows its own way in.
     let in_place = undo.rows.is_some() || undo.in_place;
@@ -84,16 +88,14 @@ pub fn run(style: Style, args: &UndoArgs) -> Result<Report, CommandError> {
         (Some(access), None) => args.password.complete(access)?,
         (None, _) => {}
     }
-    if !args.forget {
-        undo.verify(access.as_ref())?;
-    }
+    let ready = if args.forget { None } else { Some(undo.ready(access.as_ref())?) };
     let word = if args.forget { "forgets" } else { "undoes" };
     let detail = serde_json::json!({ word: undo.run, "database": undo.database });
     let (book, _locks) = context::begin_undo(detail, &[undo.target.clone(), undo.database.clone()])?;
     let progress = Progress::new(style);
-    let done = match args.forget {
-        true => undo.forget(access.as_ref(), &book).map(|()| Done::default()),
-        false => undo.carry_out(access.as_ref(), &|root| Here.tree(root), &book, &progress),
+    let done = match &ready {
+        None => undo.forget(access.as_ref(), &book).map(|()| Done::default()),
+        Some(ready) => ready.carry_out(&|root| Here.tree(root), &book, &progress),
     };
     match done {
         Ok(done) => {
@@ -138,7 +140,7 @@ fn beside(facts: &mut Facts, undo: &Undo) {
 
 fn preview(undo: Undo, forgets: bool) -> Result<Report, CommandError> {
     if !forgets {
-        undo.verify(None)?;
+        undo.verify_files()?;
     }
     let files = undo.look(&|root| Here.tree(root))?;
     let ended = undo.ended.is_some();

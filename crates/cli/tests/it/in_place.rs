@@ -394,6 +394,27 @@ fn club_on_postgres(bench: &Bench, server: &postgres::Server, user: &str, sql: &
 }
 
 #[test]
+fn a_schema_that_lay_aside_and_is_gone_is_missed_before_anything_is_undone() {
+    for loss in ["DROP SCHEMA %I CASCADE", "DROP TABLE %I.notes CASCADE"] {
+        let Some(server) = postgres::Server::start() else { return };
+        let bench = Bench::new();
+        club_on_postgres(&bench, &server, "zp", POSTGRES_KNOTS);
+        let restored = bench.run(&["restore", "a.tar.zst", "--in-place"]);
+        assert!(restored.code <= 1, "{restored:?}");
+        let aside = "SELECT nspname FROM pg_namespace WHERE nspname NOT LIKE 'pg\\_%' AND nspname NOT IN ('public','information_schema')";
+        bench.write(
+            "x.sql",
+            format!("DO $$ DECLARE s text; BEGIN FOR s IN {aside} LOOP EXECUTE format('{loss}', s); END LOOP; END $$;"),
+        );
+        server.load("club", &bench.path("x.sql"));
+        let before =
+            (files(&bench.path("site")), server.dump("club", &["--no-owner"]).replace("restrict", "").len());
+        bench.run(&["undo", "last"]).expect(3).says(&["is gone"]);
+        assert_eq!(before.0, files(&bench.path("site")), "{loss}");
+    }
+}
+
+#[test]
 fn tables_of_postgres_take_their_places_in_one_transaction() {
     let Some(server) = postgres::Server::start() else { return };
     let bench = Bench::new();

@@ -4,6 +4,7 @@
 //! - `damage`: archives that were harmed on the way, and hostile ones
 //! - `guards`: what is refused, with exit code and advice
 //! - `databases`: the database commands on real servers: round trips, guards, continuing, going back
+//! - `at_work`: what is left alone at a site at work, and what is looked at first
 //! - `copies`: from server to server, brought up to date, interrupted, taken back
 //! - `dumps`: `readdress`, and PHP as the judge of serialized values
 //! - `engines`: sites on PostgreSQL and SQLite, cloned straight
@@ -22,6 +23,7 @@
 
 #![allow(clippy::unwrap_used, reason = "a failing unwrap is a failing test")]
 
+mod at_work;
 mod beside;
 mod common;
 mod copies;

@@ -299,34 +299,39 @@ impl Exchange {
         Ok(())
     }
 
-    /// What [`Exchange::back`] needs and is not there, or is not what it was. Nothing is changed.
+    /// Folders and files that [`Exchange::back`] needs and that are not there, or are not what they were.
+    pub fn missing_paths(&self) -> Vec<String> {
+        let missing = |(made, place, identity): &(PathBuf, PathBuf, (u64, u64))| {
+            if fsx::identity(made) == Some(*identity) {
+                // It never took its place, or has left it again.
+                return None;
+            }
+            if fsx::identity(place) != Some(*identity) {
+                return Some(format!("{} as the run made it", place.display()));
+            }
+            std::fs::symlink_metadata(made).is_err().then(|| made.display().to_string())
+        };
+        self.paths.iter().filter_map(missing).collect()
+    }
+
+    /// The same of tables.
     ///
     /// # Errors
     /// Where the database cannot be asked.
-    pub fn missing(&self, access: Option<&DatabaseAccess>, ended: bool) -> Result<Vec<String>, RestoreError> {
-        let mut missing = Vec::new();
-        for (made, place, identity) in &self.paths {
-            if fsx::identity(made) == Some(*identity) {
-                // It never took its place, or has left it again.
-                continue;
-            }
-            if fsx::identity(place) != Some(*identity) {
-                missing.push(format!("{} as the run made it", place.display()));
-            } else if std::fs::symlink_metadata(made).is_err() {
-                missing.push(made.display().to_string());
-            }
-        }
+    pub fn missing_tables(
+        &self,
+        access: Option<&DatabaseAccess>,
+        ended: bool,
+    ) -> Result<Vec<String>, RestoreError> {
         match access {
-            Some(access) if !self.tables.is_empty() => {
+            _ if self.tables.is_empty() => Ok(Vec::new()),
+            Some(access) => {
                 let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
                 let former = self.former_tables.as_ref();
-                let gone =
-                    loader.missing_aside(&self.tables, former, ended).map_err(RestoreError::Database)?;
-                missing.extend(gone);
+                loader.missing_aside(&self.tables, former, ended).map_err(RestoreError::Database)
             }
-            _ => {}
+            None => Ok(vec!["the way into the database whose tables were exchanged".into()]),
         }
-        Ok(missing)
     }
 
     /// Lets what was there take its place again.

@@ -132,7 +132,7 @@ fn undone(given: &Given, run: &str) {
     let folder = given.world.folder.join(LOGBOOK);
     let undo = undo::plan(&folder, run).unwrap();
     let book = Run::begin(&folder, "undo", json!({ "undoes": run }), clock).unwrap();
-    undo.carry_out(None, &|root| given.world.tree(root), &book, &Silent).unwrap();
+    undo.ready(None).unwrap().carry_out(&|root| given.world.tree(root), &book, &Silent).unwrap();
     book.end(Outcome::Done, json!({})).unwrap();
 }
 

@@ -29,9 +29,10 @@ pub(super) fn take_back(
             Some(access)
         }
     };
+    let ready = undo.ready(access.as_ref())?;
     let detail = serde_json::json!({ "undoes": run, "database": undo.database });
     let book = Run::begin(&folder, "undo", detail, world.clock())?;
-    match undo.carry_out(access.as_ref(), &find, &book, &Silent) {
+    match ready.carry_out(&find, &book, &Silent) {
         Ok(done) => Ok(book.end(Outcome::Done, serde_json::to_value(&done).unwrap_or_default())?),
         Err(e) => {
             let _ = book.end(Outcome::Failed, serde_json::json!({ "error": e.to_string() }));

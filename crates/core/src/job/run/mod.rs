@@ -429,7 +429,11 @@ pub fn readable_dump(path: &Path) -> Result<(), Refused> {
     if named_like_archive(path) {
         return Err(Refused::DumpIsArchive(path.to_path_buf()));
     }
-    // A pipe can be read but once; whatever else fails is told by who reads all of it.
+    is_dump(path)
+}
+
+/// Refuses a file whose first bytes are of no dump. A pipe can be read but once; whatever else fails is told by who reads all of it.
+fn is_dump(path: &Path) -> Result<(), Refused> {
     let opened = || match path.is_file() {
         true => open_text(std::fs::File::open(path).ok()?).err(),
         false => None,

@@ -1,6 +1,6 @@
 //! Rewrites a dump alone, from file to file or through a pipe.
 
-use super::{Failure, How, Refused, RunError, World, writable_dump};
+use super::{Failure, How, Refused, RunError, World, is_dump, writable_dump};
 use crate::dump::dialect::Dialect;
 use crate::dump::prefix::PrefixChange;
 use crate::dump::rules::{DatabaseMove, Keep, Rewritten, Rules, Start};
@@ -161,6 +161,7 @@ impl Work<'_> {
         let (input, total): (Box<dyn Read + Send>, Option<u64>) = match &self.options.input {
             FileOrPipe::Pipe => (Box::new(self.world.input().at(path)?), None),
             FileOrPipe::File(file) => {
+                is_dump(file)?;
                 let file = File::open(&**file).at(path)?;
                 let total = file.metadata().map(|m| m.len()).ok();
                 (Box::new(file), total)

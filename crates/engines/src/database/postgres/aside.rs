@@ -12,6 +12,7 @@ use crate::database::DatabaseError;
 use crate::database::journal::{FormerThing, Mark};
 use crate::database::loading::AsideName;
 use crate::finding::{Code, Finding};
+use crate::vet::Phase;
 use ::postgres::Client;
 use ::postgres::error::SqlState;
 use std::collections::BTreeSet;
@@ -273,7 +274,15 @@ impl PostgresLoader {
     pub(super) fn exchange_schemas(&mut self) -> Result<Duration, DatabaseError> {
         let Some(aside) = self.aside.take() else { return Ok(Duration::ZERO) };
         let began = Instant::now();
+        // Views of the dump come behind the rows: those that were there make room for them.
+        let plain = |name: &str| name.rsplit('.').next().unwrap_or(name).trim_matches('"').to_string();
+        let views: BTreeSet<String> =
+            self.later.all().iter().filter(|l| l.phase == Phase::View).map(|l| plain(&l.name)).collect();
         for thing in movable(self.within()?, &aside.old, "public")? {
+            let is_view = thing.kind.ends_with("VIEW");
+            if is_view && thing.table.as_ref().is_some_and(|view| views.contains(view)) {
+                continue;
+            }
             if thing.table.as_ref().is_some_and(|table| aside.brings.contains(table)) {
                 continue;
             }
