@@ -24,6 +24,7 @@ pub mod row_by_row;
 mod rows;
 pub mod run;
 pub mod source;
+pub mod stays_live;
 pub mod target_tables;
 pub mod tidy;
 mod unpack;

@@ -21,6 +21,7 @@ use crate::restore::planning::plan;
 use crate::restore::push;
 use crate::restore::restored::Restored;
 use crate::restore::run as work;
+use crate::restore::stays_live;
 use crate::survey::{Survey, SurveyJob, survey};
 use crate::table_scope::TableScope;
 use crate::tree::noticing;
@@ -192,7 +193,12 @@ pub(super) fn run(
         [Some(to_text(&job.options.target).into_owned()), job.database.as_ref().map(|access| access.url())];
     let locks = if how.dry_run { Vec::new() } else { lock(world, &things)? };
     let known = world.definitions().map_err(RunError::from)?;
-    let plan = plan(job, &known, watch)?;
+    let mut plan = plan(job, &known, watch)?;
+    if kind == Kind::Clone && !plan.job.options.refresh && !plan.job.options.push {
+        let stays = stays_live::findings(&plan);
+        plan.findings.extend(stays);
+    }
+    let plan = plan;
     if how.dry_run {
         let done = work::preview(&plan, how.samples, watch)?;
         let findings = done.all_findings(&plan);
