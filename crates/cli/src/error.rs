@@ -287,6 +287,10 @@ impl From<Refused> for CommandError {
             }
             Refused::NoDump(_) => (Exit::Usage, "check the spelling of the path".into()),
             Refused::DumpIsFolder(_) => (Exit::Usage, "name the .sql, .sql.gz or .sql.zst file".into()),
+            Refused::Overwrites { .. } => (
+                Exit::Refused,
+                "nothing was changed; carry over by hand what is needed, then go over the rest with --overwrite (zporter undo brings it back)".into(),
+            ),
             Refused::NotADump { is, .. } => (Exit::Damaged, is.cure.into()),
             Refused::EmptyDump(_) => {
                 (Exit::Damaged, "export it again, and compare the size of what arrived".into())

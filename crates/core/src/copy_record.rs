@@ -10,6 +10,7 @@ use crate::tree::{Links, Tree, read_small, write_whole};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
+use std::time::{SystemTime, UNIX_EPOCH};
 
 /// Its name, in the copy's folder. It is never packed.
 pub const NAME: &str = ".zporter-copy.json";
@@ -30,6 +31,9 @@ pub struct Record {
     pub settings: BTreeMap<String, String>,
     /// The run that made it.
     pub run: String,
+    /// When that had written its last file, in seconds since 1970: what changed later was changed by somebody else.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub ended: Option<i64>,
     /// What tables were like when they were carried last, by their names at the source.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub fingerprints: BTreeMap<String, Fingerprint>,
@@ -76,11 +80,24 @@ impl Record {
         serde_json::from_slice(&bytes).ok()
     }
 
+    /// Notes in the record of a copy that all of it is written now.
+    pub(crate) fn note_end(copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
+        let path = copy.root().join(NAME);
+        let Some(mut record) = Record::read(copy) else { return Ok(()) };
+        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
+        record.ended = i64::try_from(now).ok();
+        let text = serde_json::to_vec_pretty(&record).map_err(std::io::Error::from).at(&path)?;
+        change_log.replace(&path)?;
+        write_whole(copy, &path, &text, Some(0o600)).at(&path)
+    }
+
     /// Writes it into a copy.
     pub(crate) fn write(&self, copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
         let path = copy.root().join(NAME);
         // A copy that is as it was keeps its record.
-        if Record::read(copy).is_some_and(|there| Record { run: self.run.clone(), ..there } == *self) {
+        if Record::read(copy)
+            .is_some_and(|there| Record { run: self.run.clone(), ended: self.ended, ..there } == *self)
+        {
             return Ok(());
         }
         let text = serde_json::to_vec_pretty(self).map_err(std::io::Error::from).at(&path)?;

@@ -152,6 +152,8 @@ codes! {
     ConfigKeyMissing = Attention,
     /// A key holds an address that is none of the site's old ones.
     ConfigOtherAddress = Attention,
+    /// What changed on the side that is written since a copy was made is gone over.
+    Overwrites = Attention,
     /// A copy acts on the outside as the live site does.
     StaysLive = Attention,
     /// Settings changed at the source since the copy was made; the copy keeps its own.

@@ -294,3 +294,83 @@ fn what_waits_on_the_disk_meanwhile_is_for_nobody_elses_eyes() {
     let _ = child.kill();
     child.wait().unwrap();
 }
+
+#[test]
+fn a_refresh_and_a_push_go_over_nobodys_work_unasked() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (site, database) = bench.live(server, Variant::Joomla310);
+    let new = server.new_database();
+    bench.write("pw", &new.password);
+    let p = &site.prefix;
+    let rows = |table: &str| {
+        format!(
+            "CREATE TABLE `{p}{table}` (id int PRIMARY KEY, t text);\nINSERT INTO `{p}{table}` VALUES (1, 'one');\n"
+        )
+    };
+    server.load_with_client(&database, &(rows("plans") + &rows("notes")));
+    let url = new.tcp_url(server);
+    let to = ["--address", "http://dev.test/d", "--database", &url, "--database-password-file", "pw"];
+    let clone = |from: &str, target: &str, more: &[&str]| {
+        let place: &[&str] = if more.contains(&"--push") { &[] } else { &to };
+        bench.run(&[&["clone", from, target], place, more].concat())
+    };
+    let made = clone("old", "dev", &["--set", "mail=off"]);
+    assert!(made.code <= 1, "{made:?}");
+    std::thread::sleep(Duration::from_millis(1200));
+    let state = |folder: &str, database| (tree(&bench.path(folder)), server.content(database));
+    // Nobody did anything in the copy: it is brought up to date without a question.
+    server.load_with_client(&database, &format!("UPDATE `{p}plans` SET t = 'two';"));
+    bench.write("old/index.php", "<?php // changed at the source\n");
+    let done = clone("old", "dev", &["--refresh"]);
+    assert!(done.code <= 1 && !done.stdout.contains("overwritten"), "{done:?}");
+    assert!(bench.read("dev/index.php").contains("at the source"));
+    std::thread::sleep(Duration::from_millis(1200));
+    // Somebody worked in the copy, in rows and in files that both have.
+    server.load_with_client(&new, &format!("UPDATE `{p}notes` SET t = 'my own work';"));
+    bench.write("dev/index.php", "<?php // my own work\n");
+    bench.write("dev/mine.php", "<?php // mine alone\n");
+    bench.write("old/index.php", "<?php // changed again at the source\n");
+    server.load_with_client(&database, &format!("UPDATE `{p}notes` SET t = 'three';"));
+    let before = state("dev", &new);
+    let named = format!("{p}notes");
+    let asked = clone("old", "dev", &["--refresh", "--dry-run"]).expect(1);
+    asked.says(&["would be overwritten", &named, "index.php"]);
+    let refused = clone("old", "dev", &["--refresh"]).expect(3);
+    assert!(!refused.stderr.contains(&format!("{p}plans")), "{refused:?}");
+    refused.says(&[&named, "index.php", "--overwrite"]);
+    clone("old", "dev", &["--refresh", "--delete-gone"]).expect(3).says(&["mine.php"]);
+    assert!(before == state("dev", &new));
+    // The other way: somebody worked at the live site since.
+    let live = state("old", &database);
+    let refused = clone("dev", "old", &["--push"]).expect(3);
+    refused.says(&[&named, "index.php", "--overwrite"]);
+    assert!(live == state("old", &database));
+    let done = clone("old", "dev", &["--refresh", "--overwrite"]).expect(1);
+    done.says(&["overwritten", &named, "index.php"]);
+    assert!(bench.read("dev/index.php").contains("changed again"));
+    bench.run(&["undo", "last", "--database-password-file", "pw"]).expect(0);
+    assert!(bench.read("dev/index.php").contains("my own work"));
+    assert!(server.content(&new).contains("my own work"));
+    let done = clone("dev", "old", &["--push", "--overwrite"]).expect(1);
+    done.says(&["overwritten", &named, "index.php"]);
+    assert!(bench.read("old/index.php").contains("my own work"));
+}
+
+#[test]
+fn a_copy_says_what_of_it_stays_live() {
+    let bench = Bench::new();
+    bench.site(Variant::PrestaShop16);
+    let to = ["--address", "http://dev.test", "--database", "mysql://u@h/n", "--dump-to", "n.sql"];
+    let told = ["sends mail", "PS_WEBSERVICE", "set it by hand in the copy"];
+    bench.run(&[&["clone", "old", "new", "--dump", "old.sql"], &to[..]].concat()).expect(1).says(&told);
+    let quiet = ["clone", "old", "two", "--dump", "old.sql", "--set", "mail=off"];
+    let to = ["--address", "http://dev.test", "--database", "mysql://u@h/n", "--dump-to", "m.sql"];
+    let done = bench.run(&[&quiet, &to[..]].concat()).expect(1);
+    assert!(!done.stdout.contains("sends mail"), "{done:?}");
+    // A move is no copy beside its site.
+    let to = ["--address", "http://dev.test", "--database", "mysql://u@h/n", "--dump-to", "o.sql"];
+    bench.run(&["pack", "old", "--dump", "old.sql", "-o", "a.tar.zst"]).expect(0);
+    let restored = bench.run(&[&["restore", "a.tar.zst", "three"], &to[..]].concat());
+    assert!(!restored.stdout.contains("stay live"), "{restored:?}");
+}

@@ -88,7 +88,8 @@ fn a_chain_of_runs_is_undone_one_after_the_other() {
         .unwrap()
         .0;
     std::fs::write(bench.path("old").join(&css), "body { color: green }").unwrap();
-    assert!(clone(&["--refresh"]).code <= 1);
+    let refreshed = clone(&["--refresh"]);
+    assert!(refreshed.code <= 1, "{refreshed:?}");
     let second = bench.last_run();
     std::thread::sleep(Duration::from_millis(2100));
     bench.run(&["undo", &second]).expect(0);

@@ -194,6 +194,10 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone", "x-excludes" = ["refresh", "address", "database", "dump-to", "host-as", "table-prefix", "set", "site-name", "admin-email", "admin-password-file"]))]
     pub push: bool,
+    /// Go over what changed since the copy was made on the side that is written: tables, files. Without it such a refresh or push stops and lists them
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone"))]
+    pub overwrite: bool,
     /// Switch of the site while it is read, such as maintenance=on: set first, put back at the end whatever happens
     #[serde(default, rename = "while", skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "NAME=STATE", "x-group" = "The old place", "x-in" = "clone"))]

@@ -7,7 +7,7 @@ use crate::contents::SiteContents;
 use crate::copy_record::{Fingerprint, Record};
 use crate::database::load::plain_name;
 use crate::database::servers;
-use crate::database::stream::fingerprint;
+use crate::database::stream::{fingerprint, full_names, print_and_shape};
 use crate::dump::prefix::PrefixChange;
 use crate::place::DatabaseAccess;
 use crate::system::Definition;
@@ -48,7 +48,7 @@ pub(super) fn standing(
     }
     let wanted = known.keys().map(|table| (table, name_in_copy(table, prefix)));
     let wanted: Vec<_> = wanted.filter(|(_, here)| there.contains(here)).collect();
-    for (table, here, now) in both(contents, access, &wanted) {
+    for (table, here, now) in both(contents, access, &wanted, Asked::Servers) {
         let then = &known[table];
         if now == *then {
             out.unchanged.push((table.clone(), here));
@@ -62,20 +62,39 @@ pub(super) fn standing(
 /// Checksum of a table's rows, and the statement that makes it, if a server tells.
 type Told = Option<(u64, Vec<u8>)>;
 
+/// Who tells what a table's rows are.
+#[derive(Clone, Copy)]
+enum Asked {
+    /// Servers that have checksums.
+    Servers,
+    /// The rows themselves, where a server has none.
+    Rows,
+}
+
 /// Asks for the fingerprints of tables at the source and in the copy, of both at a time. What nobody can tell is left out.
 fn both<'t>(
     contents: &SiteContents,
     access: &DatabaseAccess,
     tables: &[(&'t String, String)],
+    by: Asked,
 ) -> Vec<(&'t String, String, Fingerprint)> {
     let in_copy = || -> Option<Vec<Told>> {
         let mut copy = servers::snapshot(access).ok()?;
-        Some(tables.iter().map(|(_, here)| fingerprint(&mut *copy, here).ok().flatten()).collect())
+        let full = full_names(&mut *copy).ok()?;
+        let ask = |here: &String| match by {
+            Asked::Servers => fingerprint(&mut *copy, here).ok().flatten(),
+            Asked::Rows => print_and_shape(&mut *copy, full.get(here).unwrap_or(here)).ok(),
+        };
+        Some(tables.iter().map(|(_, here)| here).map(ask).collect())
     };
     let (source, copy) = std::thread::scope(|scope| {
         // Two servers, or two cores of one.
         let asked = crate::threads::start_in(scope, in_copy);
-        let source: Vec<_> = tables.iter().map(|(table, _)| contents.live()?.fingerprint(table)).collect();
+        let ask = |table: &String| match by {
+            Asked::Servers => contents.live()?.fingerprint(table),
+            Asked::Rows => contents.live()?.print(table).ok().flatten(),
+        };
+        let source: Vec<_> = tables.iter().map(|(table, _)| ask(table)).collect();
         (source, asked.ok().and_then(|asked| asked.join().ok().flatten()).unwrap_or_default())
     });
     let all = tables.iter().zip(source).zip(copy);
@@ -119,7 +138,7 @@ pub(super) fn fingerprints(
             carried.push((table, name_in_copy(table, plan.prefix.as_ref())));
         }
     }
-    for (table, _, fingerprint) in both(contents, access, &carried) {
+    for (table, _, fingerprint) in both(contents, access, &carried, Asked::Rows) {
         out.insert(table.clone(), fingerprint);
     }
     (out, rewritten_by(contents, &plan.definition))

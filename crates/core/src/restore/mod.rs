@@ -13,6 +13,7 @@ pub mod live;
 mod locate;
 mod old_place;
 mod outlook;
+pub mod overwrites;
 pub mod owner;
 mod ownership;
 pub mod plan;

@@ -4,6 +4,7 @@ use super::RestoreError;
 use super::locate::{EntryPlace, Locate};
 pub use super::outlook::Outlook;
 use super::plan::RestorePlan;
+use super::push;
 use crate::archive::read::{Entry, EntryKind};
 use crate::copy_record;
 use crate::select::{Decision, Selection};
@@ -96,8 +97,12 @@ impl Outlook {
             seen.insert(path);
             ControlFlow::Continue(())
         });
+        let switches = push::files_that_stay(&plan.definition);
         let stays = |below: &Path, path: &Path| {
-            own.is_match(below) || plan.settings.holds_file(below) || seen.contains(path)
+            own.is_match(below)
+                || switches.is_match(below)
+                || plan.settings.holds_file(below)
+                || seen.contains(path)
         };
         let gone = gone(&*plan.job.tree, &selection, stays);
         out.gone = gone.iter().map(|p| p.strip_prefix(target).unwrap_or(p).display().to_string()).collect();

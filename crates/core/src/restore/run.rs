@@ -177,6 +177,7 @@ pub fn run(
             run: book.id().to_string(),
             fingerprints,
             rewritten_by,
+            ended: None,
         };
         record.write(&*plan.job.tree, &mut change_log)?;
     }
@@ -187,6 +188,9 @@ pub fn run(
         total.tidy = tidy::tidy(&plan.job.tree, &plan.definition, plan.job.options.tidy)?;
     }
     ownership::settle(plan, &change_log)?;
+    if plan.job.contents.is_some() && !plan.job.options.push && whole {
+        Record::note_end(&*plan.job.tree, &mut change_log)?;
+    }
     if whole
         && first
         && let Some(warning) = ownership::unwritable(plan)

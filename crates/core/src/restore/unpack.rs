@@ -352,8 +352,11 @@ impl<'p, 'w> Unpack<'p, 'w> {
     /// Looks for files of the copy that are no longer at the source, and takes them away if asked to.
     fn gone(&mut self, delete: bool) -> Result<(), RestoreError> {
         let target = self.plan.job.folder().to_path_buf();
+        // Files that are switches were put there for the copy: without them it would mail, or show itself.
+        let switches = push::files_that_stay(&self.plan.definition);
         let stays = |below: &Path, path: &Path| {
             self.is_own(below)
+                || switches.is_match(below)
                 || self.plan.settings.holds_file(below)
                 || self.seen.contains(&self.hasher.hash_one(path))
         };

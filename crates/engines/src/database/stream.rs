@@ -4,12 +4,14 @@
 //! the server stops answering in the middle.
 
 use super::DatabaseError;
+use super::loading::plain_name;
 use super::servers;
 use super::snapshot::{DumpOut, Snapshot, TableFacts, Whole};
 use crate::dump::rules::Keep;
 use crate::event::Findings;
 use crate::pipe::{PipeReader, pipe};
 use crate::place::DatabaseAccess;
+use std::collections::BTreeMap;
 use std::io::{self, Read};
 use std::ops::ControlFlow;
 use std::sync::mpsc::{Receiver, channel};
@@ -95,6 +97,17 @@ impl DatabaseStream {
         self.ask(|snapshot| fingerprint(snapshot, table)).ok()?
     }
 
+    /// The same, with a hash of the rows where the server has no checksums.
+    ///
+    /// # Errors
+    /// Where the table cannot be read.
+    pub fn print(&self, table: &str) -> Result<Option<(u64, Vec<u8>)>, DatabaseError> {
+        match self.tables.iter().any(|(t, rows)| t.name == table && *rows) {
+            true => self.ask(|snapshot| print_and_shape(snapshot, table)).map(Some),
+            false => Ok(None),
+        }
+    }
+
     /// Lets somebody ask the snapshot itself.
     pub fn ask<T>(
         &self,
@@ -152,10 +165,58 @@ pub fn fingerprint(
     snapshot: &mut dyn Snapshot,
     table: &str,
 ) -> Result<Option<(u64, Vec<u8>)>, DatabaseError> {
-    let Some(sum) = snapshot.checksum(table)? else { return Ok(None) };
+    match snapshot.checksum(table)? {
+        Some(_) => print_and_shape(snapshot, table).map(Some),
+        None => Ok(None),
+    }
+}
+
+/// Returns what tells a table's rows ([`print_of`]), and how the table is made.
+///
+/// # Errors
+/// Where the table cannot be read.
+pub fn print_and_shape(snapshot: &mut dyn Snapshot, table: &str) -> Result<(u64, Vec<u8>), DatabaseError> {
+    let sum = print_of(snapshot, table)?;
     let mut made = Whole(Vec::new());
     snapshot.table(table, false, &mut made)?;
-    Ok(Some((sum, made.0)))
+    Ok((sum, made.0))
+}
+
+/// Returns what tells whether a table's rows changed: the server's checksum, or where it has none a hash of the rows as they are written.
+///
+/// # Errors
+/// Where the table cannot be read.
+pub fn print_of(snapshot: &mut dyn Snapshot, table: &str) -> Result<u64, DatabaseError> {
+    if let Some(sum) = snapshot.checksum(table)? {
+        return Ok(sum);
+    }
+    let mut hash = Whole(Hasher(blake3::Hasher::new()));
+    snapshot.table(table, true, &mut hash)?;
+    let bytes = *hash.0.0.finalize().as_bytes();
+    Ok(bytes[..8].iter().fold(0, |sum, byte| sum << 8 | u64::from(*byte)))
+}
+
+/// The names by which a snapshot knows its tables, by their plain ones.
+///
+/// # Errors
+/// Where the server cannot be asked.
+pub fn full_names(snapshot: &mut dyn Snapshot) -> Result<BTreeMap<String, String>, DatabaseError> {
+    let tables = snapshot.tables()?;
+    Ok(tables.into_iter().map(|t| (plain_name(&t.name).to_string(), t.name)).collect())
+}
+
+/// Takes a table for its hash alone.
+struct Hasher(blake3::Hasher);
+
+impl io::Write for Hasher {
+    fn write(&mut self, buf: &[u8]) -> io::Result<usize> {
+        self.0.update(buf);
+        Ok(buf.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
 }
 
 /// Reads a part; its end counts only when the writer says that all was written.

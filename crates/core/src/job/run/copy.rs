@@ -15,6 +15,7 @@ use crate::place::Address;
 use crate::restore::RestoreError;
 use crate::restore::in_place::{self, Over};
 use crate::restore::job::RestoreJob;
+use crate::restore::overwrites::Overwrites;
 use crate::restore::owner;
 use crate::restore::plan::RestorePlan;
 use crate::restore::planning::plan;
@@ -197,6 +198,15 @@ pub(super) fn run(
     if kind == Kind::Clone && !plan.job.options.refresh && !plan.job.options.push {
         let stays = stays_live::findings(&plan);
         plan.findings.extend(stays);
+    }
+    if kind == Kind::Clone && (plan.job.options.refresh || plan.job.options.push) {
+        let over = Overwrites::of(&plan).map_err(RunError::from)?;
+        let asked = plan.job.options.overwrite;
+        if !over.is_nothing() && !asked && !how.dry_run {
+            let place = plan.job.options.target.display().to_string();
+            return Err(RunError::from(Refused::Overwrites { place, over: Box::new(over) }).into());
+        }
+        plan.findings.extend(over.findings(!how.dry_run));
     }
     let plan = plan;
     if how.dry_run {

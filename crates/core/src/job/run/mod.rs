@@ -37,6 +37,7 @@ use crate::logbook::{Outcome, Run};
 use crate::options::values::{DatabaseUrl, SwitchChoice};
 use crate::place::{DatabaseAccess, PlaceError};
 use crate::restore::RestoreError;
+use crate::restore::overwrites::Overwrites;
 use crate::restore::owner::NoSuchOwner;
 use crate::secret::Secret;
 use crate::survey::SurveyError;
@@ -255,6 +256,14 @@ pub enum Refused {
     /// A folder in place of a dump.
     #[error("{0} is a folder, not a dump")]
     DumpIsFolder(PathBuf),
+    /// What changed on the side that is written would be lost.
+    #[error("{place} changed since the copy was made: {}", .over.kinds().map(|(kind, names)| format!("{kind}: {names}")).collect::<Vec<_>>().join("; "))]
+    Overwrites {
+        /// The side that is written.
+        place: String,
+        /// What would be lost.
+        over: Box<Overwrites>,
+    },
     /// Something else in place of a dump.
     #[error("{path} cannot be read: {is}")]
     NotADump {
