@@ -54,6 +54,8 @@ codes! {
     PatternMatchesNothing = Attention,
     /// The tables hardly are those of this site.
     TablesOfAnotherSite = Attention,
+    /// Tables that are not the site's stay behind.
+    TablesOfOthers = Note,
     /// A table serves other sites as well and is copied with this one.
     TableShared = Attention,
     /// A file or folder cannot be read and is missing from what was made.

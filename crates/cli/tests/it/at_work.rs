@@ -374,3 +374,79 @@ fn a_copy_says_what_of_it_stays_live() {
     let restored = bench.run(&[&["restore", "a.tar.zst", "three"], &to[..]].concat());
     assert!(!restored.stdout.contains("stay live"), "{restored:?}");
 }
+
+#[test]
+fn tables_of_others_stay_where_they_are_and_are_told_and_taken_when_asked_for() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    let (_site, database) = bench.live(server, Variant::Joomla310);
+    let other = "CREATE TABLE `shopstats` (id int PRIMARY KEY, t text);\nINSERT INTO `shopstats` VALUES (1, 'first');\n\
+                 CREATE TABLE `wp_posts` (id int PRIMARY KEY, t text);\nINSERT INTO `wp_posts` VALUES (1, 'a neighbor''s');\n";
+    server.load_with_client(&database, other);
+    bench.run(&["survey", "old"]).expect(0).says(&["shopstats", "wp_posts", "not the site's"]);
+    bench.run(&["pack", "old", "-o", "own.tar.zst"]).expect(0).says(&["shopstats", "wp_posts", "--tables"]);
+    bench.run(&["pack", "old", "--tables", "shop*", "-o", "with.tar.zst"]).expect(0);
+    bench.run(&["pack", "old", "--tables", "*", "-o", "all.tar.zst"]).expect(0);
+    let tables = |archive: &str, more: &[&str]| -> Vec<String> {
+        let new = server.new_database();
+        let url = new.socket_url(server);
+        let target = format!("n{}", new.name);
+        let to = ["restore", archive, &target, "--address", "https://n.example", "--database", &url];
+        let done = bench.run(&[&to, more].concat());
+        assert!(done.code <= 1, "{done:?}");
+        let mut root = server.root();
+        let names: Vec<String> = root.query(format!("SHOW TABLES FROM {}", new.name)).unwrap();
+        names.into_iter().filter(|t| !t.starts_with("q7w2e_")).collect()
+    };
+    assert!(tables("own.tar.zst", &[]).is_empty());
+    assert_eq!(tables("with.tar.zst", &["--tables", "shopstats"]), ["shopstats"]);
+    // What an archive holds of others is taken out of it when asked for alone.
+    assert!(tables("all.tar.zst", &[]).is_empty());
+    assert_eq!(tables("all.tar.zst", &["--tables", "*"]), ["shopstats", "wp_posts"]);
+    server.load_with_client(&database, "UPDATE `wp_posts` SET t = 'written since';");
+    let done = bench.run(&["restore", "all.tar.zst", "--in-place"]);
+    assert!(done.code <= 1, "{done:?}");
+    done.says(&["wp_posts"]);
+    assert!(server.content(&database).contains("written since"));
+}
+
+#[test]
+fn what_a_run_keeps_for_its_undo_is_never_carried() {
+    let Some(server) = server() else { return };
+    let bench = Bench::new();
+    // A site without a prefix: its tables are told by nothing but their names.
+    let database = server.database("fake'Old\\pass %31");
+    let mut site = zporter_standin::Site::of(Variant::Drupal10);
+    site.root = bench.path("old").display().to_string();
+    site.prefix = "".into();
+    let host = format!("localhost:{}", server.socket);
+    site.database = [host, database.user.clone(), database.password.clone(), database.name.clone()];
+    site.write(&bench.path("old")).unwrap();
+    server.load_with_client(&database, &site.dump());
+    let _ = std::fs::remove_dir_all(bench.path("old/sites/members.fernhollow.example"));
+    let packed = bench.run(&["pack", "old", "-o", "a.tar.zst"]);
+    assert!(packed.code <= 1, "{packed:?}");
+    let count = |database: &crate::common::mariadb::Database| -> u64 {
+        let sql = format!(
+            "SELECT count(*) FROM information_schema.tables WHERE table_schema = '{}'",
+            database.name
+        );
+        server.root().query_first(sql).unwrap().unwrap()
+    };
+    let before = count(&database);
+    let done = bench.run(&["restore", "a.tar.zst", "--in-place"]);
+    assert!(done.code <= 1, "{done:?}");
+    assert!(count(&database) > before, "nothing is kept aside");
+    let new = server.new_database();
+    let url = new.socket_url(server);
+    let done = bench.run(&["clone", "old", "copy", "--address", "https://n.example", "--database", &url]);
+    assert!(done.code <= 1, "{done:?}");
+    assert_eq!(count(&new), before);
+    let packed = bench.run(&["pack", "old", "-o", "b.tar.zst", "--json"]);
+    assert!(packed.code <= 1, "{packed:?}");
+    assert_eq!(packed.json()["tables"], before, "{packed:?}");
+    // One of the same kind of name that no run has made is somebody's, and is carried.
+    server.load_with_client(&database, "CREATE TABLE `zp_0badc0_n1` (id int PRIMARY KEY);");
+    let packed = bench.run(&["pack", "old", "-o", "c.tar.zst", "--json"]);
+    assert_eq!(packed.json()["tables"], before + 1, "{packed:?}");
+}

@@ -29,7 +29,7 @@ use crate::survey::hosts::prefixes_of_copies;
 use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
-use crate::table_scope::TableScope;
+use crate::table_scope::{TableScope, Whose};
 use crate::tree::{Links, Origin, Tree};
 use split::SpooledPart;
 use std::collections::BTreeSet;
@@ -84,8 +84,11 @@ pub fn gather(
     let mut others = database.map(|d| prefixes_of_copies(&survey.tree, copies, d)).unwrap_or_default();
     others.extend(options.tables.others.iter().cloned());
     others.retain(|other| !survey.config.table_prefix.starts_with(other.as_str()));
-    let options =
-        &GatherOptions { tables: TableScope { others: &others, ..options.tables }, ..options.clone() };
+    let names = survey.tables.iter().map(|t| t.name.as_str());
+    let kept = options.tables.whose.kept().clone();
+    let whose = Whose::of(&survey.config.table_prefix, names, &survey.config.shared_tables, kept);
+    let tables = TableScope { others: &others, whose: &whose, ..options.tables };
+    let options = &GatherOptions { tables, ..options.clone() };
     let mut findings = Findings::new(watch);
     let not_there = |part: &select::Part| match part {
         select::Part::Path(choice) => {
@@ -140,6 +143,11 @@ pub fn gather(
         findings.push(risk);
     }
     shared_tables(&survey, &mut findings);
+    if options.scope.has(&select::Part::Database) {
+        let others = survey.others(&options.tables);
+        options.tables.tell_of_others(&others).into_iter().for_each(|finding| findings.push(finding));
+        left_out.extend(others);
+    }
     let mut emptied: Vec<(String, u64)> = parts
         .iter()
         .filter(|p| p.rows_left_out > 0)

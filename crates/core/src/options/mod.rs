@@ -23,7 +23,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use values::{
     At, DatabaseUrl, FileOrPipe, FullPath, MailAddress, OnOff, RowsChoice, ServerUrl, Size, Substitute,
-    SwitchChoice,
+    SwitchChoice, TablePattern,
 };
 
 /// Says whether a value is what it is where nobody said anything.
@@ -138,6 +138,10 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN=WHAT", "x-group" = "What is copied"))]
     pub rows: Vec<RowsChoice>,
+    /// Take these tables along as well, although they have not the site's prefix: PATTERN of names
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "PATTERN", "x-group" = "What is copied"))]
+    pub tables: Vec<TablePattern>,
     /// Only the structure of tables that a copy can do without: logs, statistics, search indexes
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "What is copied"))]
@@ -320,6 +324,10 @@ pub struct PackJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN=WHAT", "x-group" = "What is copied"))]
     pub rows: Vec<RowsChoice>,
+    /// Take these tables along as well, although they have not the site's prefix: PATTERN of names
+    #[serde(default, skip_serializing_if = "unset")]
+    #[schemars(extend("x-value" = "PATTERN", "x-group" = "What is copied"))]
+    pub tables: Vec<TablePattern>,
     /// Only the structure of tables that a copy can do without: logs, statistics, search indexes
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "What is copied"))]

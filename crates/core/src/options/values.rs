@@ -174,6 +174,28 @@ impl RowsChoice {
     }
 }
 
+/// Tables by a pattern of their names, with or without the site's prefix.
+#[derive(Debug, Clone)]
+pub struct TablePattern(pub GlobMatcher);
+
+impl PartialEq for TablePattern {
+    fn eq(&self, other: &Self) -> bool {
+        self.0.glob() == other.0.glob()
+    }
+}
+
+impl Written for TablePattern {
+    fn read(text: &str) -> Result<Self, (String, String)> {
+        let wrong =
+            |_| (format!("{text:?} is not a pattern"), "name a table; * and ? stand for letters".into());
+        globset::Glob::new(text).map(|glob| TablePattern(glob.compile_matcher())).map_err(wrong)
+    }
+    fn written(&self) -> String {
+        self.0.glob().glob().to_string()
+    }
+}
+written!(TablePattern, "name of a table; it may hold * and ?");
+
 impl Written for RowsChoice {
     fn read(text: &str) -> Result<Self, (String, String)> {
         let wrong = || {

@@ -7,7 +7,7 @@ use crate::place::{Address, DatabaseAccess};
 use crate::secret::Secret;
 use crate::select::Scope;
 use crate::survey::Survey;
-use crate::table_scope::TableScope;
+use crate::table_scope::{TableScope, Whose};
 use crate::tree::{Ids, Tree};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -46,6 +46,8 @@ pub struct RestoreJob {
     pub over: Option<Over>,
     /// The live site, of a copy that is pushed back over it.
     pub live: Option<Arc<Survey>>,
+    /// Which tables are the site's.
+    pub whose: Whose,
     /// New password of the administrator.
     pub admin_password: Option<Secret>,
     /// Whether an archive has to be known to be whole before anything is done.
@@ -73,7 +75,13 @@ impl RestoreJob {
 
     /// What of which tables is restored.
     pub fn tables(&self) -> TableScope<'_> {
-        TableScope { rows: &self.options.rows, light: self.options.light, others: &[] }
+        TableScope {
+            rows: &self.options.rows,
+            light: self.options.light,
+            others: &[],
+            taken: &self.options.tables,
+            whose: &self.whose,
+        }
     }
 
     /// Says whether something of the administrator's account changes.

@@ -152,7 +152,10 @@ impl Live<'_> {
 
     fn keeps(&self, table: &str) -> bool {
         match self.reach {
-            Reach::Whole => !self.is_emptied(table),
+            Reach::Whole => {
+                let (definition, prefix) = (&self.plan.definition, &self.plan.table_prefix);
+                !self.is_emptied(table) && self.plan.job.whose.is_own(definition, prefix, table)
+            }
             Reach::Settings => self.plan.settings.rows.iter().any(|r| {
                 r.setting.table == table
                     || r.setting

@@ -35,6 +35,7 @@ use crate::survey::site_files::FolderFiles;
 use crate::survey::{inspect_dump, material, risks};
 use crate::system::schema::TextFile;
 use crate::system::{Definition, Known};
+use crate::table_scope::{self, Whose};
 use crate::text::replacements::Replacements;
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -131,6 +132,9 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let site = &job.options.target;
         machine::differences(was, &here, &facts, site, &*job.tree).into_iter().for_each(|f| findings.push(f));
     }
+    // What runs of this program keep at the target is not what an archive holds; both are nobody's to carry.
+    let names = source.tables.iter().map(String::as_str);
+    job.whose = Whose::of(&facts.table_prefix, names, &facts.shared_tables, job.whose.kept().clone());
     let moved = facts.moved_folders(&definition, None);
     let definition = definition.with_folders_at(&moved);
     // Of a clone it was said when the site was looked at.
@@ -148,6 +152,13 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
             why: e.to_string(),
         };
         tables.extend(inspect_dump(dump, &[], watch).map_err(wrong)?.tables.into_keys());
+    }
+    // Of a clone it was said when the site was looked at.
+    if job.contents.is_none() {
+        let scope = job.tables();
+        let others = tables.iter().filter(|t| scope.is_others(&definition, &facts.table_prefix, t));
+        let left: Vec<_> = others.map(|t| table_scope::left_out(&job.whose, plain_name(t), 0, 0)).collect();
+        scope.tell_of_others(&left).into_iter().for_each(|finding| findings.push(finding));
     }
     let place = job.dump.as_deref().unwrap_or(&job.options.source).display().to_string();
     if let Some(foreign) = material::foreign(&definition, &facts.table_prefix, &tables, known, place) {

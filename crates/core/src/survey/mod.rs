@@ -16,6 +16,7 @@ pub use row_values::row_values;
 
 use crate::archive::format::LeftOut;
 use crate::database;
+use crate::database::load::plain_name;
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::dump::stream::DumpError;
 use crate::event::{Counted, Event, Watch};
@@ -26,6 +27,7 @@ use crate::place::{Address, DatabaseAccess};
 use crate::select::{Scope, Selection};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known, table_rule};
+use crate::table_scope::{self, TableScope, Whose};
 use crate::tree::{Tree, noticing};
 use address::AddressFinding;
 use estimate::Estimate;
@@ -36,6 +38,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use site_files::FolderFiles;
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -239,11 +242,27 @@ impl Survey {
         self.address.address.as_ref()
     }
 
+    /// Which of the tables are the site's, as far as its config tells.
+    pub fn whose(&self) -> Whose {
+        let names = self.tables.iter().map(|t| t.name.as_str());
+        Whose::of(&self.config.table_prefix, names, &self.config.shared_tables, BTreeSet::new())
+    }
+
+    /// Tables that stay behind because they are not the site's, heaviest first.
+    pub fn others(&self, scope: &TableScope<'_>) -> Vec<LeftOut> {
+        let (definition, prefix) = (&self.recognised.definition, &self.config.table_prefix);
+        let others = self.tables.iter().filter(|t| scope.is_others(definition, prefix, &t.name));
+        others.map(|t| table_scope::left_out(scope.whose, plain_name(&t.name), t.rows, t.bytes)).collect()
+    }
+
     /// Adds up what would be copied, and about what an archive of it would weigh.
     pub fn totals(&self) -> Estimate {
+        let whose = self.whose();
+        let is_own =
+            |t: &&TableFound| whose.is_own(&self.recognised.definition, &self.config.table_prefix, &t.name);
         let (files, file_bytes, packed) = self.files_copied;
         let mut out = Estimate { files, file_bytes, archive_bytes: packed, ..Estimate::default() };
-        for table in &self.tables {
+        for table in self.tables.iter().filter(is_own) {
             out.tables += 1;
             if !table.rows_left_out {
                 out.rows += table.rows;

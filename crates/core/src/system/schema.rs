@@ -76,6 +76,9 @@ pub struct Definition {
     /// Folders whose content is rebuilt by the system.
     #[serde(default)]
     pub cache: Vec<CacheFolder>,
+    /// Tables that never have the site's prefix, by patterns.
+    #[serde(default)]
+    pub without_prefix: Vec<String>,
     /// Files that the system makes anew and that are wrong at another place.
     #[serde(default)]
     pub generated: Vec<Generated>,
@@ -142,6 +145,13 @@ pub struct Definition {
 }
 
 impl Definition {
+    /// Says whether a table never has the site's prefix.
+    pub fn has_without_prefix(&self, table: &str) -> bool {
+        let admins = self.admin.iter().filter(|a| a.bare);
+        let named = admins.flat_map(|a| a.by_way_of.iter().map(|c| &c.table).chain([&a.table]));
+        self.without_prefix.iter().chain(named).any(|pattern| fits(pattern, table))
+    }
+
     /// Returns the patterns of its config files, all in one.
     pub fn config_files(&self) -> globset::GlobSet {
         globs(self.config.iter().map(|c| &*c.path))
@@ -166,7 +176,18 @@ impl Definition {
             ($($list:ident),+) => { $(if self.$list.is_empty() { self.$list = std::mem::take(&mut other.$list); })+ };
         }
         take!(
-            extension, address, cell, packed, coded, table, cache, generated, text, leftover, media,
+            without_prefix,
+            extension,
+            address,
+            cell,
+            packed,
+            coded,
+            table,
+            cache,
+            generated,
+            text,
+            leftover,
+            media,
             prefix_key
         );
         take!(

@@ -1,5 +1,6 @@
 //! Runs a restore or a clone: the world completes the options, the plan is made, shown or carried out.
 
+use super::kept;
 use super::{
     Begun, Failure, How, Refused, RunError, World, back, begin, lock, named_database, readable_dump,
 };
@@ -24,7 +25,7 @@ use crate::restore::restored::Restored;
 use crate::restore::run as work;
 use crate::restore::stays_live;
 use crate::survey::{Survey, SurveyJob, survey};
-use crate::table_scope::TableScope;
+use crate::table_scope::{TableScope, Whose};
 use crate::tree::noticing;
 use crate::visit::Visited;
 use std::path::Path;
@@ -67,6 +68,7 @@ fn contents(
         ..SurveyJob::default()
     };
     let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;
+    let whose = Whose::but(kept::tables(world, found.config.database.as_ref())?);
     let how = GatherOptions {
         dump: options.dump.as_deref(),
         scope: options.scope(),
@@ -75,6 +77,8 @@ fn contents(
             rows: &options.rows,
             light: options.light,
             others: options.table_prefix.as_slice(),
+            taken: &options.tables,
+            whose: &whose,
         },
         storage: None,
         note: "",
@@ -151,6 +155,8 @@ pub fn prepare(
     if let Some(access) = &mut database {
         world.log_in(access, options.database_password_file.as_deref())?;
     }
+    let database = database.or(of_live);
+    let whose = Whose::but(kept::tables(world, database.as_ref())?);
     let scope = options.scope();
     let over = match options.in_place || options.push {
         true => in_place::over(&*tree, &options.target, &scope),
@@ -165,7 +171,7 @@ pub fn prepare(
         over,
         live: live.clone(),
         address,
-        database: database.or(of_live),
+        database,
         // A clone has taken its dump already.
         dump: options.dump.as_deref().filter(|_| contents.is_none()).map(|p| p.to_path_buf()),
         contents,
@@ -173,6 +179,7 @@ pub fn prepare(
         in_place: None,
         owner: options.owner.as_deref().map(owner::named).transpose().map_err(Refused::from)?,
         verify_first: false,
+        whose,
         admin_password: options.admin_password_file.as_deref().map(|file| world.secret(file)).transpose()?,
         options,
     })

@@ -1,5 +1,6 @@
 //! Runs what changes a site where it lies: `settle` and `switch`.
 
+use super::kept;
 use super::{Failure, How, Refused, RunError, World, begin, lock};
 use crate::config;
 use crate::contents::{GatherOptions, gather};
@@ -21,7 +22,7 @@ use crate::survey::recognise::{config_files, version_fits};
 use crate::survey::site_files::FolderFiles;
 use crate::survey::{Survey, SurveyJob, TableSource, row_values, survey};
 use crate::system::copy::{SetPlace, SwitchName};
-use crate::table_scope::TableScope;
+use crate::table_scope::{ALL, TableScope, Whose};
 use crate::text::serialized;
 use crate::tree::noticing;
 use crate::visit::Visited;
@@ -155,7 +156,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
     let gathered = GatherOptions {
         dump: None,
         scope: Scope::default(),
-        tables: TableScope { rows: &[], light: false, others: &[] },
+        tables: TableScope { rows: &[], light: false, others: &[], taken: &[], whose: &ALL },
         storage: None,
         note: "",
         packed_at: world.clock()(),
@@ -189,6 +190,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         over: None,
         live: None,
         verify_first: false,
+        whose: Whose::but(kept::tables(world, access.as_ref()).map_err(RunError::from)?),
         admin_password: options
             .admin_password_file
             .as_deref()

@@ -6,6 +6,7 @@ mod copy;
 mod create;
 pub mod diagnose;
 mod dump;
+mod kept;
 mod live;
 mod load;
 pub mod moving;

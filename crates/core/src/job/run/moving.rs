@@ -185,6 +185,7 @@ fn last_archive(
         only: Vec::new(),
         without: Vec::new(),
         rows: Vec::new(),
+        tables: options.tables.clone(),
         light: false,
         during: Vec::new(),
     };

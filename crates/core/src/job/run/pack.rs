@@ -1,5 +1,6 @@
 //! Runs a pack, or a pack for each of several hosts, and tells beforehand what it would weigh.
 
+use super::kept;
 use super::{Failure, Refused, RunError, World, begin, lock, named_database, readable_dump};
 use crate::contents::{GatherOptions, PackError};
 use crate::event::Watch;
@@ -12,7 +13,7 @@ use crate::pack::{PackInto, Packed, estimate, pack};
 use crate::path_text::to_text;
 use crate::survey::estimate::Estimate;
 use crate::survey::{Survey, SurveyJob, survey};
-use crate::table_scope::TableScope;
+use crate::table_scope::{TableScope, Whose};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::fs::File;
@@ -118,11 +119,17 @@ impl OneHost<'_> {
         }
     }
 
-    fn gather(&self, world: &dyn World) -> GatherOptions<'_> {
+    fn gather<'a>(&'a self, world: &dyn World, whose: &'a Whose) -> GatherOptions<'a> {
         GatherOptions {
             dump: self.options.dump.as_deref(),
             scope: self.options.scope(),
-            tables: TableScope { rows: &self.options.rows, light: self.options.light, others: &[] },
+            tables: TableScope {
+                rows: &self.options.rows,
+                light: self.options.light,
+                others: &[],
+                taken: &self.options.tables,
+                whose,
+            },
             storage: self.options.storage.as_deref(),
             note: &self.options.note,
             packed_at: world.clock()(),
@@ -136,6 +143,7 @@ impl OneHost<'_> {
     fn run(&self, world: &dyn World, watch: &dyn Watch) -> Result<PackedRun, Failure> {
         let found = self.survey(world, watch)?;
         let output = self.output(&found, world)?;
+        let whose = Whose::but(kept::tables(world, found.config.database.as_ref())?);
         let locks = lock(world, &[Some(to_text(&output).into_owned())])?;
         let detail = serde_json::json!({ "site": to_text(&found.site), "archive": to_text(&output) });
         let begun = begin(Kind::Pack, detail, locks, world)?;
@@ -146,7 +154,7 @@ impl OneHost<'_> {
                 Some(out) => PackInto::Straight { out, name: &output, temporary: &temporary },
                 None => PackInto::File { path: &output, force: self.options.force },
             };
-            pack(&found, into, &self.gather(world), watch)
+            pack(&found, into, &self.gather(world, &whose), watch)
         });
         match packed {
             Ok(packed) => {
@@ -217,7 +225,8 @@ pub(super) fn preview(
         if archive.is_file() && !options.force {
             return Err(Refused::Exists(archive).into());
         }
-        let gather = one.gather(world);
+        let whose = Whose::but(kept::tables(world, found.config.database.as_ref()).map_err(Failure::from)?);
+        let gather = one.gather(world, &whose);
         let estimate = estimate(&found, &gather.scope, gather.tables);
         let free_bytes = archive.parent().and_then(free_space);
         out.push(PackPreview { site: found.site, archive, estimate, free_bytes });
