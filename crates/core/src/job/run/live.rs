@@ -190,7 +190,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
         over: None,
         live: None,
         verify_first: false,
-        whose: Whose::but(kept::tables(world, access.as_ref()).map_err(RunError::from)?),
+        whose: Whose::but(kept::tables(world, access.as_ref())?),
         admin_password: options
             .admin_password_file
             .as_deref()
