@@ -15,7 +15,7 @@ use crate::place::Address;
 use crate::select::{Part, Scope, Selection};
 use crate::survey::estimate::{Estimate, packed};
 use crate::survey::{Survey, folders};
-use crate::table_scope::{TableScope, Whose};
+use crate::table_scope::TableScope;
 use crate::tree::place_failed;
 use schemars::JsonSchema;
 use serde::Serialize;
@@ -156,9 +156,7 @@ pub fn pack(
 /// Reckons what packing a part of a site would write.
 pub fn estimate(found: &Survey, scope: &Scope, tables: TableScope<'_>) -> Estimate {
     let definition = &found.recognised.definition;
-    let names = found.tables.iter().map(|t| t.name.as_str());
-    let kept = tables.whose.kept().clone();
-    let whose = Whose::of(&found.config.table_prefix, names, &found.config.shared_tables, kept);
+    let whose = found.whose_beside(tables.whose);
     let tables = TableScope { whose: &whose, ..tables };
     let mut out = Estimate::default();
     if scope.has_files() {

@@ -18,34 +18,44 @@ pub struct Whose {
     shared: Vec<String>,
     /// Names of tables and schemas in which runs of this program keep what they replaced.
     kept: BTreeSet<String>,
+    /// Prefixes of tables that belong to copies of the site.
+    copies: Vec<String>,
 }
 
 /// All tables are.
-pub static ALL: Whose = Whose { any: true, shared: Vec::new(), kept: BTreeSet::new() };
+pub static ALL: Whose = Whose { any: true, shared: Vec::new(), kept: BTreeSet::new(), copies: Vec::new() };
 
 impl Whose {
-    /// Of a site with a prefix, in a database of which these tables are known. Where none of them has the prefix, nothing can be told by it.
+    /// Of a site with a prefix, in a database of which these tables are known, beside what was known of it before. Where none of the
+    /// tables has the prefix, nothing can be told by it.
     pub fn of<'t>(
         prefix: &str,
         mut tables: impl Iterator<Item = &'t str>,
         shared: &[(String, String)],
-        kept: BTreeSet<String>,
+        known: &Whose,
     ) -> Self {
         Whose {
             any: prefix.is_empty() || !tables.any(|table| begins_with(bare(table), prefix)),
             shared: shared.iter().map(|(table, prefix)| format!("{prefix}{table}")).collect(),
-            kept,
+            kept: known.kept.clone(),
+            copies: known.copies.iter().filter(|copy| !prefix.starts_with(copy.as_str())).cloned().collect(),
         }
     }
 
     /// Knows what runs of this program keep, and takes all other tables for the site's.
     pub fn but(kept: BTreeSet<String>) -> Self {
-        Whose { any: true, shared: Vec::new(), kept }
+        Whose { kept, ..ALL.clone() }
     }
 
-    /// What runs of this program keep.
-    pub fn kept(&self) -> &BTreeSet<String> {
-        &self.kept
+    /// Knows of copies in the same database too, by the prefixes of their tables.
+    pub fn and_copies(mut self, prefixes: impl IntoIterator<Item = String>) -> Self {
+        self.copies.extend(prefixes.into_iter().filter(|prefix| !prefix.is_empty()));
+        self
+    }
+
+    /// Says whether a table is of a copy of the site.
+    fn is_of_a_copy(&self, table: &str) -> bool {
+        self.copies.iter().any(|prefix| begins_with(bare(table), prefix))
     }
 
     /// Says whether a run of this program keeps something in a table.
@@ -58,6 +68,7 @@ impl Whose {
     pub fn is_own(&self, definition: &Definition, prefix: &str, table: &str) -> bool {
         let name = bare(table);
         !self.is_kept(table)
+            && !self.is_of_a_copy(table)
             && (self.any
                 || begins_with(name, prefix)
                 || self.shared.iter().any(|shared| shared == name)
@@ -83,8 +94,6 @@ pub struct TableScope<'j> {
     pub rows: &'j [RowsChoice],
     /// Whether tables that a copy can do without are copied without rows.
     pub light: bool,
-    /// Prefixes of tables that belong to copies of the site.
-    pub others: &'j [String],
     /// Tables that are copied although they are not the site's.
     pub taken: &'j [TablePattern],
     /// Whose tables are.
@@ -94,9 +103,7 @@ pub struct TableScope<'j> {
 impl TableScope<'_> {
     /// Says what of a table is copied: what was asked for, by its name with or without prefix, else what the definition says.
     pub fn keeps(&self, definition: &Definition, prefix: &str, table: &str) -> Keep {
-        if self.others.iter().any(|other| table.starts_with(other.as_str()))
-            || self.is_others(definition, prefix, table)
-        {
+        if self.is_others(definition, prefix, table) {
             return Keep::Nothing;
         }
         let asked = self.rows.iter().rev().find(|choice| means(&choice.pattern, prefix, table));
@@ -112,14 +119,16 @@ impl TableScope<'_> {
     /// Says whether a table stays behind because it is not the site's.
     pub fn is_others(&self, definition: &Definition, prefix: &str, table: &str) -> bool {
         let taken = || self.taken.iter().any(|pattern| means(&pattern.0, prefix, bare(table)));
-        self.whose.is_kept(table) || !(self.whose.is_own(definition, prefix, table) || taken())
+        let never = self.whose.is_kept(table) || self.whose.is_of_a_copy(table);
+        never || !(self.whose.is_own(definition, prefix, table) || taken())
     }
 
     /// Tells of tables that stay behind because they are not the site's: an extension may have made one without the prefix.
     pub fn tell_of_others(&self, left: &[LeftOut]) -> Option<Finding> {
         const NAMED: usize = 8;
         let names = left.iter().map(|l| l.what.trim_start_matches(OTHERS));
-        let names: Vec<&str> = names.filter(|name| !self.whose.is_kept(name)).collect();
+        let known = |name: &&str| self.whose.is_kept(name) || self.whose.is_of_a_copy(name);
+        let names: Vec<&str> = names.filter(|name| !known(name)).collect();
         if names.is_empty() {
             return None;
         }
@@ -156,9 +165,12 @@ pub const OTHERS: &str = "table ";
 
 /// A table that stays behind because it is not the site's.
 pub fn left_out(whose: &Whose, table: &str, rows: u64, bytes: u64) -> LeftOut {
-    let why = match whose.is_kept(table) {
-        true => "kept by a run of zporter for its undo",
-        false => "not the site's: it has another prefix or none (--tables takes it along)",
+    let why = if whose.is_kept(table) {
+        "kept by a run of zporter for its undo"
+    } else if whose.is_of_a_copy(table) {
+        "of a copy of this site"
+    } else {
+        "not the site's: it has another prefix or none (--tables takes it along)"
     };
     LeftOut { what: format!("{OTHERS}{table}"), why: why.into(), count: rows, bytes }
 }

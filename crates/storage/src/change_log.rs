@@ -7,7 +7,8 @@ use crate::fsx::{AtPath, CopyMethod, PathError, folder_of, private_folder};
 use crate::logbook::Run;
 use crate::spool;
 use crate::tree::{
-    self, FindTree, Links, LocalTree, Meta, Properties, Temporary, Tree, make_folders, noticing, put_link,
+    self, FindTree, Links, LocalTree, Meta, Properties, Temporary, Times, Tree, make_folders, noticing,
+    put_link,
 };
 use schemars::JsonSchema;
 use std::collections::{BTreeSet, HashMap, HashSet};
@@ -365,7 +366,9 @@ pub fn undo(
                 let tree = places.of_thing(&path);
                 let Some(meta) = tree.there(&path) else { continue };
                 let differs = match seals.get(&path) {
-                    Some((size, time)) => meta.is_file() && (meta.size, meta.nanoseconds()) != (*size, *time),
+                    Some((size, time)) => {
+                        meta.is_file() && (meta.size != *size || !is_time(&*tree, &meta, *time))
+                    }
                     None => ended.is_some_and(|end| meta.changed.unwrap_or(meta.seconds()) > end + 1),
                 };
                 if differs {
@@ -401,6 +404,18 @@ pub fn undo(
     // What was taken for gone may be there: doing it again mends that.
     places.roots.iter().try_for_each(|tree| tree.untroubled())?;
     Ok(out)
+}
+
+/// Says whether a file has this time in nanoseconds: as it was written, or as a place that keeps times in steps has it after it was put back.
+fn is_time(tree: &dyn Tree, meta: &Meta, time: i128) -> bool {
+    let set = match tree.capabilities().times {
+        Times::Kept { step } if step > 1 => {
+            let step = i128::from(step) * 1_000_000_000;
+            time.div_euclid(step) * step
+        }
+        Times::Kept { .. } | Times::Written => time,
+    };
+    [time, set].contains(&meta.nanoseconds())
 }
 
 /// Puts a file or link that was kept back into its place.

@@ -2,6 +2,7 @@
 
 use super::common::mariadb::server;
 use super::common::{Bench, files};
+use std::process::Command;
 use zporter_standin::Variant;
 
 /// Things whose names stand once in a database.
@@ -58,7 +59,17 @@ fn a_copy_lies_in_the_database_and_in_a_folder_of_its_site() {
         bench.run(&["undo", "last", "--database-password-file", "pw"]).says(&["Undone"]);
         // An archive of the site leaves it out and says so.
         let packed = bench.run(&["pack", "old", "-o", "a.tar.zst", "-v"]);
-        let packed = packed.says(&["a copy of this site"]);
-        assert!(!packed.stdout.contains("dev_"), "{variant:?} {}", packed.stdout);
+        let packed = packed.says(&[
+            "belongs to another host, or is a copy",
+            "table dev_child",
+            "of a copy of this site",
+        ]);
+        let told = packed.stdout.split("Left out").next().unwrap_or_default();
+        assert!(told.contains("others_visits") && !told.contains("dev_"), "{variant:?} {told}");
+        let listed =
+            Command::new("tar").args(["--zstd", "-tf"]).arg(bench.path("a.tar.zst")).output().unwrap();
+        let listed = String::from_utf8_lossy(&listed.stdout);
+        let parts: Vec<&str> = listed.lines().filter(|l| l.starts_with("database/")).collect();
+        assert!(parts.len() > 3 && !parts.iter().any(|part| part.contains("-dev_")), "{parts:?}");
     }
 }

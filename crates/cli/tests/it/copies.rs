@@ -248,7 +248,7 @@ fn heavy(server: &Server, old: &Database) {
     let mut sql = String::new();
     for t in 0..12 {
         sql.push_str(&format!(
-            "CREATE TABLE jos_extra_{t} (id int PRIMARY KEY, v text);\nINSERT INTO jos_extra_{t} VALUES "
+            "CREATE TABLE q7w2e_extra_{t} (id int PRIMARY KEY, v text);\nINSERT INTO q7w2e_extra_{t} VALUES "
         ));
         let rows: Vec<String> = (0..4000)
             .map(|r| format!("({r},'http://www.fernhollow.example/{}')", "sky/".repeat(20)))
@@ -434,7 +434,7 @@ fn a_full_disk_is_said_and_leaves_no_good_copy() {
     assert!(!replacing.stderr.contains("half loaded"), "{replacing:?}");
     replacing.says(&["so it stays as it is", "No space left", "make room there"]);
     assert!(dump.code == 4 && dump.stderr.contains("No space left"), "{dump:?}");
-    assert!(left.is_empty() && left_then.is_empty(), "{left:?}");
+    assert!(left.is_empty() && left_then.is_empty(), "{left:?} {left_then:?}");
     assert!(cloned.code == 4, "{cloned:?}");
     assert!(straight.code <= 1, "{straight:?}");
 }

@@ -25,11 +25,10 @@ use crate::fsx::AtPath;
 use crate::place::{Address, DatabaseAccess, Root};
 use crate::select::{self, Decision, Selection};
 use crate::spool;
-use crate::survey::hosts::prefixes_of_copies;
 use crate::survey::recognise::StorageFolder;
 use crate::survey::{Survey, folders as survey_folders, risks};
 use crate::system::table_rule;
-use crate::table_scope::{TableScope, Whose};
+use crate::table_scope::TableScope;
 use crate::tree::{Links, Origin, Tree};
 use split::SpooledPart;
 use std::collections::BTreeSet;
@@ -79,15 +78,8 @@ pub fn gather(
         let found = survey.hosts.found.iter().map(|h| h.folder.clone()).collect();
         return Err(PackError::SeveralHosts { found });
     }
-    let copies = &survey.hosts.copies;
-    let database = survey.config.database.as_ref();
-    let mut others = database.map(|d| prefixes_of_copies(&survey.tree, copies, d)).unwrap_or_default();
-    others.extend(options.tables.others.iter().cloned());
-    others.retain(|other| !survey.config.table_prefix.starts_with(other.as_str()));
-    let names = survey.tables.iter().map(|t| t.name.as_str());
-    let kept = options.tables.whose.kept().clone();
-    let whose = Whose::of(&survey.config.table_prefix, names, &survey.config.shared_tables, kept);
-    let tables = TableScope { others: &others, whose: &whose, ..options.tables };
+    let whose = survey.whose_beside(options.tables.whose);
+    let tables = TableScope { whose: &whose, ..options.tables };
     let options = &GatherOptions { tables, ..options.clone() };
     let mut findings = Findings::new(watch);
     let not_there = |part: &select::Part| match part {

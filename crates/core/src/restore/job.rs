@@ -78,7 +78,6 @@ impl RestoreJob {
         TableScope {
             rows: &self.options.rows,
             light: self.options.light,
-            others: &[],
             taken: &self.options.tables,
             whose: &self.whose,
         }

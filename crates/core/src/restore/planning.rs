@@ -134,7 +134,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
     }
     // What runs of this program keep at the target is not what an archive holds; both are nobody's to carry.
     let names = source.tables.iter().map(String::as_str);
-    job.whose = Whose::of(&facts.table_prefix, names, &facts.shared_tables, job.whose.kept().clone());
+    job.whose = Whose::of(&facts.table_prefix, names, &facts.shared_tables, &job.whose);
     let moved = facts.moved_folders(&definition, None);
     let definition = definition.with_folders_at(&moved);
     // Of a clone it was said when the site was looked at.

@@ -27,7 +27,7 @@ use crate::place::{Address, DatabaseAccess};
 use crate::select::{Scope, Selection};
 use crate::system::schema::Role;
 use crate::system::{Definition, Known, table_rule};
-use crate::table_scope::{self, TableScope, Whose};
+use crate::table_scope::{self, ALL, TableScope, Whose};
 use crate::tree::{Tree, noticing};
 use address::AddressFinding;
 use estimate::Estimate;
@@ -38,7 +38,6 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use site_files::FolderFiles;
 use std::borrow::Cow;
-use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -244,8 +243,16 @@ impl Survey {
 
     /// Which of the tables are the site's, as far as its config tells.
     pub fn whose(&self) -> Whose {
+        self.whose_beside(&ALL)
+    }
+
+    /// The same, with what is known beside its config.
+    pub(crate) fn whose_beside(&self, known: &Whose) -> Whose {
         let names = self.tables.iter().map(|t| t.name.as_str());
-        Whose::of(&self.config.table_prefix, names, &self.config.shared_tables, BTreeSet::new())
+        let database = self.config.database.as_ref();
+        let copies = database.map(|d| hosts::prefixes_of_copies(&self.tree, &self.hosts.copies, d));
+        let known = known.clone().and_copies(copies.into_iter().flatten());
+        Whose::of(&self.config.table_prefix, names, &self.config.shared_tables, &known)
     }
 
     /// Tables that stay behind because they are not the site's, heaviest first.

@@ -68,15 +68,15 @@ fn contents(
         ..SurveyJob::default()
     };
     let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;
-    let whose = Whose::but(kept::tables(world, found.config.database.as_ref())?);
+    // A copy that lies beside in the same database is no part of its site.
+    let kept = kept::tables(world, found.config.database.as_ref())?;
+    let whose = Whose::but(kept).and_copies(options.table_prefix.clone());
     let how = GatherOptions {
         dump: options.dump.as_deref(),
         scope: options.scope(),
-        // A copy that lies beside in the same database is no part of its site.
         tables: TableScope {
             rows: &options.rows,
             light: options.light,
-            others: options.table_prefix.as_slice(),
             taken: &options.tables,
             whose: &whose,
         },

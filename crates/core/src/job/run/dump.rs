@@ -164,7 +164,7 @@ pub(super) fn preview(options: &DumpJob, world: &dyn World) -> Result<DumpPrevie
     let output = first(options)?;
     let meant = target(options).find(world)?;
     let rows = choices(options)?;
-    let scope = TableScope { rows: &rows, light: options.light, others: &[], taken: &[], whose: &ALL };
+    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &ALL };
     let (tables, server) = sizes(&meant.access)?;
     let keep = meant.keeper(scope);
     let planned = tables.iter().map(|t| {
@@ -191,7 +191,7 @@ pub(super) fn run(options: &DumpJob, world: &dyn World, watch: &dyn Watch) -> Re
     first(options)?;
     let meant = target(options).find(world)?;
     let rows = choices(options)?;
-    let scope = TableScope { rows: &rows, light: options.light, others: &[], taken: &[], whose: &ALL };
+    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &ALL };
     let seen = RefCell::new(Vec::new());
     let keeper = meant.keeper(scope);
     let keep = |table: &str| {

@@ -156,7 +156,7 @@ fn run(asked: Asked, how: How, world: &dyn World, watch: &dyn Watch) -> Result<L
     let gathered = GatherOptions {
         dump: None,
         scope: Scope::default(),
-        tables: TableScope { rows: &[], light: false, others: &[], taken: &[], whose: &ALL },
+        tables: TableScope { rows: &[], light: false, taken: &[], whose: &ALL },
         storage: None,
         note: "",
         packed_at: world.clock()(),

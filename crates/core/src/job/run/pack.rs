@@ -126,7 +126,6 @@ impl OneHost<'_> {
             tables: TableScope {
                 rows: &self.options.rows,
                 light: self.options.light,
-                others: &[],
                 taken: &self.options.tables,
                 whose,
             },
