@@ -47,6 +47,12 @@ impl Whose {
         Whose { kept, ..ALL.clone() }
     }
 
+    /// Knows of more that runs keep.
+    pub fn and_kept(mut self, kept: &BTreeSet<String>) -> Self {
+        self.kept.extend(kept.iter().cloned());
+        self
+    }
+
     /// Knows of copies in the same database too, by the prefixes of their tables.
     pub fn and_copies(mut self, prefixes: impl IntoIterator<Item = String>) -> Self {
         self.copies.extend(prefixes.into_iter().filter(|prefix| !prefix.is_empty()));
@@ -163,10 +169,13 @@ pub fn means(pattern: &GlobMatcher, prefix: &str, table: &str) -> bool {
 /// What a table of others is called among what was left out.
 pub const OTHERS: &str = "table ";
 
+/// Why a table stays behind that a run keeps.
+pub const KEPT: &str = "kept by a run of zporter for its undo";
+
 /// A table that stays behind because it is not the site's.
 pub fn left_out(whose: &Whose, table: &str, rows: u64, bytes: u64) -> LeftOut {
     let why = if whose.is_kept(table) {
-        "kept by a run of zporter for its undo"
+        KEPT
     } else if whose.is_of_a_copy(table) {
         "of a copy of this site"
     } else {

@@ -172,8 +172,9 @@ fn tables(report: &mut Report, found: &Survey) {
     });
     let header = ["table", "#size", ">rows", "copied", "about"];
     report.section(title, Block::folded(&header, 15, "table", rows));
-    let others = found.tables.iter().filter(|t| !is_own(t));
-    let rows = others.map(|t| vec![t.name.clone(), t.bytes.to_string(), number(t.rows)]);
-    let title = "Tables that are not the site's: left out, but for those that --tables names";
-    report.section(title, Block::folded(&["table", "#size", ">rows"], 15, "table", rows));
+    let others = found.tables_of_others().into_iter();
+    let name = |what: &str| what.strip_prefix("table ").unwrap_or(what).to_string();
+    let rows = others.map(|t| vec![name(&t.what), t.bytes.to_string(), number(t.count), t.why]);
+    let header = ["table", "#size", ">rows", "why"];
+    report.section("Tables that are left out", Block::folded(&header, 15, "table", rows));
 }

@@ -434,8 +434,10 @@ fn what_a_run_keeps_for_its_undo_is_never_carried() {
         server.root().query_first(sql).unwrap().unwrap()
     };
     let before = count(&database);
+    server.load_with_client(&database, "ALTER TABLE config COMMENT = 'Base table; watched';");
     let done = bench.run(&["restore", "a.tar.zst", "--in-place"]);
     assert!(done.code <= 1, "{done:?}");
+    let restored = bench.last_run();
     assert!(count(&database) > before, "nothing is kept aside");
     let new = server.new_database();
     let url = new.socket_url(server);
@@ -445,8 +447,34 @@ fn what_a_run_keeps_for_its_undo_is_never_carried() {
     let packed = bench.run(&["pack", "old", "-o", "b.tar.zst", "--json"]);
     assert!(packed.code <= 1, "{packed:?}");
     assert_eq!(packed.json()["tables"], before, "{packed:?}");
+    // Another account, which has no record of the run, knows by the mark in the tables; one renamed back by hand is the site's again.
+    let elsewhere = |archive: &str| {
+        let mut pack = bench.command(&["pack", "old", "-o", archive, "--json"]);
+        pack.env("HOME", bench.path("elsewhere"));
+        crate::common::outcome(pack)
+    };
+    let packed = elsewhere("d.tar.zst");
+    assert_eq!(packed.json()["tables"], before, "{packed:?}");
+    let comment = |table: &str| -> String {
+        let sql = format!(
+            "SELECT table_comment FROM information_schema.tables WHERE table_schema = '{}' AND table_name = '{table}'",
+            database.name
+        );
+        server.root().query_first(sql).unwrap().unwrap_or_default()
+    };
+    let sql = "SELECT table_name FROM information_schema.tables WHERE table_comment LIKE 'kept by zporter%watched' LIMIT 1";
+    let kept: String = server.root().query_first(sql).unwrap().unwrap();
+    server.load_with_client(&database, &format!("RENAME TABLE `{kept}` TO `by_hand`;"));
+    let packed = elsewhere("e.tar.zst");
+    assert_eq!(packed.json()["tables"], before + 1, "{packed:?}");
+    server.load_with_client(&database, &format!("RENAME TABLE `by_hand` TO `{kept}`;"));
     // One of the same kind of name that no run has made is somebody's, and is carried.
     server.load_with_client(&database, "CREATE TABLE `zp_0badc0_n1` (id int PRIMARY KEY);");
     let packed = bench.run(&["pack", "old", "-o", "c.tar.zst", "--json"]);
+    assert_eq!(packed.json()["tables"], before + 1, "{packed:?}");
+    // What comes back has its own comment, and what went instead is kept now.
+    bench.run(&["undo", &restored]).says(&["Undone"]);
+    assert_eq!(comment("config"), "Base table; watched");
+    let packed = elsewhere("f.tar.zst");
     assert_eq!(packed.json()["tables"], before + 1, "{packed:?}");
 }

@@ -463,6 +463,24 @@ fn tables_of_postgres_take_their_places_in_one_transaction() {
     bench.run(&again).says(&["Packed"]);
     let verified = bench.run(&["verify", "b.tar.zst", "--json"]).expect(0).stdout;
     assert!(!verified.contains("zp_"), "{verified}");
+    // It is known by a mark, never by its name: another schema with a name of the same kind is carried.
+    run("CREATE SCHEMA zp_0badc0_o; CREATE TABLE zp_0badc0_o.somebodys (id int);");
+    let again =
+        ["pack", "site", "--old-address", "http://club.fernhollow.example", "-o", "c.tar.zst", "--json"];
+    let mut pack = bench.command(&again);
+    pack.env("HOME", bench.path("elsewhere"));
+    let packed = crate::common::outcome(pack);
+    assert!(packed.code <= 1, "{packed:?}");
+    let mut listed = std::process::Command::new("tar");
+    listed.args(["--zstd", "-xOf"]).arg(bench.path("c.tar.zst")).args(["--wildcards", "database/*"]);
+    let text = listed.output().unwrap().stdout;
+    let schemas: Vec<String> = String::from_utf8_lossy(&text)
+        .lines()
+        .filter(|l| l.starts_with("CREATE SCHEMA"))
+        .map(str::to_string)
+        .collect();
+    assert!(schemas.len() == 1 && schemas[0].contains("zp_0badc0_o"), "{schemas:?}");
+    run("DROP SCHEMA zp_0badc0_o CASCADE");
     // What the site makes meanwhile is not lost with the way back.
     run(
         "CREATE TABLE public.since (id serial PRIMARY KEY, at date); INSERT INTO public.since (at) VALUES ('2026-03-01');",

@@ -38,6 +38,7 @@ use schemars::JsonSchema;
 use serde::Serialize;
 use site_files::FolderFiles;
 use std::borrow::Cow;
+use std::collections::BTreeSet;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -169,6 +170,8 @@ pub struct Survey {
     pub tables: Vec<TableFound>,
     /// Where they were read.
     pub tables_from: TableSource,
+    /// Tables and schemas that bear the mark of what a run keeps for its undo.
+    pub kept: BTreeSet<String>,
     /// Risks.
     pub risks: Vec<Finding>,
 }
@@ -251,8 +254,14 @@ impl Survey {
         let names = self.tables.iter().map(|t| t.name.as_str());
         let database = self.config.database.as_ref();
         let copies = database.map(|d| hosts::prefixes_of_copies(&self.tree, &self.hosts.copies, d));
-        let known = known.clone().and_copies(copies.into_iter().flatten());
+        let known = known.clone().and_kept(&self.kept).and_copies(copies.into_iter().flatten());
         Whose::of(&self.config.table_prefix, names, &self.config.shared_tables, &known)
+    }
+
+    /// Tables that a copy leaves behind unless they are asked for, because they are not the site's.
+    pub fn tables_of_others(&self) -> Vec<LeftOut> {
+        let whose = self.whose();
+        self.others(&TableScope { rows: &[], light: false, taken: &[], whose: &whose })
     }
 
     /// Tables that stay behind because they are not the site's, heaviest first.
@@ -384,19 +393,21 @@ pub fn survey(
     wanted.extend(row_folders::wanted(definition, prefix));
     // Where neither config nor rows tell the address, the content has to.
     let content = definition.address.is_empty() && config.value(Role::Address).is_none();
+    let mut kept = BTreeSet::new();
     let (tables, tables_from, rows) = match dump {
         Some(path) => {
             let found = inspect_dump(path, &wanted, watch)?;
             let tables = found.tables.iter().map(|(n, s)| (n.clone(), s.rows, s.bytes)).collect();
             (tables, TableSource::Dump(path.to_path_buf()), Some(found))
         }
-        None => match config
-            .database
-            .as_ref()
-            .filter(|d| d.engine.facts().serves)
-            .map(|access| database::servers::facts(access, &wanted, content))
-        {
-            Some(Ok((tables, found))) => (tables, TableSource::Server, Some(found)),
+        None => match config.database.as_ref().filter(|d| d.engine.facts().serves).map(|access| {
+            database::servers::facts(access, &wanted, content)
+                .and_then(|found| Ok((found, database::servers::kept(access)?)))
+        }) {
+            Some(Ok(((tables, found), marked))) => {
+                kept = marked;
+                (tables, TableSource::Server, Some(found))
+            }
             Some(Err(e)) => (Vec::new(), TableSource::None(database::describe(&e)), None),
             None => {
                 let why = match &config.database {
@@ -438,6 +449,7 @@ pub fn survey(
         files_copied,
         tables,
         tables_from,
+        kept,
         risks,
         recognised,
     })

@@ -9,6 +9,7 @@ use super::trial::Trial;
 use super::{DatabaseError, Refusal, Size, mysql, postgres, sqlite};
 use crate::dump::inspect::{self, Inspection, Wanted};
 use crate::place::{DatabaseAccess, Engine};
+use std::collections::BTreeSet;
 
 /// A kind of server that this program does not speak to.
 struct Unsupported(Engine);
@@ -88,6 +89,11 @@ pub fn count_above(
 /// Tells which tables the server itself calls damaged, and what it says of them.
 pub fn damaged(access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
     of(access.engine).damaged(access)
+}
+
+/// Tells which tables and schemas bear the mark of what is kept for an undo.
+pub fn kept(access: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
+    snapshot(access)?.kept()
 }
 
 /// Opens a database to change rows where they lie.

@@ -69,7 +69,7 @@ fn contents(
     };
     let found = survey(&*world.tree(&options.source), &job, &world.definitions()?, watch)?;
     // A copy that lies beside in the same database is no part of its site.
-    let kept = kept::tables(world, found.config.database.as_ref())?;
+    let kept = kept::recorded(world, found.config.database.as_ref())?;
     let whose = Whose::but(kept).and_copies(options.table_prefix.clone());
     let how = GatherOptions {
         dump: options.dump.as_deref(),

@@ -1,5 +1,6 @@
 //! Dumps the database of a site, or one that is named by its URL.
 
+use super::kept;
 use super::{Failure, Refused, RunError, World, begin, writable_dump};
 use crate::database::dump::{DumpPlan, Dumped, LEAST_PART, dump, part_name};
 use crate::database::sizes::sizes;
@@ -14,7 +15,7 @@ use crate::path_text::to_text;
 use crate::place::DatabaseAccess;
 use crate::survey::{SiteDatabase, site_database};
 use crate::system::table_rule;
-use crate::table_scope::{ALL, TableScope, means};
+use crate::table_scope::{KEPT, TableScope, Whose, means};
 use schemars::JsonSchema;
 use serde::Serialize;
 use std::cell::RefCell;
@@ -103,6 +104,7 @@ impl SiteOrServer {
     /// Says what of a table is copied, and why if not all of it: as asked, else as the definition says.
     fn keeper<'m>(&'m self, tables: TableScope<'m>) -> impl Fn(&str) -> (Keep, String) + 'm {
         move |table: &str| match &self.site {
+            _ if tables.whose.is_kept(table) => (Keep::Nothing, KEPT.to_string()),
             Some(site) => {
                 let kept = tables.keeps(&site.definition, &site.table_prefix, table);
                 (kept, self.about(table).map_or("as asked".into(), |(about, _)| about.to_string()))
@@ -164,7 +166,8 @@ pub(super) fn preview(options: &DumpJob, world: &dyn World) -> Result<DumpPrevie
     let output = first(options)?;
     let meant = target(options).find(world)?;
     let rows = choices(options)?;
-    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &ALL };
+    let whose = Whose::but(kept::tables(world, Some(&meant.access))?);
+    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &whose };
     let (tables, server) = sizes(&meant.access)?;
     let keep = meant.keeper(scope);
     let planned = tables.iter().map(|t| {
@@ -191,7 +194,8 @@ pub(super) fn run(options: &DumpJob, world: &dyn World, watch: &dyn Watch) -> Re
     first(options)?;
     let meant = target(options).find(world)?;
     let rows = choices(options)?;
-    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &ALL };
+    let whose = Whose::but(kept::tables(world, Some(&meant.access))?);
+    let scope = TableScope { rows: &rows, light: options.light, taken: &[], whose: &whose };
     let seen = RefCell::new(Vec::new());
     let keeper = meant.keeper(scope);
     let keep = |table: &str| {

@@ -1,6 +1,8 @@
-//! What runs of this program keep in a database until they are undone or forgotten: known by their records, never by the names alone.
+//! What runs of this program keep in a database until they are undone or forgotten: known by their records and by the mark that it bears,
+//! never by the names alone.
 
 use super::{LOGBOOK, RunError, World};
+use crate::database::servers;
 use crate::logbook;
 use crate::place::DatabaseAccess;
 use crate::restore::in_place::Exchange;
@@ -9,8 +11,21 @@ use std::collections::BTreeSet;
 /// Commands that exchange tables.
 const EXCHANGE: [&str; 2] = ["restore", "clone"];
 
-/// Names of tables, and of schemas, that lie aside in a database.
+/// Names of tables, and of schemas, that are kept in a database that is written, by record and mark.
 pub(super) fn tables(
+    world: &dyn World,
+    database: Option<&DatabaseAccess>,
+) -> Result<BTreeSet<String>, RunError> {
+    let mut out = recorded(world, database)?;
+    // A server that does not answer is refused where it is needed.
+    if let Some(Ok(marked)) = database.map(servers::kept) {
+        out.extend(marked);
+    }
+    Ok(out)
+}
+
+/// The same by record alone: a survey sees the marks itself.
+pub(super) fn recorded(
     world: &dyn World,
     database: Option<&DatabaseAccess>,
 ) -> Result<BTreeSet<String>, RunError> {

@@ -142,7 +142,7 @@ impl OneHost<'_> {
     fn run(&self, world: &dyn World, watch: &dyn Watch) -> Result<PackedRun, Failure> {
         let found = self.survey(world, watch)?;
         let output = self.output(&found, world)?;
-        let whose = Whose::but(kept::tables(world, found.config.database.as_ref())?);
+        let whose = Whose::but(kept::recorded(world, found.config.database.as_ref())?);
         let locks = lock(world, &[Some(to_text(&output).into_owned())])?;
         let detail = serde_json::json!({ "site": to_text(&found.site), "archive": to_text(&output) });
         let begun = begin(Kind::Pack, detail, locks, world)?;
@@ -224,7 +224,8 @@ pub(super) fn preview(
         if archive.is_file() && !options.force {
             return Err(Refused::Exists(archive).into());
         }
-        let whose = Whose::but(kept::tables(world, found.config.database.as_ref()).map_err(Failure::from)?);
+        let kept = kept::recorded(world, found.config.database.as_ref()).map_err(Failure::from)?;
+        let whose = Whose::but(kept);
         let gather = one.gather(world, &whose);
         let estimate = estimate(&found, &gather.scope, gather.tables);
         let free_bytes = archive.parent().and_then(free_space);

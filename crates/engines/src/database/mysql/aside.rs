@@ -5,6 +5,7 @@
 
 use super::later::kind_and_name;
 use super::loader::MysqlLoader;
+use super::mark;
 use super::{code, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::journal::{FormerThing, Mark};
@@ -128,13 +129,13 @@ fn without_definer(sql: &str) -> String {
 }
 
 /// The tables that are no views.
-fn base_tables(conn: &mut Conn) -> Result<BTreeSet<String>, DatabaseError> {
+pub(super) fn base_tables(conn: &mut Conn) -> Result<BTreeSet<String>, DatabaseError> {
     let sql = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
     Ok(rows(conn, sql)?.into_iter().collect())
 }
 
 /// Sends a statement that needs tables for itself, and waits its turn.
-fn patiently(conn: &mut Conn, sql: &str) -> Result<Duration, DatabaseError> {
+pub(super) fn patiently(conn: &mut Conn, sql: &str) -> Result<Duration, DatabaseError> {
     run(conn, &format!("SET SESSION lock_wait_timeout={WAIT}"))?;
     let mut tries = 0;
     loop {
@@ -197,6 +198,7 @@ impl MysqlLoader {
         };
         self.make_what_waited()?;
         self.right_keys(names)?;
+        mark::put(&mut self.conn, names.iter().map(|n| &n.old))?;
         Ok(took)
     }
 
@@ -227,6 +229,7 @@ impl MysqlLoader {
         former: &[FormerThing],
     ) -> Result<(), DatabaseError> {
         run(&mut self.conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
+        mark::take_off(&mut self.conn, names.iter().map(|n| &n.old))?;
         let there = base_tables(&mut self.conn)?;
         // A table that was not there before goes aside all the same.
         let new: Vec<&AsideName> = names.iter().filter(|n| !there.contains(&n.new)).collect();
@@ -267,7 +270,8 @@ impl MysqlLoader {
                 patiently(&mut self.conn, &key.sql)?;
             }
         }
-        self.lead_home(names)
+        self.lead_home(names)?;
+        mark::put(&mut self.conn, names.iter().map(|n| &n.new))
     }
 
     /// Lets tables that lie aside give up names of keys that others need.

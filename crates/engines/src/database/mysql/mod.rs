@@ -8,6 +8,7 @@ mod edit;
 mod later;
 pub mod load;
 mod loader;
+mod mark;
 pub mod read;
 mod sink;
 

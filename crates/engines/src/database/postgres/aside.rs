@@ -11,6 +11,7 @@ use super::{name, rows, run, state};
 use crate::database::DatabaseError;
 use crate::database::journal::{FormerThing, Mark};
 use crate::database::loading::AsideName;
+use crate::database::snapshot::KEPT_AS;
 use crate::finding::{Code, Finding};
 use crate::vet::Phase;
 use ::postgres::Client;
@@ -19,7 +20,11 @@ use std::collections::BTreeSet;
 use std::time::{Duration, Instant};
 
 /// Schemas that hold a site's things: not the server's own, and not what lies aside.
-pub(super) const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' AND n.nspname !~ '^zp_[0-9a-z]+_[no]$'";
+pub(super) const OURS: &str = "n.nspname NOT LIKE 'pg\\_%' AND n.nspname <> 'information_schema' \
+    AND COALESCE(obj_description(n.oid, 'pg_namespace'), '') <> 'kept by zporter as ' || n.nspname";
+
+/// Schemas that bear the mark of what is kept ([`KEPT_AS`]): their comment says so, and under which name.
+pub(super) const KEPT: &str = "obj_description(n.oid, 'pg_namespace') = 'kept by zporter as ' || n.nspname";
 
 /// Catalogues of things that do not move, with the column of their schema.
 const UNMOVED: [(&str, &str); 8] = [
@@ -169,6 +174,21 @@ fn make_public(client: &mut Client, like: &str) -> Result<(), DatabaseError> {
     Ok(())
 }
 
+/// Marks a schema as kept, after its own comment went to the one that takes its place.
+fn mark(client: &mut Client, schema: &str) -> Result<(), DatabaseError> {
+    let sql = "SELECT format('COMMENT ON SCHEMA %I IS %L', $1::text, $2::text)";
+    let sql: String = rows(client, sql, &[&schema, &format!("{KEPT_AS}{schema}")])?[0].get(0);
+    run(client, &sql)
+}
+
+/// Gives the schema that came back the comment of the one that had its place.
+fn take_mark_off(client: &mut Client, from: &str) -> Result<(), DatabaseError> {
+    let sql = "SELECT format('COMMENT ON SCHEMA public IS %L', obj_description(oid, 'pg_namespace')) \
+               FROM pg_catalog.pg_namespace WHERE nspname = $1";
+    let all = rows(client, sql, &[&from])?;
+    all.iter().try_for_each(|row| run(client, &row.get::<_, String>(0)))
+}
+
 /// Moves what belongs to the server's extensions, which all things may need.
 fn move_extensions(client: &mut Client, from: &str) -> Result<(), DatabaseError> {
     let sql = "SELECT format('ALTER EXTENSION %I SET SCHEMA public', e.extname) FROM pg_catalog.pg_extension e \
@@ -252,6 +272,7 @@ impl PostgresLoader {
         let leads = Leads::of(client)?;
         run(client, &format!("ALTER SCHEMA public RENAME TO {}", name(&old)))?;
         make_public(client, &old)?;
+        mark(client, &old)?;
         move_extensions(client, &old)?;
         let brings = names.iter().map(|n| n.table.clone()).collect();
         self.aside = Some(Aside { old, brings, leads, stays: BTreeSet::new(), waiting: Vec::new() });
@@ -364,6 +385,8 @@ impl PostgresLoader {
         }
         run(client, &format!("ALTER SCHEMA public RENAME TO {}", name(&new)))?;
         run(client, &format!("ALTER SCHEMA {} RENAME TO public", name(&old)))?;
+        take_mark_off(client, &new)?;
+        mark(client, &new)?;
         move_extensions(client, &new)?;
         let left = leads.home(client, &new)?;
         self.told_of(left);

@@ -17,6 +17,7 @@ use crate::place::DatabaseAccess;
 pub use load::SqliteLoader;
 use rusqlite::types::ValueRef;
 use rusqlite::{Connection, OpenFlags, Row};
+use std::collections::BTreeSet;
 use std::os::unix::fs::OpenOptionsExt;
 
 /// Size at which an insert is closed and the next one begun, in bytes.
@@ -151,6 +152,11 @@ impl Snapshot for SqliteSnapshot {
             out.push(TableFacts { name: table, rows: plain(rows), data: plain(data), index: plain(index) });
         }
         Ok(out)
+    }
+
+    /// What is replaced is kept as a file of its own.
+    fn kept(&mut self) -> Result<BTreeSet<String>, DatabaseError> {
+        Ok(BTreeSet::new())
     }
 
     fn before(&mut self, _: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
