@@ -31,6 +31,8 @@ pub(super) struct Standing {
     pub(super) unchanged: Vec<(String, String)>,
     /// Those that are made as they were, on both sides, and hold other rows.
     pub(super) changed: Vec<(String, String)>,
+    /// What tells the rows of the copy now, by its names.
+    pub(super) copy: BTreeMap<String, u64>,
 }
 
 /// Looks how tables stand that were carried before.
@@ -50,6 +52,7 @@ pub(super) fn standing(
     let wanted: Vec<_> = wanted.filter(|(_, here)| there.contains(here)).collect();
     for (table, here, now) in both(contents, access, &wanted, Asked::Servers) {
         let then = &known[table];
+        out.copy.insert(here.clone(), now.copy);
         if now == *then {
             out.unchanged.push((table.clone(), here));
         } else if now.shape == then.shape && now.copy_shape == then.copy_shape {

@@ -114,8 +114,13 @@ impl Overwrites {
             match then.get(table) {
                 None => self.unknown.push(table.clone()),
                 Some(then) => {
-                    let name = full.get(table).unwrap_or(table);
-                    let now = print_of(&mut *snapshot, name).map_err(RestoreError::Database)?;
+                    let now = match plan.tables.prints.get(table) {
+                        Some(now) => *now,
+                        None => {
+                            let name = full.get(table).unwrap_or(table);
+                            print_of(&mut *snapshot, name).map_err(RestoreError::Database)?
+                        }
+                    };
                     if now != *then {
                         self.tables.push(table.clone());
                     }

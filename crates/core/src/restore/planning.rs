@@ -232,6 +232,7 @@ pub fn plan(mut job: RestoreJob, known: &[Known], watch: &dyn Watch) -> Result<R
         let plain = |table: &str| !set(table) && !cells.iter().any(|c| is_table(&c.table, table));
         let changed = standing.changed.into_iter().filter(|(table, _)| plain(table));
         target.compare(RowByRow::among(changed.collect(), contents, access));
+        target.prints = standing.copy;
     }
     if let (Some(named), Some(new), false) = (named_outside(&source), &storage, stays) {
         planned.name_folder(named, new.root(), &facts, &site);

@@ -13,7 +13,7 @@ use crate::dump::prefix::PrefixChange;
 use crate::event::Findings;
 use crate::survey::recognise::ConfigFacts;
 use crate::system::{Definition, table_rule};
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 /// What is known of the tables that come.
@@ -38,6 +38,8 @@ pub struct TargetTables {
     pub unchanged: u64,
     /// Tables of which only those rows are changed that differ.
     pub row_by_row: Vec<RowByRow>,
+    /// What tells the rows of tables that were looked at already.
+    pub(super) prints: BTreeMap<String, u64>,
     /// Tables of the site that stay as they are, by their names at the source.
     pub(super) left: BTreeSet<String>,
     /// Prefix of the site's own tables, of a copy that lies beside them in their database: nothing else is copied.

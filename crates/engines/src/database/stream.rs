@@ -165,10 +165,15 @@ pub fn fingerprint(
     snapshot: &mut dyn Snapshot,
     table: &str,
 ) -> Result<Option<(u64, Vec<u8>)>, DatabaseError> {
-    match snapshot.checksum(table)? {
-        Some(_) => print_and_shape(snapshot, table).map(Some),
-        None => Ok(None),
-    }
+    let Some(sum) = snapshot.checksum(table)? else { return Ok(None) };
+    Ok(Some((sum, made_by(snapshot, table)?)))
+}
+
+/// The text that makes a table.
+fn made_by(snapshot: &mut dyn Snapshot, table: &str) -> Result<Vec<u8>, DatabaseError> {
+    let mut made = Whole(Vec::new());
+    snapshot.table(table, false, &mut made)?;
+    Ok(made.0)
 }
 
 /// Returns what tells a table's rows ([`print_of`]), and how the table is made.
@@ -177,9 +182,7 @@ pub fn fingerprint(
 /// Where the table cannot be read.
 pub fn print_and_shape(snapshot: &mut dyn Snapshot, table: &str) -> Result<(u64, Vec<u8>), DatabaseError> {
     let sum = print_of(snapshot, table)?;
-    let mut made = Whole(Vec::new());
-    snapshot.table(table, false, &mut made)?;
-    Ok((sum, made.0))
+    Ok((sum, made_by(snapshot, table)?))
 }
 
 /// Returns what tells whether a table's rows changed: the server's checksum, or where it has none a hash of the rows as they are written.
