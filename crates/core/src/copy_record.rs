@@ -10,7 +10,6 @@ use crate::tree::{Links, Tree, read_small, write_whole};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
-use std::time::{SystemTime, UNIX_EPOCH};
 
 /// Its name, in the copy's folder. It is never packed.
 pub const NAME: &str = ".zporter-copy.json";
@@ -31,7 +30,7 @@ pub struct Record {
     pub settings: BTreeMap<String, String>,
     /// The run that made it.
     pub run: String,
-    /// When that had written its last file, in seconds since 1970: what changed later was changed by somebody else.
+    /// When that had written its last file, in nanoseconds since 1970 by the clock of the place: what changed later was changed by somebody else.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub ended: Option<i64>,
     /// What tables were like when they were carried last, by their names at the source.
@@ -84,11 +83,16 @@ impl Record {
     pub(crate) fn note_end(copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
         let path = copy.root().join(NAME);
         let Some(mut record) = Record::read(copy) else { return Ok(()) };
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |since| since.as_secs());
-        record.ended = i64::try_from(now).ok();
-        let text = serde_json::to_vec_pretty(&record).map_err(std::io::Error::from).at(&path)?;
         change_log.replace(&path)?;
-        write_whole(copy, &path, &text, Some(0o600)).at(&path)
+        // What is written now has the place's own time, whatever clock is here.
+        record.ended = None;
+        for _ in 0..2 {
+            let text = serde_json::to_vec_pretty(&record).map_err(std::io::Error::from).at(&path)?;
+            write_whole(copy, &path, &text, Some(0o600)).at(&path)?;
+            let written = copy.stat(&path, Links::Stay).at(&path)?.touched();
+            record.ended = record.ended.or(i64::try_from(written).ok());
+        }
+        Ok(())
     }
 
     /// Writes it into a copy.

@@ -369,7 +369,8 @@ pub fn undo(
                     Some((size, time)) => {
                         meta.is_file() && (meta.size != *size || !is_time(&*tree, &meta, *time))
                     }
-                    None => ended.is_some_and(|end| meta.changed.unwrap_or(meta.seconds()) > end + 1),
+                    None => ended
+                        .is_some_and(|end| meta.touched().div_euclid(1_000_000_000) > i128::from(end) + 1),
                 };
                 if differs {
                     out.changed_since.push(path);

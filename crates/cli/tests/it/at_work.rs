@@ -317,7 +317,7 @@ fn a_refresh_and_a_push_go_over_nobodys_work_unasked() {
     };
     let made = clone("old", "dev", &["--set", "mail=off"]);
     assert!(made.code <= 1, "{made:?}");
-    std::thread::sleep(Duration::from_millis(1200));
+    std::thread::sleep(Duration::from_millis(50));
     let state = |folder: &str, database| (tree(&bench.path(folder)), server.content(database));
     // Nobody did anything in the copy: it is brought up to date without a question.
     server.load_with_client(&database, &format!("UPDATE `{p}plans` SET t = 'two';"));
@@ -325,7 +325,7 @@ fn a_refresh_and_a_push_go_over_nobodys_work_unasked() {
     let done = clone("old", "dev", &["--refresh"]);
     assert!(done.code <= 1 && !done.stdout.contains("overwritten"), "{done:?}");
     assert!(bench.read("dev/index.php").contains("at the source"));
-    std::thread::sleep(Duration::from_millis(1200));
+    std::thread::sleep(Duration::from_millis(50));
     // Somebody worked in the copy, in rows and in files that both have.
     server.load_with_client(&new, &format!("UPDATE `{p}notes` SET t = 'my own work';"));
     bench.write("dev/index.php", "<?php // my own work\n");

@@ -141,7 +141,7 @@ impl Overwrites {
         // An older record tells no time; then the file's own time has to do.
         let (ended, began) = (record.ended, push::made_at(&*plan.job.tree));
         let changed = |meta: &Meta| match (ended, began) {
-            (Some(ended), _) => meta.changed.unwrap_or(meta.seconds()) > ended,
+            (Some(ended), _) => meta.touched() > i128::from(ended),
             (None, Some(began)) => meta.seconds() > began,
             (None, None) => true,
         };
@@ -166,7 +166,9 @@ impl Overwrites {
         let live = plan.job.tree.beside(&plan.job.options.target);
         for Found { path, meta } in live.walk(live.root()).flatten().filter(|f| f.meta.is_file()) {
             let below = path.strip_prefix(live.root()).unwrap_or(&path);
-            let changed = meta.changed.unwrap_or(meta.seconds()).max(meta.seconds()) > since;
+            // The beginning is known to the second.
+            let touched = meta.touched().max(meta.nanoseconds());
+            let changed = touched >= i128::from(since) * 1_000_000_000;
             if !changed || stays.is_match(below) || selection.decide(below, false) != Decision::Copy {
                 continue;
             }

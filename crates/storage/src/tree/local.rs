@@ -50,7 +50,7 @@ impl From<&fs::Metadata> for Meta {
             size: meta.len(),
             mode: meta.mode() & 0o7777,
             modified: meta.modified().unwrap_or(UNIX_EPOCH),
-            changed: Some(meta.ctime()),
+            changed: Some(i128::from(meta.ctime()) * 1_000_000_000 + i128::from(meta.ctime_nsec())),
             owner: Some((meta.uid(), meta.gid())),
         }
     }

@@ -50,8 +50,8 @@ pub struct Meta {
     pub mode: u32,
     /// When its content was changed last.
     pub modified: SystemTime,
-    /// When anything of it was changed last, in seconds since 1970, where the place tells.
-    pub changed: Option<i64>,
+    /// When anything of it was changed last, in nanoseconds since 1970, where the place tells.
+    pub changed: Option<i128>,
     /// Whose it is, where the place tells.
     pub owner: Option<Ids>,
 }
@@ -70,6 +70,11 @@ impl Meta {
     /// Says whether it is a link.
     pub fn is_link(&self) -> bool {
         self.kind == FileKind::Link
+    }
+
+    /// When anything of it was changed last, in nanoseconds since 1970, as well as the place tells: else when its content was.
+    pub fn touched(&self) -> i128 {
+        self.changed.unwrap_or_else(|| self.nanoseconds())
     }
 
     /// When its content was changed last, in whole seconds since 1970.
