@@ -80,7 +80,7 @@ fn a_disk_without_room_leaves_a_live_site_as_it_was() {
     let before = state(&bench, server, &database);
     let jobs: [&[&str]; 4] = [
         &["restore", "a.tar.zst", "--in-place"],
-        &["clone", "dev", "old", "--push"],
+        &["clone", "dev", "old", "--push", "--overwrite"],
         &["restore", "a.tar.zst", "--in-place", "--only", "media"],
         &["settle", "old", "--address", "https://new.test"],
     ];

@@ -379,7 +379,9 @@ fn a_hundred_schemas_of_postgres_come_back_as_they_were() {
         for dump in ["ours.sql", "stock.sql"] {
             server.create("copy");
             let loaded = bench.run(&["database", "load", dump, &server.url("copy")]);
-            assert!(loaded.code == 0, "seed {seed}, {dump}: {}{}\n{schema}", loaded.stdout, loaded.stderr);
+            // A dump without a table may be the wrong one, and is told.
+            let told = i32::from(!made.contains("CREATE TABLE"));
+            assert!(loaded.code == told, "seed {seed}, {dump}: {}{}\n{schema}", loaded.stdout, loaded.stderr);
             let copied = plain(server.dump("copy", &[]));
             if made != copied {
                 let (a, b) =
