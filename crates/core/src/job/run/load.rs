@@ -199,7 +199,7 @@ fn findings(plan: &LoadPlan, loaded: &Loaded) -> Vec<Finding> {
     });
     let nothing = (loaded.rows.is_empty() && loaded.went_on == 0).then(|| {
         let cure = "check that it is the dump of this site, and that all of it arrived";
-        Finding::new(Code::DumpEmpty, "the dump holds no table and no row", "", cure)
+        Finding::new(Code::DumpEmpty, "the dump holds no rows", "", cure)
     });
     differing.chain(nothing).chain(loaded.findings.iter().cloned()).chain(account).collect()
 }
