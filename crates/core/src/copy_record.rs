@@ -79,33 +79,24 @@ impl Record {
         serde_json::from_slice(&bytes).ok()
     }
 
-    /// Notes in the record of a copy that all of it is written now.
-    pub(crate) fn note_end(copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
+    /// Notes in the record that was written that all of the copy is there now.
+    pub(crate) fn note_end(mut self, copy: &dyn Tree) -> Result<(), PathError> {
         let path = copy.root().join(NAME);
-        let Some(mut record) = Record::read(copy) else { return Ok(()) };
-        change_log.replace(&path)?;
         // What is written now has the place's own time, whatever clock is here.
-        record.ended = None;
-        for _ in 0..2 {
-            let text = serde_json::to_vec_pretty(&record).map_err(std::io::Error::from).at(&path)?;
-            write_whole(copy, &path, &text, Some(0o600)).at(&path)?;
-            let written = copy.stat(&path, Links::Stay).at(&path)?.touched();
-            record.ended = record.ended.or(i64::try_from(written).ok());
-        }
-        Ok(())
+        self.put(copy)?;
+        self.ended = i64::try_from(copy.stat(&path, Links::Stay).at(&path)?.touched()).ok();
+        self.put(copy)
     }
 
     /// Writes it into a copy.
     pub(crate) fn write(&self, copy: &dyn Tree, change_log: &mut ChangeLog) -> Result<(), PathError> {
+        change_log.replace(&copy.root().join(NAME))?;
+        self.put(copy)
+    }
+
+    fn put(&self, copy: &dyn Tree) -> Result<(), PathError> {
         let path = copy.root().join(NAME);
-        // A copy that is as it was keeps its record.
-        if Record::read(copy)
-            .is_some_and(|there| Record { run: self.run.clone(), ended: self.ended, ..there } == *self)
-        {
-            return Ok(());
-        }
         let text = serde_json::to_vec_pretty(self).map_err(std::io::Error::from).at(&path)?;
-        change_log.replace(&path)?;
         write_whole(copy, &path, &text, Some(0o600)).at(&path)
     }
 }

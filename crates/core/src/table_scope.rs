@@ -3,7 +3,7 @@
 use crate::archive::format::LeftOut;
 use crate::database::load::plain_name;
 use crate::dump::rules::Keep;
-use crate::finding::{Code, Finding};
+use crate::finding::{Code, Finding, first_of};
 use crate::options::values::{RowsChoice, TablePattern};
 use crate::system::{Definition, table_rule};
 use globset::GlobMatcher;
@@ -47,10 +47,10 @@ impl Whose {
         Whose { kept, ..ALL.clone() }
     }
 
-    /// Knows of more that runs keep.
-    pub fn and_kept(mut self, kept: &BTreeSet<String>) -> Self {
-        self.kept.extend(kept.iter().cloned());
-        self
+    /// Knows what somebody else knows of kept tables and copies, too.
+    pub fn and_of(mut self, other: &Whose) -> Self {
+        self.kept.extend(other.kept.iter().cloned());
+        self.and_copies(other.copies.iter().cloned())
     }
 
     /// Knows of copies in the same database too, by the prefixes of their tables.
@@ -138,15 +138,12 @@ impl TableScope<'_> {
         if names.is_empty() {
             return None;
         }
-        let more = names.len().saturating_sub(NAMED);
-        let shown = names[..names.len() - more].join(", ");
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
         let what = match names.len() {
             1 => "a table without the site's prefix was left out".to_string(),
             n => format!("{n} tables without the site's prefix were left out"),
         };
         let cure = "if an extension of the site made one of them, take it along with --tables NAME";
-        Some(Finding::new(Code::TablesOfOthers, what, format!("{shown}{more}"), cure))
+        Some(Finding::new(Code::TablesOfOthers, what, first_of(&names, NAMED), cure))
     }
 
     /// Tells of patterns that fit none of these tables: slips of the pen, as a rule. Where no table is known, nothing can be said.

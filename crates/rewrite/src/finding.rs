@@ -5,6 +5,7 @@
 
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
+use std::borrow::Borrow;
 use std::path::PathBuf;
 
 /// How much a finding weighs.
@@ -382,6 +383,13 @@ impl Finding {
     pub fn needs_attention(&self) -> bool {
         self.severity == Severity::Attention
     }
+}
+
+/// The first of some names, at most `most`, and how many more there are.
+pub fn first_of<S: Borrow<str>>(names: &[S], most: usize) -> String {
+    let more = names.len().saturating_sub(most);
+    let shown = names[..names.len() - more].join(", ");
+    if more > 0 { format!("{shown} and {more} more") } else { shown }
 }
 
 /// Says whether any of these needs a person.

@@ -12,7 +12,7 @@ use std::path::PathBuf;
 use zporter_core::finding::{Code, Finding};
 use zporter_core::job::run::World;
 use zporter_core::place::DatabaseAccess;
-use zporter_core::survey::{Survey, SurveyJob, TableFound, TableSource, survey};
+use zporter_core::survey::{Survey, SurveyJob, TableSource, survey};
 
 /// Tell what a site is: system, version, database, addresses, sizes, risks
 #[derive(Debug, Args)]
@@ -162,10 +162,7 @@ fn tables(report: &mut Report, found: &Survey) {
         TableSource::Dump(path) => format!("Tables in {}, heaviest first", path.display()),
         TableSource::Server => "Tables on the server, heaviest first (rows estimated)".into(),
     };
-    let whose = found.whose();
-    let is_own =
-        |t: &&TableFound| whose.is_own(&found.recognised.definition, &found.config.table_prefix, &t.name);
-    let rows = found.tables.iter().filter(is_own).map(|t| {
+    let rows = found.own_tables().into_iter().map(|t| {
         let copied = if t.rows_left_out { "structure" } else { "all rows" };
         let about = t.about.clone().unwrap_or_default();
         vec![t.name.clone(), t.bytes.to_string(), number(t.rows), copied.into(), about]

@@ -8,7 +8,7 @@ use crate::render::Style;
 use crate::report::{Block, Report};
 use clap::Args;
 use std::path::PathBuf;
-use zporter_core::finding::{Code, Finding};
+use zporter_core::finding::{Code, Finding, first_of};
 use zporter_core::fsx::absolute;
 use zporter_core::place::{Address, Root};
 use zporter_core::trace::{POINTING, Sure, Traced, Tracer};
@@ -92,8 +92,7 @@ fn sealed(files: &[String]) -> Option<Finding> {
         1 => "compressed in a way that is not read here: not looked into".to_string(),
         n => format!("{n} files are compressed in a way that is not read here: not looked into"),
     };
-    let more = if files.len() > NAMED { format!(" and {} more", files.len() - NAMED) } else { String::new() };
-    let place = format!("{}{more}", files[..files.len().min(NAMED)].join(", "));
+    let place = first_of(files, NAMED);
     let finding = Finding::new(Code::FileUnreadable, what, place, "unpack what matters and trace that");
     Some(if files.iter().any(is_dump) { finding } else { finding.as_note() })
 }

@@ -3,7 +3,7 @@
 use crate::archive::entry_path::EntryPath;
 use crate::archive::read::{Entry, EntryKind};
 use crate::copy_record;
-use crate::finding::{Code, Finding};
+use crate::finding::{Code, Finding, first_of};
 use crate::select::Decision;
 
 use crate::tree::{FileKind, Found, Links, Meta, OpenFile, Origin, Tree};
@@ -102,12 +102,11 @@ pub(crate) fn fold_vanished(findings: &mut Vec<Finding>) {
     let Some(mut one) = findings.iter().find(|f| is_it(f)).cloned() else { return };
     let paths: Vec<String> = findings.iter().filter(|f| is_it(f)).map(|f| f.place.clone()).collect();
     findings.retain(|f| !is_it(f));
-    let more = if paths.len() > NAMED { format!(" and {} more", paths.len() - NAMED) } else { String::new() };
     if paths.len() == 1 {
         one.what = "went away while the site was read, and was left out".into();
     } else {
         one.what = format!("{} files went away while the site was read, and were left out", paths.len());
-        one.place = format!("{}{more}", paths[..paths.len().min(NAMED)].join(", "));
+        one.place = first_of(&paths, NAMED);
     }
     findings.push(one);
 }

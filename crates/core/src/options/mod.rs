@@ -138,7 +138,7 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN=WHAT", "x-group" = "What is copied"))]
     pub rows: Vec<RowsChoice>,
-    /// Take these tables along as well, although they have not the site's prefix: PATTERN of names
+    /// Also copy tables whose names match PATTERN, although they lack the site's prefix
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN", "x-group" = "What is copied"))]
     pub tables: Vec<TablePattern>,
@@ -198,7 +198,7 @@ pub struct CopyJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone", "x-excludes" = ["refresh", "address", "database", "dump-to", "host-as", "table-prefix", "set", "site-name", "admin-email", "admin-password-file"]))]
     pub push: bool,
-    /// Go over what changed since the copy was made on the side that is written: tables, files. Without it such a refresh or push stops and lists them
+    /// Overwrite what changed on the target since the copy was made; without this, --refresh and --push list it and stop
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-group" = "A copy that exists", "x-in" = "clone"))]
     pub overwrite: bool,
@@ -324,7 +324,7 @@ pub struct PackJob {
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN=WHAT", "x-group" = "What is copied"))]
     pub rows: Vec<RowsChoice>,
-    /// Take these tables along as well, although they have not the site's prefix: PATTERN of names
+    /// Also copy tables whose names match PATTERN, although they lack the site's prefix
     #[serde(default, skip_serializing_if = "unset")]
     #[schemars(extend("x-value" = "PATTERN", "x-group" = "What is copied"))]
     pub tables: Vec<TablePattern>,

@@ -19,7 +19,8 @@ fn rewritten_by(contents: &SiteContents, definition: &Definition) -> String {
     format!("{} {}", contents.head.written_by, blake3::hash(&text).to_hex())
 }
 
-fn name_in_copy(table: &str, prefix: Option<&PrefixChange>) -> String {
+/// The name of a table of the source in the copy.
+pub(super) fn name_in_copy(table: &str, prefix: Option<&PrefixChange>) -> String {
     let plain = plain_name(table);
     prefix.map_or_else(|| plain.to_string(), |change| change.renamed(plain))
 }

@@ -336,8 +336,9 @@ impl Exchange {
 
     /// Lets what was there take its place again.
     pub fn back(&self, access: Option<&DatabaseAccess>) -> Result<(), RestoreError> {
-        if let (Some(access), false) = (access, self.tables.is_empty()) {
-            let mut loader = servers::loader(access).map_err(RestoreError::Database)?;
+        let access = access.filter(|_| !self.tables.is_empty());
+        let mut loader = access.map(servers::loader).transpose().map_err(RestoreError::Database)?;
+        if let Some(loader) = &mut loader {
             loader.exchange_back(&self.tables, &self.former).map_err(RestoreError::Database)?;
         }
         for (made, place, identity) in self.paths.iter().rev() {
@@ -346,7 +347,7 @@ impl Exchange {
                 fsx::exchange(made, place)?;
             }
         }
-        Ok(())
+        loader.map_or(Ok(()), |mut loader| loader.mark_kept(&self.tables)).map_err(RestoreError::Database)
     }
 
     /// Takes away what lies beside.
@@ -428,7 +429,10 @@ pub(super) fn exchange(
     exchange.paths_take_place()?;
     total.exchanged = Some(began.elapsed().as_secs_f64());
     match loader {
-        Some(loader) => DatabaseSink::Server(Some(loader)).finish(total, change_log),
+        Some(mut loader) => {
+            loader.mark_kept(&exchange.tables).map_err(RestoreError::Database)?;
+            DatabaseSink::Server(Some(loader)).finish(total, change_log)
+        }
         None => Ok(()),
     }
 }

@@ -3,6 +3,7 @@
 //! so nothing of it is written over unless that was asked for.
 
 use super::RestoreError;
+use super::difference::name_in_copy;
 use super::outlook::Outlook;
 use super::plan::RestorePlan;
 use super::push;
@@ -10,11 +11,12 @@ use crate::copy_record::Record;
 use crate::database::load::plain_name;
 use crate::database::servers;
 use crate::database::stream::{full_names, print_of};
-use crate::finding::{Code, Finding};
+use crate::finding::{Code, Finding, first_of};
 use crate::select::Decision;
 use crate::system::table_rule;
 use crate::tree::{Found, Meta};
 use std::collections::BTreeMap;
+use std::io::ErrorKind;
 use std::path::Path;
 
 /// Names that are told in one finding.
@@ -41,10 +43,13 @@ impl Overwrites {
     pub fn kinds(&self) -> impl Iterator<Item = (&'static str, String)> {
         let kinds = [
             ("tables whose rows changed there", &self.tables),
-            ("tables of which it is not known whether they changed there", &self.unknown),
+            ("tables that may have changed there", &self.unknown),
             ("files that changed or were made there", &self.files),
         ];
-        kinds.into_iter().filter(|(_, names)| !names.is_empty()).map(|(kind, names)| (kind, folded(names)))
+        kinds
+            .into_iter()
+            .filter(|(_, names)| !names.is_empty())
+            .map(|(kind, names)| (kind, first_of(names, NAMED)))
     }
 
     /// The same as findings: of a preview, or of a run that was told to go over it.
@@ -61,7 +66,7 @@ impl Overwrites {
         self.kinds().map(finding).collect()
     }
 
-    /// Looks what a refresh or a push would be over.
+    /// Checks what a refresh or a push would overwrite.
     ///
     /// # Errors
     /// Where the database of the side that is written cannot be asked.
@@ -75,7 +80,7 @@ impl Overwrites {
         let mut out = Overwrites::default();
         out.look_at_tables(plan, &record)?;
         match job.options.push {
-            true => out.look_at_live_files(plan),
+            true => out.look_at_live_files(plan)?,
             false => out.look_at_copy_files(plan, &record)?,
         }
         Ok(out)
@@ -95,10 +100,7 @@ impl Overwrites {
                 known.map(|(table, print)| (plain_name(table).to_string(), print.source)).collect()
             }
             false => {
-                let here = |table: &String| {
-                    let plain = plain_name(table);
-                    plan.prefix.as_ref().map_or_else(|| plain.to_string(), |change| change.renamed(plain))
-                };
+                let here = |table: &String| name_in_copy(table, plan.prefix.as_ref());
                 record.fingerprints.iter().map(|(table, print)| (here(table), print.copy)).collect()
             }
         };
@@ -155,16 +157,23 @@ impl Overwrites {
     }
 
     /// Files of the live site that changed since the copy was made, and of which the copy holds another state.
-    fn look_at_live_files(&mut self, plan: &RestorePlan) {
+    fn look_at_live_files(&mut self, plan: &RestorePlan) -> Result<(), RestoreError> {
         let Some(contents) = plan.job.contents.as_ref().filter(|_| plan.job.scope.has_files()) else {
-            return;
+            return Ok(());
         };
         let copy = &contents.survey.tree;
-        let Some(since) = push::made_at(&**copy) else { return };
+        let Some(since) = push::made_at(&**copy) else { return Ok(()) };
         let stays = push::files_that_stay(&plan.definition);
         let selection = plan.selection();
         let live = plan.job.tree.beside(&plan.job.options.target);
-        for Found { path, meta } in live.walk(live.root()).flatten().filter(|f| f.meta.is_file()) {
+        for found in live.walk(live.root()) {
+            let Found { path, meta } = match found {
+                Ok(found) if found.meta.is_file() => found,
+                Ok(_) => continue,
+                Err(e) if e.source.kind() == ErrorKind::NotFound => continue,
+                // What cannot be looked at might be lost.
+                Err(e) => return Err(e.into()),
+            };
             let below = path.strip_prefix(live.root()).unwrap_or(&path);
             // The beginning is known to the second.
             let touched = meta.touched().max(meta.nanoseconds());
@@ -179,6 +188,7 @@ impl Overwrites {
                 self.files.push(below.display().to_string());
             }
         }
+        Ok(())
     }
 }
 
@@ -196,10 +206,4 @@ fn is_alike(plan: &RestorePlan, below: &Path) -> bool {
         crate::tree::read_small(&*live, &path, crate::tree::Links::Follow, limit)
             .is_ok_and(|there| there == edited)
     })
-}
-
-fn folded(names: &[String]) -> String {
-    let more = names.len().saturating_sub(NAMED);
-    let shown = names[..names.len() - more].join(", ");
-    if more > 0 { format!("{shown} and {more} more") } else { shown }
 }

@@ -163,12 +163,13 @@ pub fn run(
         book.step(StepKind::MapHost, serde_json::json!({ "way": way.describe() }))?;
         way.make(&*plan.job.tree)?;
     }
+    let mut record = None;
     if let Some(contents) = plan.job.contents.as_ref().filter(|_| {
         plan.job.scope.has(&Part::Code) && plan.job.options.host_as.is_none() && !plan.job.options.push
     }) {
         let before = Record::read(&*plan.job.tree);
         let (fingerprints, rewritten_by) = difference::fingerprints(plan, before.as_ref());
-        let record = Record {
+        let written = Record {
             source: contents.survey.site.display().to_string(),
             address: plan.job.address.to_string(),
             database: plan.job.database.as_ref().map(crate::place::DatabaseAccess::url),
@@ -179,7 +180,8 @@ pub fn run(
             rewritten_by,
             ended: None,
         };
-        record.write(&*plan.job.tree, &mut change_log)?;
+        written.write(&*plan.job.tree, &mut change_log)?;
+        record = Some(written);
     }
     if whole {
         if plan.job.options.tidy {
@@ -188,9 +190,7 @@ pub fn run(
         total.tidy = tidy::tidy(&plan.job.tree, &plan.definition, plan.job.options.tidy)?;
     }
     ownership::settle(plan, &change_log)?;
-    if plan.job.contents.is_some() && !plan.job.options.push && whole {
-        Record::note_end(&*plan.job.tree, &mut change_log)?;
-    }
+    record.map_or(Ok(()), |record| record.note_end(&*plan.job.tree))?;
     if whole
         && first
         && let Some(warning) = ownership::unwritable(plan)

@@ -5,7 +5,7 @@
 
 use super::plan::RestorePlan;
 use crate::database::load::plain_name;
-use crate::finding::{Code, Finding};
+use crate::finding::{Code, Finding, first_of};
 use crate::survey::recognise::version_fits;
 use crate::system::copy::{SetPlace, SwitchName};
 use crate::system::schema::Role;
@@ -86,13 +86,18 @@ pub fn findings(plan: &RestorePlan) -> Vec<Finding> {
     }
     for (about, places) in known {
         let cure = "set it by hand in the copy before anybody uses it: it was left as the live site has it";
-        out.push(Finding::new(Code::StaysLive, format!("left as it is: {about}"), folded(&places), cure));
+        out.push(Finding::new(
+            Code::StaysLive,
+            format!("left as it is: {about}"),
+            first_of(&places, NAMED),
+            cure,
+        ));
     }
     let own = plan.definition.config.iter().flat_map(|c| &c.key).filter(|k| k.role == Role::Secret && k.own);
     let own: Vec<String> = own.map(|k| k.name.clone()).collect();
     if !own.is_empty() {
         let what = "the copy signs with the live site's keys: a log-in of the one holds for the other";
-        out.push(Finding::new(Code::StaysLive, what, folded(&own), "give the copy keys of its own"));
+        out.push(Finding::new(Code::StaysLive, what, first_of(&own, NAMED), "give the copy keys of its own"));
     }
     for (kind, words) in KINDS {
         let lower = |table: &&&str| {
@@ -103,14 +108,8 @@ pub fn findings(plan: &RestorePlan) -> Vec<Finding> {
         if !found.is_empty() {
             let what = format!("{kind} may stay live in the copy: tables of such names are in it");
             let cure = "look what they do, and switch it off in the copy";
-            out.push(Finding::new(Code::StaysLive, what, folded(&found), cure));
+            out.push(Finding::new(Code::StaysLive, what, first_of(&found, NAMED), cure));
         }
     }
     out
-}
-
-fn folded(names: &[String]) -> String {
-    let more = names.len().saturating_sub(NAMED);
-    let shown = names[..names.len() - more].join(", ");
-    if more > 0 { format!("{shown} and {more} more") } else { shown }
 }

@@ -170,8 +170,8 @@ pub struct Survey {
     pub tables: Vec<TableFound>,
     /// Where they were read.
     pub tables_from: TableSource,
-    /// Tables and schemas that bear the mark of what a run keeps for its undo.
-    pub kept: BTreeSet<String>,
+    /// What is known of tables beside the config: which runs keep, and which are of copies.
+    pub known: Whose,
     /// Risks.
     pub risks: Vec<Finding>,
 }
@@ -244,23 +244,23 @@ impl Survey {
         self.address.address.as_ref()
     }
 
-    /// Which of the tables are the site's, as far as its config tells.
-    pub fn whose(&self) -> Whose {
-        self.whose_beside(&ALL)
+    /// Tables that are the site's, heaviest first.
+    pub fn own_tables(&self) -> Vec<&TableFound> {
+        let (whose, definition) = (self.whose_beside(&ALL), &self.recognised.definition);
+        let own = |t: &&TableFound| whose.is_own(definition, &self.config.table_prefix, &t.name);
+        self.tables.iter().filter(own).collect()
     }
 
-    /// The same, with what is known beside its config.
+    /// Which of the tables are the site's, by its config and by what else is known.
     pub(crate) fn whose_beside(&self, known: &Whose) -> Whose {
         let names = self.tables.iter().map(|t| t.name.as_str());
-        let database = self.config.database.as_ref();
-        let copies = database.map(|d| hosts::prefixes_of_copies(&self.tree, &self.hosts.copies, d));
-        let known = known.clone().and_kept(&self.kept).and_copies(copies.into_iter().flatten());
+        let known = self.known.clone().and_of(known);
         Whose::of(&self.config.table_prefix, names, &self.config.shared_tables, &known)
     }
 
     /// Tables that a copy leaves behind unless they are asked for, because they are not the site's.
     pub fn tables_of_others(&self) -> Vec<LeftOut> {
-        let whose = self.whose();
+        let whose = self.whose_beside(&ALL);
         self.others(&TableScope { rows: &[], light: false, taken: &[], whose: &whose })
     }
 
@@ -273,12 +273,9 @@ impl Survey {
 
     /// Adds up what would be copied, and about what an archive of it would weigh.
     pub fn totals(&self) -> Estimate {
-        let whose = self.whose();
-        let is_own =
-            |t: &&TableFound| whose.is_own(&self.recognised.definition, &self.config.table_prefix, &t.name);
         let (files, file_bytes, packed) = self.files_copied;
         let mut out = Estimate { files, file_bytes, archive_bytes: packed, ..Estimate::default() };
-        for table in self.tables.iter().filter(is_own) {
+        for table in self.own_tables() {
             out.tables += 1;
             if !table.rows_left_out {
                 out.rows += table.rows;
@@ -433,6 +430,8 @@ pub fn survey(
     }
     risks.extend(risks::unread(&unread));
     risks.extend(foreign.clone());
+    let copies = config.database.as_ref().map(|d| hosts::prefixes_of_copies(&tree, &hosts.copies, d));
+    let known_tables = Whose::but(kept).and_copies(copies.into_iter().flatten());
     tree.untroubled()?;
     Ok(Survey {
         site,
@@ -449,7 +448,7 @@ pub fn survey(
         files_copied,
         tables,
         tables_from,
-        kept,
+        known: known_tables,
         risks,
         recognised,
     })

@@ -10,6 +10,7 @@ use crate::dump::dialect::Dialect;
 use crate::dump::inspect::{Inspection, Wanted};
 use crate::dump::row_change::RowChange;
 use crate::place::DatabaseAccess;
+use std::collections::BTreeSet;
 
 /// Changes rows where they lie, in transactions that its caller ends.
 pub trait RowEditor: Send {
@@ -45,6 +46,8 @@ pub trait Server: Sync {
     fn damaged(&self, _access: &DatabaseAccess) -> Result<Vec<(String, String)>, DatabaseError> {
         Ok(Vec::new())
     }
+    /// Names of tables, and of schemas, that bear the mark of what a run keeps for its undo ([`KEPT_AS`](super::snapshot::KEPT_AS)).
+    fn kept(&self, access: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError>;
     /// Opens a database to change rows where they lie.
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError>;
     /// Reads table sizes and the rows that somebody wants.

@@ -139,6 +139,8 @@ pub trait Loading: Send {
     fn exchange_back(&mut self, _names: &[AsideName], _former: &[FormerThing]) -> Result<(), DatabaseError> {
         Ok(())
     }
+    /// Marks what lies aside as kept, and what came back no longer, where the exchange itself has not done that.
+    fn mark_kept(&mut self, names: &[AsideName]) -> Result<(), DatabaseError>;
     /// What [`Loading::exchange_back`] would put back and is not there any more. `former` are the tables that were there before the
     /// exchange; where that is not known, all may have been. `ended` says whether the run of the exchange came to its end.
     fn missing_aside(

@@ -39,6 +39,9 @@ impl Server for Unsupported {
     ) -> Result<(u64, Option<String>), DatabaseError> {
         self.refuse()
     }
+    fn kept(&self, _: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
+        self.refuse()
+    }
     fn facts(&self, _: &DatabaseAccess, _: &[Wanted]) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         self.refuse()
     }
@@ -93,7 +96,7 @@ pub fn damaged(access: &DatabaseAccess) -> Result<Vec<(String, String)>, Databas
 
 /// Tells which tables and schemas bear the mark of what is kept for an undo.
 pub fn kept(access: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
-    snapshot(access)?.kept()
+    of(access.engine).kept(access)
 }
 
 /// Opens a database to change rows where they lie.

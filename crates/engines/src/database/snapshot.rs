@@ -5,7 +5,6 @@ use crate::event::Findings;
 use crate::pipe::PipeWriter;
 use schemars::JsonSchema;
 use serde::Serialize;
-use std::collections::BTreeSet;
 use std::io::Write;
 
 /// What a table holds, as the server tells it.
@@ -97,8 +96,6 @@ pub trait Snapshot: Send {
     }
     /// All tables with rows of their own, in the order in which they are written.
     fn tables(&mut self) -> Result<Vec<TableFacts>, DatabaseError>;
-    /// Names of tables, and of schemas, that a run keeps here for its undo: they bear a mark ([`KEPT_AS`]).
-    fn kept(&mut self) -> Result<BTreeSet<String>, DatabaseError>;
     /// Writes what tables need: types, sequences. Returns how many things were written.
     fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError>;
     /// Writes a table: structure, and rows unless they are left out. Returns the number of rows.

@@ -5,7 +5,6 @@
 
 use super::later::kind_and_name;
 use super::loader::MysqlLoader;
-use super::mark;
 use super::{code, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
 use crate::database::journal::{FormerThing, Mark};
@@ -129,7 +128,7 @@ fn without_definer(sql: &str) -> String {
 }
 
 /// The tables that are no views.
-pub(super) fn base_tables(conn: &mut Conn) -> Result<BTreeSet<String>, DatabaseError> {
+fn base_tables(conn: &mut Conn) -> Result<BTreeSet<String>, DatabaseError> {
     let sql = "SELECT TABLE_NAME FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
     Ok(rows(conn, sql)?.into_iter().collect())
 }
@@ -198,7 +197,6 @@ impl MysqlLoader {
         };
         self.make_what_waited()?;
         self.right_keys(names)?;
-        mark::put(&mut self.conn, names.iter().map(|n| &n.old))?;
         Ok(took)
     }
 
@@ -229,7 +227,6 @@ impl MysqlLoader {
         former: &[FormerThing],
     ) -> Result<(), DatabaseError> {
         run(&mut self.conn, "SET SESSION FOREIGN_KEY_CHECKS=0")?;
-        mark::take_off(&mut self.conn, names.iter().map(|n| &n.old))?;
         let there = base_tables(&mut self.conn)?;
         // A table that was not there before goes aside all the same.
         let new: Vec<&AsideName> = names.iter().filter(|n| !there.contains(&n.new)).collect();
@@ -270,8 +267,7 @@ impl MysqlLoader {
                 patiently(&mut self.conn, &key.sql)?;
             }
         }
-        self.lead_home(names)?;
-        mark::put(&mut self.conn, names.iter().map(|n| &n.new))
+        self.lead_home(names)
     }
 
     /// Lets tables that lie aside give up names of keys that others need.

@@ -104,6 +104,10 @@ impl Loading for MysqlLoader {
         self.exchange_tables(names)
     }
 
+    fn mark_kept(&mut self, names: &[AsideName]) -> Result<(), DatabaseError> {
+        super::mark::renew(&mut self.conn, names)
+    }
+
     fn missing_aside(
         &mut self,
         names: &[AsideName],

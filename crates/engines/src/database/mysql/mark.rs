@@ -1,9 +1,10 @@
 //! The mark of a table that is kept for an undo: its comment says so, and under which name. Another program's table with a name of the same
 //! kind does not have it, and in a table that somebody renamed back by hand it names another one.
 
-use super::aside::{base_tables, patiently};
-use super::{name, quoted, rows};
+use super::aside::patiently;
+use super::{name, quoted, rows, run};
 use crate::database::DatabaseError;
+use crate::database::loading::AsideName;
 use crate::database::snapshot::KEPT_AS;
 use ::mysql::Conn;
 use std::collections::{BTreeMap, BTreeSet};
@@ -17,8 +18,7 @@ fn mark(table: &str) -> String {
 }
 
 fn comments(conn: &mut Conn) -> Result<BTreeMap<String, String>, DatabaseError> {
-    let sql =
-        "SELECT TABLE_NAME, TABLE_COMMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE()";
+    let sql = "SELECT TABLE_NAME, TABLE_COMMENT FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE'";
     Ok(rows::<(String, String)>(conn, sql)?.into_iter().collect())
 }
 
@@ -28,30 +28,30 @@ pub(super) fn marked(conn: &mut Conn) -> Result<BTreeSet<String>, DatabaseError>
     Ok(found.map(|(table, _)| table).collect())
 }
 
-/// Marks those of the tables that are there. A table without room for the mark, or whose kind takes no comment, goes without: the run's
-/// record knows it as well.
-pub(super) fn put<'n>(conn: &mut Conn, kept: impl Iterator<Item = &'n String>) -> Result<(), DatabaseError> {
-    let (there, comments) = (base_tables(conn)?, comments(conn)?);
-    for table in kept.filter(|table| there.contains(*table)) {
-        let own = comments.get(table).map_or("", String::as_str);
-        let marked = format!("{}{own}", mark(table));
-        if marked.chars().count() <= LONGEST && !own.starts_with(&mark(table)) {
-            let _ = patiently(conn, &format!("ALTER TABLE {} COMMENT = {}", name(table), quoted(&marked)));
+/// Marks the tables that lie aside, and gives those that came back their own comment again. A table without room for the mark, or whose
+/// kind takes no comment, goes without: the run's record knows it as well.
+pub(super) fn renew(conn: &mut Conn, names: &[AsideName]) -> Result<(), DatabaseError> {
+    let comments = comments(conn)?;
+    for AsideName { table, new, old } in names {
+        let came_back = comments
+            .get(table)
+            .and_then(|comment| [new, old].into_iter().find_map(|aside| comment.strip_prefix(&mark(aside))));
+        if let Some(own) = came_back {
+            patiently(conn, &with_comment(table, own))?;
+        }
+        for aside in [new, old] {
+            let Some(own) = comments.get(aside).filter(|own| !own.starts_with(&mark(aside))) else {
+                continue;
+            };
+            let marked = format!("{}{own}", mark(aside));
+            if marked.chars().count() <= LONGEST {
+                let _ = run(conn, &with_comment(aside, &marked));
+            }
         }
     }
     Ok(())
 }
 
-/// Gives those of the tables that have the mark their own comment again.
-pub(super) fn take_off<'n>(
-    conn: &mut Conn,
-    kept: impl Iterator<Item = &'n String>,
-) -> Result<(), DatabaseError> {
-    let comments = comments(conn)?;
-    for table in kept {
-        if let Some(own) = comments.get(table).and_then(|comment| comment.strip_prefix(&mark(table))) {
-            patiently(conn, &format!("ALTER TABLE {} COMMENT = {}", name(table), quoted(own)))?;
-        }
-    }
-    Ok(())
+fn with_comment(table: &str, comment: &str) -> String {
+    format!("ALTER TABLE {} COMMENT = {}", name(table), quoted(comment))
 }

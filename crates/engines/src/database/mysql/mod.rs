@@ -22,6 +22,7 @@ use crate::dump::inspect::{Inspection, Wanted};
 use crate::place::{DatabaseAccess, Tls};
 use ::mysql::prelude::{FromRow, Queryable};
 use ::mysql::{Conn, DriverError, Error, Opts, OptsBuilder, Row, SslOpts, Value};
+use std::collections::BTreeSet;
 
 /// Where a server's socket usually lies.
 const SOCKETS: [&str; 3] = ["/run/mysqld/mysqld.sock", "/var/run/mysqld/mysqld.sock", "/tmp/mysql.sock"];
@@ -310,6 +311,10 @@ impl Server for Mysql {
         let sql = "SELECT TABLE_NAME, COALESCE(TABLE_COMMENT, '') FROM information_schema.TABLES WHERE TABLE_SCHEMA = DATABASE() \
                    AND TABLE_TYPE = 'BASE TABLE' AND ENGINE IS NULL";
         rows(&mut conn, sql)
+    }
+
+    fn kept(&self, access: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
+        mark::marked(&mut connect(access)?)
     }
 
     fn editor(&self, access: &DatabaseAccess) -> Result<Box<dyn RowEditor>, DatabaseError> {

@@ -113,10 +113,6 @@ impl Snapshot for MysqlSnapshot {
             .collect())
     }
 
-    fn kept(&mut self) -> Result<BTreeSet<String>, DatabaseError> {
-        super::mark::marked(&mut self.conn)
-    }
-
     fn before(&mut self, has: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut sequences: Vec<String> = rows(
             &mut self.conn,

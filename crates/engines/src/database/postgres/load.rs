@@ -181,6 +181,11 @@ impl Loading for PostgresLoader {
         self.exchange_schemas()
     }
 
+    /// It is part of the transaction that exchanges.
+    fn mark_kept(&mut self, _names: &[AsideName]) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+
     fn missing_aside(
         &mut self,
         names: &[AsideName],

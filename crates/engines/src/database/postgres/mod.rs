@@ -25,6 +25,7 @@ use ::postgres::{Client, Config, Error, Row, SimpleQueryMessage};
 use rustls::client::danger::{HandshakeSignatureValid, ServerCertVerified, ServerCertVerifier};
 use rustls::pki_types::{CertificateDer, ServerName, UnixTime};
 use rustls::{ClientConfig, DigitallySignedStruct, RootCertStore, SignatureScheme};
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 use tokio_postgres_rustls::MakeRustlsConnect;
@@ -373,6 +374,10 @@ impl Server for Postgres {
         wanted: &[Wanted],
     ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         facts(access, wanted)
+    }
+    fn kept(&self, access: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
+        let sql = format!("SELECT n.nspname::text FROM pg_catalog.pg_namespace n WHERE {}", aside::KEPT);
+        Ok(rows(&mut connect(access)?, &sql, &[])?.iter().map(|row| row.get(0)).collect())
     }
     fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
         identity(access)

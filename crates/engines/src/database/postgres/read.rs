@@ -4,7 +4,7 @@
 //! Source: PostgreSQL manual, "System Catalogs" and "System Catalog Information Functions". With an empty search path the server
 //! names everything in full.
 
-use super::aside::{KEPT, OURS};
+use super::aside::OURS;
 use super::ranges::{self, READING, Readers};
 use super::{connect, name, quoted, refused, rows, run};
 use crate::database::DatabaseError;
@@ -236,11 +236,6 @@ impl Snapshot for PostgresSnapshot {
             out.push(TableFacts { name: shown, rows: number(4), data: number(5), index: number(6) });
         }
         Ok(out)
-    }
-
-    fn kept(&mut self) -> Result<BTreeSet<String>, DatabaseError> {
-        let sql = format!("SELECT n.nspname::text FROM pg_namespace n WHERE {KEPT}");
-        Ok(self.texts(&sql)?.into_iter().collect())
     }
 
     fn before(&mut self, _: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {

@@ -5,7 +5,7 @@ use super::{list, name, open, own, refused, tables};
 use crate::database::DatabaseError;
 use crate::database::checkpoints::{Checkpoints, NextAction, committed_by_rows};
 use crate::database::journal::{ProgressStore, Reached};
-use crate::database::loading::Substitution;
+use crate::database::loading::{AsideName, Substitution};
 use crate::database::loading::{Loaded, Loading, Plain, each_piece, text_of};
 use crate::database::waiting::{Later, Waiting, in_any_order, refusal};
 use crate::dump::dialect::Dialect;
@@ -63,6 +63,11 @@ impl SqliteLoader {
 }
 
 impl Loading for SqliteLoader {
+    /// What is replaced is kept as a file of its own.
+    fn mark_kept(&mut self, _: &[AsideName]) -> Result<(), DatabaseError> {
+        Ok(())
+    }
+
     fn tables(&mut self) -> Result<Vec<String>, DatabaseError> {
         list(
             &self.conn,

@@ -154,11 +154,6 @@ impl Snapshot for SqliteSnapshot {
         Ok(out)
     }
 
-    /// What is replaced is kept as a file of its own.
-    fn kept(&mut self) -> Result<BTreeSet<String>, DatabaseError> {
-        Ok(BTreeSet::new())
-    }
-
     fn before(&mut self, _: &dyn Fn(&str) -> bool, out: &mut dyn DumpOut) -> Result<u64, DatabaseError> {
         let mut count = 0;
         for pragma in ["application_id", "user_version"] {
@@ -359,6 +354,10 @@ impl Server for Sqlite {
         wanted: &[Wanted],
     ) -> Result<(Vec<Size>, Inspection), DatabaseError> {
         facts(access, wanted)
+    }
+    /// What is replaced is kept as a file of its own.
+    fn kept(&self, _: &DatabaseAccess) -> Result<BTreeSet<String>, DatabaseError> {
+        Ok(BTreeSet::new())
     }
     fn identity(&self, access: &DatabaseAccess) -> Result<(String, u64), DatabaseError> {
         Ok((std::fs::canonicalize(&access.name)?.display().to_string(), 0))
